@@ -1,0 +1,255 @@
+"""A match and a join type to a joined table, whose cells are gathered only when looked at."""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.matching import Match, running_total
+from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, find_field
+from keen_trellis.core.values import common_exact_type
+
+MOST_RESULT_ROWS = 50_000_000
+
+
+class Side(enum.Enum):
+    """Which table a field of the result is read from."""
+
+    LEFT = "left"
+    RIGHT = "right"
+    EITHER = "either"  # a link field: the left value, or the right one where the left has no row
+
+
+@dataclass(frozen=True)
+class JoinedField:
+    """One field of a joined table and the fields it is read from ("" on a side it is not read from)."""
+
+    field: Field
+    side: Side
+    left: str = ""
+    right: str = ""
+
+
+@dataclass(frozen=True)
+class FieldChoice:
+    """Which fields come along, and how they are called.
+
+    keep, bring: names of left and right fields in the order wanted; None is all of them.
+    both_links: link fields stay on both sides instead of standing once.
+    name_all: every brought field carries its table's name, not only one whose name both sides have.
+    """
+
+    keep: tuple[str, ...] | None = None
+    bring: tuple[str, ...] | None = None
+    both_links: bool = False
+    name_all: bool = False
+
+
+def plan_fields(
+    left: Sequence[Field],
+    right: Sequence[Field],
+    links: Sequence[LinkField],
+    join_type: JoinType,
+    choice: FieldChoice,
+    right_name: str,
+) -> tuple[JoinedField, ...]:
+    """The fields that the join will have, without looking at a row. UsageError for an unknown field."""
+    kept = _chosen(left, choice.keep) if join_type.has_left_fields else []
+    brought = _chosen(right, choice.bring) if join_type.has_right_fields else []
+    merged = {} if choice.both_links else _links_that_appear_once(kept, right, links)
+    if not join_type.has_right_fields:
+        merged = {}
+    shown_once = {other.name for other in merged.values()} if choice.bring is None else set()
+    plan = []
+    for field in kept:
+        other = merged.get(field.name)
+        if other is None:
+            plan.append(JoinedField(field, Side.LEFT, left=field.name))
+        else:
+            common = common_exact_type(field.arrow_type, other.arrow_type)
+            plan.append(JoinedField(replace(field, arrow_type=common), Side.EITHER, field.name, other.name))
+    taken = {entry.field.name for entry in plan}
+    for field in brought:
+        if field.name in shown_once:
+            continue
+        name = field.name
+        if name in taken or (choice.name_all and kept):
+            name = _free_name(f"{field.name} of {right_name}", taken)
+        taken.add(name)
+        plan.append(JoinedField(replace(field, name=name), Side.RIGHT, right=field.name))
+    return tuple(plan)
+
+
+def _chosen(fields: Sequence[Field], names: Iterable[str] | None) -> list[Field]:
+    if names is None:
+        return list(fields)
+    return [find_field(fields, name) for name in dict.fromkeys(names)]
+
+
+def _links_that_appear_once(
+    kept: Sequence[Field], right: Sequence[Field], links: Sequence[LinkField]
+) -> dict[str, Field]:
+    """For each kept link field that can stand for both sides, the right field that it stands for."""
+    by_name = {field.name: field for field in kept}
+    merged: dict[str, Field] = {}
+    for link in links:
+        other = find_field(right, link.right)
+        field = by_name.get(link.left)
+        if field is None or link.left in merged:
+            continue
+        if common_exact_type(field.arrow_type, other.arrow_type) is not None:
+            merged[link.left] = other
+    return merged
+
+
+def _free_name(wanted: str, taken: set[str]) -> str:
+    name, number = wanted, 2
+    while name in taken:
+        name, number = f"{wanted} {number}", number + 1
+    return name
+
+
+class JoinedTable(Table):
+    """The rows of one join type of a match. Row order: left order, then what only the right has.
+
+    Row numbers become rows of both sides by arithmetic on the match; whole index vectors are built
+    only when a later step asks for all rows.
+    """
+
+    def __init__(
+        self,
+        left: Table,
+        right: Table,
+        match: Match,
+        join_type: JoinType,
+        plan: Sequence[JoinedField],
+        most_rows: int = MOST_RESULT_ROWS,
+    ) -> None:
+        if join_type is JoinType.CROSS:
+            raise UsageError("A join with link fields cannot be a cross join.")
+        self.rows = match.counts.rows_under(join_type)
+        if self.rows > most_rows:
+            raise DataError(
+                f"The {join_type.trade_name} would have {self.rows:,} rows; the limit is {most_rows:,}.",
+                remedy="Link by a further field, or keep one row a key on one side.",
+            )
+        self._left, self._right, self._match, self._type = left, right, match, join_type
+        self._plan = {entry.field.name: entry for entry in plan}
+        self.fields = tuple(entry.field for entry in plan)
+
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        entries = [self._plan[self.field(name).name] for name in names]
+        left_rows, right_rows = self.all_pairs if rows is None else self.rows_of_sides(rows)
+        from_left = _gather(self._left, left_rows, (entry.left for entry in entries))
+        from_right = _gather(self._right, right_rows, (entry.right for entry in entries))
+        cells = []
+        for entry in entries:
+            if entry.side is Side.LEFT:
+                cells.append(from_left[entry.left])
+            elif entry.side is Side.RIGHT:
+                cells.append(from_right[entry.right])
+            else:
+                either = _either(from_left[entry.left], from_right[entry.right], left_rows >= 0, entry.field)
+                cells.append(either)
+        return cells
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        left, right = self.rows_of_sides(np.array([row]))
+        found: tuple[RowOrigin, ...] = ()
+        if left[0] >= 0:
+            found += self._left.origins(int(left[0]))
+        if right[0] >= 0:
+            found += self._right.origins(int(right[0]))
+        return found
+
+    @cached_property
+    def all_pairs(self) -> tuple[IndexVector, IndexVector]:
+        """The left and right row of every row of the result, -1 for none."""
+        return self.rows_of_sides(np.arange(self.rows))
+
+    def rows_of_sides(self, rows: Rows) -> tuple[IndexVector, IndexVector]:
+        """The left and right rows of the result rows `rows`, -1 for none."""
+        numbers = np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
+        nowhere = numbers < 0
+        if nowhere.any():
+            left, right = self._sides_of(np.maximum(numbers, 0)) if self.rows else (numbers, numbers)
+            return np.where(nowhere, -1, left), np.where(nowhere, -1, right)
+        return self._sides_of(numbers)
+
+    def _sides_of(self, numbers: IndexVector) -> tuple[IndexVector, IndexVector]:
+        match, none = self._match, np.full(len(numbers), -1, dtype=np.int32)
+        if self._type is JoinType.LEFT_SEMI:
+            return match.left_matched_rows[numbers], none
+        if self._type is JoinType.RIGHT_SEMI:
+            return none, match.right_matched_rows[numbers]
+        if self._type is JoinType.LEFT_ANTI:
+            return match.left_unmatched_rows[numbers], none
+        if self._type is JoinType.RIGHT_ANTI:
+            return none, match.right_unmatched_rows[numbers]
+        upper = self._rows_from_left
+        if not self._type.keeps_unmatched_right:
+            return self._from_left(numbers)
+        below = numbers >= upper
+        left, right = none, none.copy()
+        if upper:
+            left, right = self._from_left(np.minimum(numbers, upper - 1))
+        if below.any():
+            left, right = np.where(below, -1, left), np.array(right)
+            right[below] = match.right_unmatched_rows[numbers[below] - upper]
+        return left, right
+
+    @cached_property
+    def _rows_from_left(self) -> int:
+        """How many rows of the result come from the left: the others are right rows without partner."""
+        counts = self._match.counts
+        rows = counts.pairs if self._type.keeps_pairs else 0
+        return rows + (counts.left_unmatched if self._type.keeps_unmatched_left else 0)
+
+    def _from_left(self, numbers: IndexVector) -> tuple[IndexVector, IndexVector]:
+        match = self._match
+        if not self._type.keeps_pairs:  # full anti: its left part is the unmatched rows
+            left = match.left_unmatched_rows[numbers]
+            return left, np.full(len(numbers), -1, dtype=np.int32)
+        if not self._type.keeps_unmatched_left:
+            return match.pair_rows(numbers)
+        first = self._first_row_of_left
+        if first is None:
+            return numbers, match.nth_partner(numbers, np.zeros_like(numbers))
+        left = np.searchsorted(first, numbers, side="right") - 1
+        return left, match.nth_partner(left, numbers - first[left])
+
+    @cached_property
+    def _first_row_of_left(self) -> IndexVector | None:
+        """For each left row the number of its first result row; None where every left row has just one."""
+        partners = self._match.partners_of_left
+        if partners.max(initial=0) <= 1:
+            return None
+        return running_total(np.maximum(partners, 1))
+
+
+def _gather(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, Cells]:
+    wanted = [name for name in dict.fromkeys(names) if name]
+    return dict(zip(wanted, table.take(rows, wanted), strict=True)) if wanted else {}
+
+
+def _either(left: Cells, right: Cells, has_left: IndexVector, field: Field) -> Cells:
+    values = left.values.cast(field.arrow_type)
+    absent = left.absent
+    if not has_left.all():
+        chosen = pa.array(has_left)
+        values = pc.if_else(chosen, values, right.values.cast(field.arrow_type))
+        absent = np.where(
+            has_left,
+            False if left.absent is None else left.absent,
+            False if right.absent is None else right.absent,
+        )
+    return Cells(values, absent)

@@ -1,0 +1,158 @@
+"""Tables: named, typed columns over Arrow arrays, read by `take` and by batches, with row origins."""
+
+from __future__ import annotations
+
+import difflib
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.values import FieldType, type_of_arrow
+
+# A vector of row numbers, int32 or int64, from 0; -1 stands for "no row".
+IndexVector = np.ndarray[Any, np.dtype[Any]]
+Rows = IndexVector | range
+
+BATCH_ROWS = 65_536
+
+
+@dataclass(frozen=True)
+class Field:
+    """A column's name and type. `origin` is the id of the source step it came from, "" if none."""
+
+    name: str
+    arrow_type: pa.DataType
+    origin: str = ""
+
+    @property
+    def type(self) -> FieldType:
+        return type_of_arrow(self.arrow_type)
+
+
+@dataclass(frozen=True)
+class Cells:
+    """Cells of one column: values (null is blank) and, where a join found no partner, a mask.
+
+    values: Arrow array of n cells.  absent: bool vector of length n, or None if no cell is.
+    """
+
+    values: pa.Array
+    absent: np.ndarray[Any, np.dtype[np.bool_]] | None = None
+
+
+@dataclass(frozen=True)
+class RowOrigin:
+    """Where one row stands: the file, the sheet or table in it, and its row number there, from 1."""
+
+    file: str
+    table: str
+    row: int
+
+    def __str__(self) -> str:
+        parts = [self.file] + ([self.table] if self.table else []) + [f"row {self.row:,}"]
+        return ", ".join(parts)
+
+
+class Table(ABC):
+    """Rows of named, typed fields. Cells are handed out only by `take` and by batches."""
+
+    fields: tuple[Field, ...]
+    rows: int
+
+    @abstractmethod
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        """The cells of `names` at `rows` (all rows: None). A row of -1 gives cells without partner."""
+
+    @abstractmethod
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        """Where row `row` came from, one origin for each source that gave it a part."""
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(field.name for field in self.fields)
+
+    def column(self, name: str) -> Cells:
+        """All cells of one field."""
+        return self.take(None, [name])[0]
+
+    def field(self, name: str) -> Field:
+        """The field called `name`; UsageError, naming its nearest neighbours, if there is none."""
+        return find_field(self.fields, name)
+
+    def batches(self, names: Sequence[str], size: int = BATCH_ROWS) -> Iterator[list[Cells]]:
+        """The cells of `names`, `size` rows at a time, from the first row to the last."""
+        for start in range(0, self.rows, size):
+            yield self.take(range(start, min(start + size, self.rows)), names)
+
+
+def find_field(fields: Sequence[Field], name: str, table: str = "the table") -> Field:
+    """The field of `fields` called `name`; UsageError, naming its nearest neighbours, if there is none."""
+    for field in fields:
+        if field.name == name:
+            return field
+    known = [field.name for field in fields]
+    near = difflib.get_close_matches(name, known, n=3, cutoff=0.5)
+    hint = f"Did you mean {' or '.join(near)}?" if near else f"It has: {', '.join(known[:12])}."
+    raise UsageError(f"There is no field “{name}” in {table}.", remedy=hint)
+
+
+class ArrowTable(Table):
+    """A table held in Arrow arrays, in memory or memory-mapped.
+
+    data: the columns.  file, table: where its rows stand.  row_numbers: for each row its number
+    there, or the number of the first row where they follow each other without a gap.
+    """
+
+    def __init__(
+        self,
+        data: pa.Table,
+        *,
+        file: str = "",
+        table: str = "",
+        row_numbers: IndexVector | int = 1,
+        origin: str = "",
+    ) -> None:
+        # Few large chunks keep gathering quick; a column of one chunk is not copied.
+        self._columns = {name: _single(data.column(name)) for name in data.column_names}
+        self._file, self._table, self._row_numbers = file, table, row_numbers
+        self.fields = tuple(Field(name, column.type, origin) for name, column in self._columns.items())
+        self.rows = data.num_rows
+
+    def with_origin(self, origin: str) -> ArrowTable:
+        """The same table, its fields said to come from the source step `origin`; nothing is copied."""
+        twin = object.__new__(ArrowTable)
+        twin.__dict__.update(self.__dict__)
+        twin.fields = tuple(replace(field, origin=origin) for field in self.fields)
+        return twin
+
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        columns = [self._columns[self.field(name).name] for name in names]
+        if rows is None:
+            return [Cells(column) for column in columns]
+        if isinstance(rows, range):
+            return [Cells(column.slice(rows.start, len(rows))) for column in columns]
+        absent = rows < 0
+        if not absent.any():
+            indices = pa.array(rows)
+            return [Cells(column.take(indices)) for column in columns]
+        indices = pa.array(rows, mask=absent)
+        return [Cells(column.take(indices), absent) for column in columns]
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        if isinstance(self._row_numbers, int):
+            number = self._row_numbers + row
+        else:
+            number = int(self._row_numbers[row])
+        return (RowOrigin(self._file, self._table, number),)
+
+
+def _single(column: pa.ChunkedArray) -> pa.Array:
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    combined = column.combine_chunks()
+    return combined.combine_chunks() if isinstance(combined, pa.ChunkedArray) else combined

@@ -1,0 +1,36 @@
+"""Progress and cancelling of long work, without knowing who watches."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+
+from keen_trellis.core.errors import Cancelled
+
+Watcher = Callable[[int, int, str], None]
+
+
+class Task:
+    """One piece of long work that can be watched and stopped from another thread."""
+
+    def __init__(self, watcher: Watcher | None = None) -> None:
+        self._watcher = watcher
+        self._stopped = threading.Event()
+
+    def cancel(self) -> None:
+        """Ask the work to stop at its next checkpoint."""
+        self._stopped.set()
+
+    @property
+    def cancelled(self) -> bool:
+        return self._stopped.is_set()
+
+    def checkpoint(self, done: int = 0, total: int = 0, what: str = "") -> None:
+        """Report that `done` of `total` units of `what` are finished (total 0: not known).
+
+        Raises Cancelled when the work was asked to stop.
+        """
+        if self._stopped.is_set():
+            raise Cancelled
+        if self._watcher is not None:
+            self._watcher(done, total, what)

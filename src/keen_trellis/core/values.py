@@ -1,0 +1,124 @@
+"""Field types, and how their values are held, compared and written as text."""
+
+from __future__ import annotations
+
+import enum
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+
+class FieldType(enum.Enum):
+    """The types of a field, named as SQL names them."""
+
+    TEXT = "text"
+    INTEGER = "integer"
+    DECIMAL = "decimal"
+    REAL = "real"
+    BOOLEAN = "boolean"
+    DATE = "date"
+    TIME = "time"
+    TIMESTAMP = "timestamp"
+
+    @property
+    def is_number(self) -> bool:
+        return self in NUMBERS
+
+    @property
+    def is_moment(self) -> bool:
+        return self in MOMENTS
+
+
+NUMBERS = frozenset({FieldType.INTEGER, FieldType.DECIMAL, FieldType.REAL})
+MOMENTS = frozenset({FieldType.DATE, FieldType.TIMESTAMP})
+
+# How each type is held; decimals keep their own scale.
+ARROW_TYPES: dict[FieldType, pa.DataType] = {
+    FieldType.TEXT: pa.large_string(),
+    FieldType.INTEGER: pa.int64(),
+    FieldType.DECIMAL: pa.decimal128(38, 0),
+    FieldType.REAL: pa.float64(),
+    FieldType.BOOLEAN: pa.bool_(),
+    FieldType.DATE: pa.date32(),
+    FieldType.TIME: pa.time64("us"),
+    FieldType.TIMESTAMP: pa.timestamp("us"),
+}
+
+
+def type_of_arrow(arrow_type: pa.DataType) -> FieldType:
+    """The field type that a column of `arrow_type` has here; TypeError where there is none."""
+    if pa.types.is_decimal(arrow_type):
+        return FieldType.DECIMAL
+    for field_type, held in ARROW_TYPES.items():
+        if arrow_type == held:
+            return field_type
+    raise TypeError(f"no field type is held as {arrow_type}")
+
+
+def comparable(left: FieldType, right: FieldType) -> bool:
+    """Whether values of the two types can be equal at all: both numbers, both moments, or the same."""
+    return left == right or (left.is_number and right.is_number) or (left.is_moment and right.is_moment)
+
+
+def common_exact_type(left: pa.DataType, right: pa.DataType) -> pa.DataType | None:
+    """The type that holds every value of both exactly, or None (integer with real has none)."""
+    if left == right:
+        return left
+    kinds = {type_of_arrow(left), type_of_arrow(right)}
+    if kinds == {FieldType.DATE, FieldType.TIMESTAMP}:
+        return ARROW_TYPES[FieldType.TIMESTAMP]
+    if kinds <= {FieldType.INTEGER, FieldType.DECIMAL}:
+        whole = max(_whole_digits(left), _whole_digits(right))
+        scale = max(_scale(left), _scale(right))
+        return pa.decimal128(whole + scale, scale) if whole + scale <= 38 else None
+    return None
+
+
+def _scale(arrow_type: pa.DataType) -> int:
+    return arrow_type.scale if pa.types.is_decimal(arrow_type) else 0
+
+
+def _whole_digits(arrow_type: pa.DataType) -> int:
+    return arrow_type.precision - arrow_type.scale if pa.types.is_decimal(arrow_type) else 19
+
+
+def unscaled(decimals: pa.Array) -> tuple[np.ndarray[Any, Any], bool]:
+    """The integers behind a decimal128 array without blanks, and whether all of them fit 64 bits.
+
+    Where one does not fit, the array holds only the low 64 bits of each.
+    """
+    words = np.frombuffer(decimals.buffers()[1], dtype=np.int64)
+    words = words[2 * decimals.offset : 2 * (decimals.offset + len(decimals))]
+    low, high = words[0::2], words[1::2]
+    return low, bool(np.array_equal(high, low >> 63))
+
+
+def as_text(values: pa.Array) -> pa.Array:
+    """`values` written out, blanks kept: shortest form that reads back, ISO dates, 7 and not 7.0."""
+    field_type = type_of_arrow(values.type)
+    if field_type is FieldType.TEXT:
+        return values
+    if field_type is FieldType.REAL:
+        text = pc.cast(values, pa.large_string())
+        text = pc.replace_substring_regex(text, r"^(-?\d+)\.0$", r"\1")
+        return pc.if_else(pc.equal(text, "-0"), "0", text)
+    if field_type in (FieldType.TIMESTAMP, FieldType.TIME):
+        return pc.replace_substring_regex(pc.cast(values, pa.large_string()), r"\.0+$", "")
+    if field_type is FieldType.DECIMAL:
+        # Arrow writes small decimals with an exponent; plain digits are wanted.
+        text = pc.cast(values, pa.large_string())
+        if pc.any(pc.match_substring(text, "E")).as_py():
+            plain = [None if v is None else f"{v:f}" for v in values.to_pylist()]
+            return pa.array(plain, pa.large_string())
+        return text
+    return pc.cast(values, pa.large_string())
+
+
+def shortest_number(value: float | int | Decimal) -> str:
+    """A number as a person writes it: 7 rather than 7.0, no exponent for decimals."""
+    if isinstance(value, float):
+        return str(int(value)) if value.is_integer() and abs(value) < 1e16 else repr(value)
+    return f"{value:f}" if isinstance(value, Decimal) else str(value)
