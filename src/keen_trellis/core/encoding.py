@@ -208,7 +208,10 @@ def _codes_of(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
         if narrow is not None:
             return narrow
     if left.type != right.type:
-        left, right = left.cast(pa.decimal256(76, left.type.scale)), right.cast(pa.decimal256(76, right.type.scale))
+        left, right = (
+            left.cast(pa.decimal256(76, left.type.scale)),
+            right.cast(pa.decimal256(76, right.type.scale)),
+        )
     if len(right) <= len(left):
         left_codes, right_codes, size = _look_up(left, right)
     else:

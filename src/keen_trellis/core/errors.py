@@ -53,5 +53,5 @@ class DataError(TrellisError):
     exit_code = 7
 
 
-class Cancelled(Exception):  # noqa: N818 - not an error: the user asked for it
+class Cancelled(Exception):
     """The work was stopped because the user asked for it."""

@@ -1,0 +1,1 @@
+"""What the program can tell about tables by itself: which fields could link them."""

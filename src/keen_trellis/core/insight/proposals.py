@@ -1,0 +1,131 @@
+"""Link proposals: which field of one table could be linked with which field of another, and why.
+
+Left fields are sampled and looked up in whole right fields. What was found counts most, whether the
+right field is unique comes next, and names only tip the balance.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from rapidfuzz import fuzz
+
+from keen_trellis.core.encoding import prepare
+from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.table import Cells, Field, Table
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType, comparable
+
+SAMPLE_ROWS = 4_000
+_LIKE_NAMES = 0.8
+_LEAST_SCORE = 0.35
+# What case and spaces must add to be proposed: a share of the sampled values.
+_WORTH_PREPARING = 0.002
+_PREPARED = Preparation(case=True, outer_spaces=True)
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """One link that could be made, with its evidence.
+
+    found: share of the sampled distinct left values that stand in the right field, 0 to 1.
+    unique: share of the right field's filled rows with a value of their own, 0 to 1.
+    """
+
+    link: LinkField
+    found: float
+    unique: float
+    score: float
+
+    def evidence(self, left_name: str, right_name: str) -> str:
+        """The proposal's ground in one sentence."""
+        found = f"{percent(self.found)} of the sampled {self.link.left} values of {left_name} stand in "
+        found += f"{self.link.right} of {right_name}"
+        if self.unique >= 1:
+            return f"{found}, which is unique there."
+        return f"{found}, where {percent(1 - self.unique)} of the values repeat."
+
+
+def percent(share: float) -> str:
+    """A share as a percentage that is never rounded up to 100 % or down to 0 %."""
+    if share >= 1:
+        return "100 %"
+    if share <= 0:
+        return "0 %"
+    return f"{min(max(share * 100, 0.1), 99.9):.1f} %"
+
+
+def propose(left: Table, right: Table, task: Task | None = None) -> list[Proposal]:
+    """Links between the two tables, best first; none where nothing speaks for any."""
+    task = task or Task()
+    samples = [(field, _sample(left, field)) for field in left.fields]
+    found: list[Proposal] = []
+    for done, other in enumerate(right.fields):
+        task.checkpoint(done, len(right.fields), f"looking for values in {other.name}")
+        candidates = [(field, sample) for field, sample in samples if comparable(field.type, other.type)]
+        candidates = [(field, sample) for field, sample in candidates if _like_kind(field, other)]
+        if candidates:
+            found.extend(_against(candidates, right, other))
+    return sorted(found, key=lambda proposal: -proposal.score)
+
+
+def _sample(table: Table, field: Field) -> pa.Array:
+    """Distinct filled values of up to SAMPLE_ROWS rows, spread over the whole table."""
+    rows = np.unique(np.linspace(0, max(table.rows - 1, 0), min(SAMPLE_ROWS, table.rows)).astype(np.int64))
+    return pc.unique(table.take(rows, [field.name])[0].values).drop_null()
+
+
+def _like_kind(left: Field, right: Field) -> bool:
+    # Integers, decimals and reals of different kinds measure things; keys are of one kind.
+    return left.type is right.type and left.type not in (FieldType.REAL, FieldType.BOOLEAN)
+
+
+def _against(samples: Sequence[tuple[Field, pa.Array]], right: Table, other: Field) -> list[Proposal]:
+    values = right.column(other.name).values
+    if len(values) == values.null_count:
+        return []
+    filled = len(values) - values.null_count
+    unique = pc.count_distinct(values, mode="only_valid").as_py() / filled
+    proposals = []
+    as_written = _found_shares(samples, values, Preparation())
+    prepared = as_written
+    if other.type is FieldType.TEXT:
+        prepared = _found_shares(samples, values, _PREPARED)
+    for (field, sample), plain, more in zip(samples, as_written, prepared, strict=True):
+        ignoring = _PREPARED if more - plain > _WORTH_PREPARING else Preparation()
+        share = max(plain, more)
+        score = _score(field, other, share, unique, len(sample))
+        if score >= _LEAST_SCORE:
+            proposals.append(Proposal(LinkField(field.name, other.name, ignoring), share, unique, score))
+    return proposals
+
+
+def _found_shares(
+    samples: Sequence[tuple[Field, pa.Array]], values: pa.Array, preparation: Preparation
+) -> list[float]:
+    """For each sample the share of it that stands in `values`; all are looked up in one pass."""
+    together = prepare(Cells(pa.concat_arrays([sample for _, sample in samples])), preparation)
+    found = pc.is_in(together, value_set=prepare(Cells(values), preparation), skip_nulls=True)
+    hits = np.concatenate([[0], np.cumsum(found.to_numpy(zero_copy_only=False))])
+    bounds = np.cumsum([0] + [len(sample) for _, sample in samples])
+    return [
+        float(hits[end] - hits[start]) / max(end - start, 1)
+        for start, end in zip(bounds[:-1], bounds[1:], strict=True)
+    ]
+
+
+def _score(left: Field, right: Field, found: float, unique: float, values: int) -> float:
+    """Between 0 and 1. Running numbers stand in each other, and a few values link nothing."""
+    alike = fuzz.token_sort_ratio(left.name.casefold(), right.name.casefold()) / 100
+    worth = 1.0
+    if left.type is not FieldType.TEXT and alike < _LIKE_NAMES:
+        worth = 0.3
+    if values < 10 and unique < 1:
+        worth *= 0.5
+    if found == 0:
+        return 0.0
+    return worth * (0.6 * found + 0.25 * unique) + 0.15 * alike

@@ -1,0 +1,151 @@
+"""Edits: pure functions from a flow to a flow."""
+
+from __future__ import annotations
+
+import re
+
+import msgspec
+
+from keen_trellis.core.errors import UsageError
+from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.kinds import encode_settings
+from keen_trellis.flow.steps.join import JoinKind, JoinSettings
+from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.source import SourceKind, SourceSettings
+
+
+def add_file(flow: Flow, path: str) -> Flow:
+    """Put a file into the margin, last, unless it stands there."""
+    if path in flow.files:
+        return flow
+    return msgspec.structs.replace(flow, files=(*flow.files, path))
+
+
+def remove_file(flow: Flow, path: str) -> Flow:
+    """Take a file that no rail begins at out of the margin."""
+    return msgspec.structs.replace(flow, files=tuple(file for file in flow.files if file != path))
+
+
+def add_source(flow: Flow, settings: SourceSettings, name: str) -> tuple[Flow, str]:
+    """Begin a rail at a table; the flow and the new step's id."""
+    step = Step(
+        id=_free_id(flow, name),
+        kind=SourceKind.name,
+        name=_free_name(flow, name),
+        settings=encode_settings(settings),
+    )
+    return _with_step(add_file(flow, settings.path), step), step.id
+
+
+def add_join(flow: Flow, left: Input, right: Input, settings: JoinSettings) -> tuple[Flow, str]:
+    """Let two rails meet in a knot; the flow and the new step's id.
+
+    What took rows from `left` before takes the joined rows now, so that a knot can be put into a rail.
+    """
+    for entry in (left, right):
+        flow.step(entry.step)
+    one, other = flow.step(left.step).name, flow.step(right.step).name
+    name = _free_name(flow, f"{one} with {other.split(' with ')[0]}")
+    step = Step(
+        id=_free_id(flow, name),
+        kind=JoinKind.name,
+        name=name,
+        inputs=(left, right),
+        settings=encode_settings(settings),
+    )
+    upstream_of_right = flow.upstream(right.step)
+    steps = tuple(
+        entry if entry.id in upstream_of_right else _redirected(entry, left, Input(step.id))
+        for entry in flow.steps
+    )
+    return _with_step(msgspec.structs.replace(flow, steps=steps), step), step.id
+
+
+def add_output(flow: Flow, rows: Input, settings: OutputSettings) -> tuple[Flow, str]:
+    """Write the rows at a port to a file when the flow runs; the flow and the new step's id."""
+    flow.step(rows.step)
+    name = _free_name(flow, settings.file_name)
+    step = Step(
+        id=_free_id(flow, name),
+        kind=OutputKind.name,
+        name=name,
+        inputs=(rows,),
+        settings=encode_settings(settings),
+    )
+    return _with_step(flow, step), step.id
+
+
+def change_settings(flow: Flow, step_id: str, settings: msgspec.Struct) -> Flow:
+    """Give a step other settings; members that this program does not know stay as they are."""
+    step = flow.step(step_id)
+    return _replaced(flow, msgspec.structs.replace(step, settings=encode_settings(settings, step.settings)))
+
+
+def rename(flow: Flow, step_id: str, name: str) -> Flow:
+    """Give a step another name, which no other step may have."""
+    name = name.strip()
+    if not name:
+        raise UsageError("A step needs a name.")
+    if any(step.name == name and step.id != step_id for step in flow.steps):
+        raise UsageError(f"Another step is called “{name}” already.", remedy="Choose another name.")
+    return _replaced(flow, msgspec.structs.replace(flow.step(step_id), name=name))
+
+
+def swap_sides(flow: Flow, step_id: str, settings: JoinSettings) -> Flow:
+    """Let left and right of a knot change places; the rows kept stay the same, order and names may not."""
+    step = flow.step(step_id)
+    left, right = step.inputs
+    swapped = msgspec.structs.replace(
+        step, inputs=(right, left), settings=encode_settings(settings.swapped, step.settings)
+    )
+    return _replaced(flow, swapped)
+
+
+def remove_step(flow: Flow, step_id: str) -> Flow:
+    """Take a step out. What took its rows takes those of its first input; without one it says what it lacks.
+
+    Outputs of a removed source or of a stub go with it: there is nothing left for them to write.
+    """
+    step = flow.step(step_id)
+    remaining = [entry for entry in flow.steps if entry.id != step_id]
+    if step.inputs:
+        remaining = [_redirected(entry, Input(step_id), step.inputs[0]) for entry in remaining]
+    gone = {
+        entry.id
+        for entry in remaining
+        if entry.kind == OutputKind.name and any(source.step == step_id for source in entry.inputs)
+    }
+    return msgspec.structs.replace(flow, steps=tuple(entry for entry in remaining if entry.id not in gone))
+
+
+def _with_step(flow: Flow, step: Step) -> Flow:
+    return msgspec.structs.replace(flow, steps=(*flow.steps, step))
+
+
+def _replaced(flow: Flow, step: Step) -> Flow:
+    steps = tuple(step if entry.id == step.id else entry for entry in flow.steps)
+    return msgspec.structs.replace(flow, steps=steps)
+
+
+def _redirected(step: Step, old: Input, new: Input) -> Step:
+    if old not in step.inputs:
+        return step
+    return msgspec.structs.replace(
+        step, inputs=tuple(new if entry == old else entry for entry in step.inputs)
+    )
+
+
+def _free_id(flow: Flow, name: str) -> str:
+    base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "step"
+    return _free(base, {step.id for step in flow.steps}, "-")
+
+
+def _free_name(flow: Flow, name: str) -> str:
+    return _free(name, {step.name for step in flow.steps}, " ")
+
+
+def _free(wanted: str, taken: set[str], between: str) -> str:
+    name, number = wanted, 2
+    while name in taken:
+        name, number = f"{wanted}{between}{number}", number + 1
+    return name

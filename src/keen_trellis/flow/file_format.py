@@ -1,0 +1,225 @@
+"""The file format of a flow: UTF-8 JSON, one logical item a line, paths relative to the file."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from keen_trellis.core.errors import FlowFileError
+from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.kinds import Kinds
+
+FORMAT_NAME = "keen-trellis"
+FORMAT_MAJOR = 1
+_LARGEST_FILE = 64 * 2**20
+
+Members = dict[str, msgspec.Raw]
+
+
+def load(path: Path, kinds: Kinds) -> Flow:
+    """Read the flow in `path`. FlowFileError, saying where it is wrong, if it is none."""
+    try:
+        if path.stat().st_size > _LARGEST_FILE:
+            raise FlowFileError("It is too large to be a flow.", where=str(path))
+        content = path.read_bytes()
+    except OSError as error:
+        raise FlowFileError(f"It cannot be opened: {error.strerror}.", where=str(path)) from error
+    try:
+        return parse(content, path.parent, kinds)
+    except FlowFileError as error:
+        error.where = f"{path}, {error.where}" if error.where else str(path)
+        raise
+
+
+def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
+    """The flow that `content` describes, its paths taken as relative to `folder`."""
+    members = _decoded(content, Members, content)
+    _check_format(members)
+    files = _decoded(members.get("files", msgspec.Raw(b"[]")), tuple[str, ...], content)
+    raw_steps = _decoded(members.get("steps", msgspec.Raw(b"[]")), list[Members], content)
+    steps = tuple(_parse_step(raw, number, folder, kinds, content) for number, raw in enumerate(raw_steps, 1))
+    seen: set[str] = set()
+    for step in steps:
+        if step.id in seen:
+            raise FlowFileError(f"Two steps have the id “{step.id}”.", remedy="Give one of them another.")
+        seen.add(step.id)
+    extra = tuple(
+        (name, bytes(raw)) for name, raw in members.items() if name not in ("format", "files", "steps")
+    )
+    flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra)
+    list(flow.in_order())  # refuses a circle
+    return flow
+
+
+class _Envelope(msgspec.Struct):
+    id: str
+    kind: str
+    name: str
+    note: str = ""
+    inputs: tuple[Input, ...] = ()
+
+
+_ENVELOPE = ("id", "kind", "name", "note", "inputs", "settings")
+
+
+def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: bytes) -> Step:
+    try:
+        envelope = msgspec.convert(
+            {name: msgspec.json.decode(value) for name, value in raw.items() if name in _ENVELOPE}, _Envelope
+        )
+        settings = msgspec.json.decode(raw.get("settings", msgspec.Raw(b"{}")), type=Members)
+    except (msgspec.ValidationError, msgspec.DecodeError) as error:
+        raise FlowFileError(f"Step {number} is not as it should be: {error}.") from error
+    settings = _with_paths(settings, envelope.kind, kinds, lambda path: _absolute(path, folder))
+    extra = tuple((name, bytes(value)) for name, value in raw.items() if name not in _ENVELOPE)
+    return Step(
+        envelope.id,
+        envelope.kind,
+        envelope.name,
+        envelope.note,
+        envelope.inputs,
+        msgspec.json.encode(settings),
+        extra,
+    )
+
+
+def _check_format(members: Members) -> None:
+    remedy = "A flow begins with the member “format”."
+    try:
+        stated = msgspec.json.decode(members["format"], type=str)
+        name, _, version = stated.partition("/")
+        major = int(version.partition(".")[0])
+    except (KeyError, ValueError, msgspec.DecodeError):
+        raise FlowFileError("It is not a flow of Keen Trellis.", remedy=remedy) from None
+    if name != FORMAT_NAME or major < 1:
+        raise FlowFileError("It is not a flow of Keen Trellis.", remedy=remedy)
+    if major > FORMAT_MAJOR:
+        raise FlowFileError(
+            f"It was written by a newer version (format {major}; this version reads {FORMAT_MAJOR}).",
+            remedy="Open it with that version. Nothing was changed.",
+        )
+
+
+def _decoded(raw: bytes | msgspec.Raw, kind: type, content: bytes) -> Any:
+    try:
+        return msgspec.json.decode(raw, type=kind)
+    except msgspec.ValidationError as error:
+        raise FlowFileError(f"It is not as it should be: {error}.") from error
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise FlowFileError(f"It is no valid JSON: {error}.", where=_line_of(str(error), content)) from error
+
+
+def _line_of(message: str, content: bytes) -> str:
+    digits = message.rpartition("(byte ")[2].rstrip(")")
+    return f"line {content[: int(digits)].count(10) + 1}" if digits.isdigit() else ""
+
+
+def _absolute(path: str, folder: Path) -> str:
+    return os.path.normpath(folder.absolute() / path)
+
+
+def _with_paths(settings: Members, kind_name: str, kinds: Kinds, change: Callable[[str], str]) -> Members:
+    """The settings with every path in them changed; settings of unknown kinds have none that we know."""
+    kind = kinds.find(kind_name)
+    changed = dict(settings)
+    for name in kind.path_settings if kind else ():
+        if name in changed:
+            try:
+                path = msgspec.json.decode(changed[name], type=str)
+            except msgspec.DecodeError:
+                continue  # the step itself says that its settings are wrong
+            changed[name] = msgspec.Raw(msgspec.json.encode(change(path) if path else path))
+    return changed
+
+
+# --- writing ---
+
+
+def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
+    """The flow as the content of a file in `folder`."""
+
+    def relative(path: str) -> str:
+        return os.path.relpath(path, folder.absolute())
+
+    lines = ["{", f'  "format": "{FORMAT_NAME}/{FORMAT_MAJOR}",']
+    lines += _list_lines("files", (_compact(msgspec.json.encode(relative(file))) for file in flow.files), 2)
+    steps = []
+    for step in flow.steps:
+        settings = _with_paths(msgspec.json.decode(step.settings, type=Members), step.kind, kinds, relative)
+        steps.append("\n".join(_step_lines(step, settings)))
+    lines += ['  "steps": [', ",\n".join(steps), "  ]"] if steps else ['  "steps": []']
+    for name, value in flow.extra:
+        lines[-1] += ","
+        lines.append(f"  {_text(name)}: {_compact(value)}")
+    return "\n".join([*lines, "}", ""]).encode()
+
+
+def save(flow: Flow, path: Path, kinds: Kinds) -> None:
+    """Write the flow to `path`: whole, or not at all. FlowFileError if it cannot be written."""
+    content = dump(flow, path.parent, kinds)
+    try:
+        handle, draft = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(content)
+                file.flush()
+                os.fsync(file.fileno())
+            os.chmod(draft, path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~_umask())
+            os.replace(draft, path)
+        except BaseException:
+            os.unlink(draft)
+            raise
+    except OSError as error:
+        raise FlowFileError(
+            f"It cannot be saved: {error.strerror}.", where=str(path), remedy="Save it in another folder."
+        ) from error
+
+
+def _umask() -> int:
+    current = os.umask(0)
+    os.umask(current)
+    return current
+
+
+def _step_lines(step: Step, settings: Members) -> list[str]:
+    lines = ["    {"]
+    lines += [f'      "{name}": {_text(getattr(step, name))},' for name in ("id", "kind", "name")]
+    if step.note:
+        lines.append(f'      "note": {_text(step.note)},')
+    if step.inputs:
+        lines += _list_lines("inputs", (_compact(msgspec.json.encode(entry)) for entry in step.inputs), 6)
+    for name, extra in step.extra:
+        lines.append(f"      {_text(name)}: {_compact(extra)},")
+    if not settings:
+        return [*lines, '      "settings": {}', "    }"]
+    lines.append('      "settings": {')
+    for name, value in settings.items():
+        if bytes(value).lstrip().startswith(b"["):
+            items = msgspec.json.decode(value, type=list[msgspec.Raw])
+            lines += _list_lines(name, (_compact(bytes(item)) for item in items), 8)
+        else:
+            lines.append(f"        {_text(name)}: {_compact(bytes(value))},")
+    lines[-1] = lines[-1].removesuffix(",")
+    return [*lines, "      }", "    }"]
+
+
+def _list_lines(name: str, items: Iterable[str], indent: int) -> list[str]:
+    space = " " * indent
+    written = [f"{space}  {item}," for item in items]
+    if not written:
+        return [f"{space}{_text(name)}: [],"]
+    written[-1] = written[-1].removesuffix(",")
+    return [f"{space}{_text(name)}: [", *written, f"{space}],"]
+
+
+def _text(value: str) -> str:
+    return msgspec.json.encode(value).decode()
+
+
+def _compact(raw: bytes) -> str:
+    return msgspec.json.format(raw, indent=0).decode()

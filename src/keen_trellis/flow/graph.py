@@ -1,0 +1,89 @@
+"""The flow as a value: an immutable tree of steps, their inputs and their plain settings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import msgspec
+
+from keen_trellis.core.errors import UsageError
+
+ROWS = "rows"
+
+
+class Input(msgspec.Struct, frozen=True):
+    """Where a step takes rows from: a step and one of its ports."""
+
+    step: str
+    port: str = ROWS
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One step. `settings` is JSON text that only the registry of kinds can read.
+
+    extra: members of the step in its file that this program does not know, as JSON text by name.
+    """
+
+    id: str
+    kind: str
+    name: str
+    note: str = ""
+    inputs: tuple[Input, ...] = ()
+    settings: bytes = b"{}"
+    extra: tuple[tuple[str, bytes], ...] = ()
+
+
+class Flow(msgspec.Struct, frozen=True):
+    """The whole document. `files` are the absolute paths in the margin, in their order there."""
+
+    files: tuple[str, ...] = ()
+    steps: tuple[Step, ...] = ()
+    extra: tuple[tuple[str, bytes], ...] = ()
+
+    def step(self, step_id: str) -> Step:
+        """The step with this id; UsageError if there is none."""
+        found = self.find(step_id)
+        if found is None:
+            raise UsageError(f"There is no step “{step_id}” in this flow.")
+        return found
+
+    def find(self, step_id: str) -> Step | None:
+        """The step with this id, or None."""
+        return next((step for step in self.steps if step.id == step_id), None)
+
+    def consumers(self, step_id: str) -> list[Step]:
+        """The steps that take rows from this one, in the order of the flow."""
+        return [step for step in self.steps if any(entry.step == step_id for entry in step.inputs)]
+
+    def upstream(self, step_id: str) -> set[str]:
+        """The ids of all steps that this one depends on, itself included."""
+        found: set[str] = set()
+        waiting = [step_id]
+        while waiting:
+            current = waiting.pop()
+            step = self.find(current)
+            if step is None or current in found:
+                continue
+            found.add(current)
+            waiting.extend(entry.step for entry in step.inputs)
+        return found
+
+    def in_order(self) -> Iterator[Step]:
+        """All steps, each after those that it depends on; otherwise in the order of the flow."""
+        done: set[str] = set()
+        remaining = list(self.steps)
+        known = {step.id for step in self.steps}
+        while remaining:
+            ready = next(
+                (
+                    step
+                    for step in remaining
+                    if all(entry.step in done or entry.step not in known for entry in step.inputs)
+                ),
+                None,
+            )
+            if ready is None:
+                raise UsageError("The steps of this flow go round in a circle.")
+            remaining.remove(ready)
+            done.add(ready.id)
+            yield ready

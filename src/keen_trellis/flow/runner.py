@@ -1,0 +1,162 @@
+"""Runs steps: a result is a function of what it was computed from, and is kept by its fingerprint."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.table import Field
+from keen_trellis.core.task import Task
+from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
+from keen_trellis.flow.snapshot import Snapshots
+from keen_trellis.flow.steps.source import SourceKind
+
+Made = TypeVar("Made")
+
+# Results are small (index vectors and references); snapshots are kept by `sources`.
+_MOST_KEPT = 48
+
+
+class Kept:
+    """What was made, by fingerprint; the least recently used goes first. Safe between threads."""
+
+    def __init__(self, most: int = _MOST_KEPT) -> None:
+        self._most = most
+        self._made: OrderedDict[str, Any] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def find(self, fingerprint: str) -> Any:
+        """What was kept under the fingerprint, or None."""
+        with self._lock:
+            if fingerprint in self._made:
+                self._made.move_to_end(fingerprint)
+            return self._made.get(fingerprint)
+
+    def keep(self, fingerprint: str, made: Any) -> None:
+        """Keep `made`, and let go of what was not asked for in a long time."""
+        with self._lock:
+            self._made[fingerprint] = made
+            self._made.move_to_end(fingerprint)
+            while len(self._made) > self._most:
+                self._made.popitem(last=False)
+
+
+@dataclass
+class _Context:
+    task: Task
+    kept: Kept
+
+    def remember(self, parts: Sequence[object], make: Callable[[], Made]) -> Made:
+        fingerprint = digest("part", *parts)
+        found: Made | None = self.kept.find(fingerprint)
+        if found is None:
+            found = make()
+            self.kept.keep(fingerprint, found)
+        return found
+
+
+class Runner:
+    """Computes the results of steps, upstream first, each only once for the same fingerprint."""
+
+    def __init__(self, kinds: Kinds, snapshots: Snapshots) -> None:
+        self.kinds = kinds
+        self._snapshots = snapshots
+        self._kept = Kept()
+
+    def result(self, flow: Flow, step_id: str, task: Task | None = None) -> StepResult:
+        """The result of one step. Raises the error of the first step upstream that has one, or Cancelled."""
+        return self._computed(flow, step_id, task or Task())[0]
+
+    def shape(self, flow: Flow, entry: Input, task: Task | None = None) -> InputShape:
+        """The name and fields at a port. Sources are read if they have not been; nothing is matched."""
+        step = _existing(flow, entry)
+        kind, settings = self.kinds.of(step), self.kinds.settings(step)
+        shapes = self.input_shapes(flow, step, task)
+        return InputShape(port_name(step.name, entry.port, shapes), kind.fields(settings, shapes, entry.port))
+
+    def input_shapes(self, flow: Flow, step: Step, task: Task | None = None) -> list[InputShape]:
+        """The shapes of all inputs of a step; a source's one input is its snapshot."""
+        if isinstance(self.kinds.of(step), SourceKind):
+            return [InputShape(step.name, self._snapshot_fields(step, task or Task()))]
+        _check_inputs(self.kinds, step)
+        return [self.shape(flow, entry, task) for entry in step.inputs]
+
+    def _snapshot_fields(self, step: Step, task: Task) -> tuple[Field, ...]:
+        snapshot = self._snapshots.get(self.kinds.settings(step), task)
+        return snapshot.table.with_origin(step.id).fields
+
+    def _computed(self, flow: Flow, step_id: str, task: Task) -> tuple[StepResult, str]:
+        task.checkpoint()
+        step = flow.step(step_id)
+        kind, settings = self.kinds.of(step), self.kinds.settings(step)
+        inputs = self._inputs(flow, step, settings, task)
+        shapes = [InputShape(entry.name, entry.table.fields) for entry in inputs]
+        for problem in kind.problems(settings, shapes):
+            raise _at(step, problem)
+        fingerprint = digest(
+            step.kind, kind.fingerprint(settings, shapes), [entry.fingerprint for entry in inputs]
+        )
+        result: StepResult | None = self._kept.find(fingerprint)
+        if result is None:
+            try:
+                result = kind.compute(settings, inputs, _Context(task, self._kept))
+            except TrellisError as error:
+                raise _at(step, error) from error
+            self._kept.keep(fingerprint, result)
+        return result, fingerprint
+
+    def _inputs(self, flow: Flow, step: Step, settings: Any, task: Task) -> list[InputRows]:
+        if isinstance(self.kinds.of(step), SourceKind):
+            snapshot = self._snapshots.get(settings, task)
+            table = snapshot.table.with_origin(step.id)
+            # The step's id is in the fingerprint: two rails of one table have fields of two origins.
+            return [InputRows(step.name, table, digest(snapshot.identity, step.id))]
+        _check_inputs(self.kinds, step)
+        inputs = []
+        for entry in step.inputs:
+            source = _existing(flow, entry)
+            result, fingerprint = self._computed(flow, entry.step, task)
+            if entry.port not in result.ports:
+                raise UsageError(f"{source.name} has no port “{entry.port}”.", where=step.name)
+            shapes = self.input_shapes(flow, source, task)
+            name = port_name(source.name, entry.port, shapes)
+            inputs.append(InputRows(name, result.ports[entry.port], digest(fingerprint, entry.port)))
+        return inputs
+
+
+def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:
+    """What the rows at a port are called: the step's name, or "unmatched Loans" for a stub."""
+    if port == "unmatched_left" and inputs:
+        return f"unmatched {inputs[0].name}"
+    if port == "unmatched_right" and len(inputs) > 1:
+        return f"unmatched {inputs[1].name}"
+    return step_name
+
+
+def _existing(flow: Flow, entry: Input) -> Step:
+    step = flow.find(entry.step)
+    if step is None:
+        raise UsageError(
+            f"The step “{entry.step}” that it takes rows from is gone.",
+            remedy="Undo its removal, or remove this step too.",
+        )
+    return step
+
+
+def _check_inputs(kinds: Kinds, step: Step) -> None:
+    wanted = kinds.of(step).input_names
+    if len(step.inputs) < len(wanted):
+        lacking = ", ".join(wanted[len(step.inputs) :])
+        raise UsageError(f"It has no {lacking} input yet.", where=step.name, remedy="Lead a rail to it.")
+
+
+def _at(step: Step, error: TrellisError) -> TrellisError:
+    """The same error, said to be at `step` unless it already names a place."""
+    if not error.where:
+        error.where = step.name
+    return error

@@ -1,0 +1,8 @@
+"""The kinds of step, one module each."""
+
+from keen_trellis.flow.kinds import Kinds
+from keen_trellis.flow.steps.join import JoinKind
+from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.flow.steps.source import SourceKind
+
+KINDS = Kinds([SourceKind(), JoinKind(), OutputKind()])

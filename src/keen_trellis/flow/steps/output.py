@@ -1,0 +1,65 @@
+"""The output step: the rows are written to a file when the flow is run."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+import msgspec
+
+from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.table import Field
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+
+
+class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """writer: xlsx or text.  path: the file to write.  sheet: the sheet's name, for a workbook.
+
+    delimiter: between the cells of delimited text.  harmless: cells that a spreadsheet would run as a
+    formula are written so that it does not.
+    """
+
+    writer: str
+    path: str
+    sheet: str = "Data"
+    delimiter: str = ","
+    harmless: bool = True
+
+    @property
+    def file_name(self) -> str:
+        return os.path.basename(self.path)
+
+
+class OutputKind:
+    """Its rows are those of its input; writing them is the business of `outputs`."""
+
+    name = "output"
+    settings_type: type[msgspec.Struct] = OutputSettings
+    input_names: tuple[str, ...] = ("rows",)
+    path_settings: tuple[str, ...] = ("path",)
+
+    def ports(self, settings: OutputSettings) -> tuple[str, ...]:
+        return (ROWS,)
+
+    def fields(self, settings: OutputSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
+        return inputs[0].fields
+
+    def problems(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
+        if not settings.path:
+            return [UsageError("It has no file to write to.", remedy="Choose one.")]
+        return []
+
+    def fingerprint(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> object:
+        return ()
+
+    def compute(self, settings: OutputSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
+        return StepResult({ROWS: inputs[0].table})
+
+    def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
+        where = (
+            f"sheet {settings.sheet} of {settings.file_name}"
+            if settings.writer == "xlsx"
+            else settings.file_name
+        )
+        return f"Write {inputs[0].name if inputs else 'nothing yet'} to {where}."

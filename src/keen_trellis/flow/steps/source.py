@@ -1,0 +1,53 @@
+"""The source step: a table of a file, as its snapshot has it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+
+import msgspec
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.table import Field
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+
+
+class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """reader: which reader reads the file.  path: the file.  table: the sheet or table in it."""
+
+    reader: str
+    path: str
+    table: str = ""
+
+    @property
+    def file_name(self) -> str:
+        return os.path.basename(self.path)
+
+
+class SourceKind:
+    """Its one input is the snapshot, which the runner hands in."""
+
+    name = "source"
+    settings_type: type[msgspec.Struct] = SourceSettings
+    input_names: tuple[str, ...] = ()
+    path_settings: tuple[str, ...] = ("path",)
+
+    def ports(self, settings: SourceSettings) -> tuple[str, ...]:
+        return (ROWS,)
+
+    def fields(self, settings: SourceSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
+        return inputs[0].fields
+
+    def problems(self, settings: SourceSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
+        return []
+
+    def fingerprint(self, settings: SourceSettings, inputs: Sequence[InputShape]) -> object:
+        return ()
+
+    def compute(self, settings: SourceSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
+        return StepResult({ROWS: inputs[0].table})
+
+    def sentence(self, settings: SourceSettings, inputs: Sequence[InputShape]) -> str:
+        where = f"{settings.table} of {settings.file_name}" if settings.table else settings.file_name
+        return f"Read {where}."

@@ -1,0 +1,67 @@
+"""Words for tables and the questions that joins answer, in the user's own table names."""
+
+from __future__ import annotations
+
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.link import PREPARATIONS, Preparation
+
+
+def rows_called(name: str) -> tuple[str, str]:
+    """What one row and several rows of the table `name` are called: Loans gives loan and loans.
+
+    A name that is no plural gives "Registry row" and "Registry rows".
+    """
+    table = name.split(" with ")[0].strip()
+    lower = table.lower()
+    plural = len(lower) > 2 and lower.endswith("s") and not lower.endswith(("ss", "us", "is"))
+    if not plural or not lower[-2].isalpha():
+        return f"{table} row", f"{table} rows"
+    plain = table if table[:2].isupper() else table[0].lower() + table[1:]
+    if lower.endswith("ies"):
+        return plain[:-3] + "y", plain
+    if lower.endswith(("ches", "shes", "xes", "sses", "zes")):
+        return plain[:-2], plain
+    return plain[:-1], plain
+
+
+def with_article(noun: str) -> str:
+    """The noun with a or an before it."""
+    return f"{'an' if noun[:1].lower() in 'aeiou' else 'a'} {noun}"
+
+
+def counted(number: int, name: str) -> str:
+    """A number with what it counts: 8,352 loans, 1 loan."""
+    one, many = rows_called(name)
+    return f"{number:,} {one if number == 1 else many}"
+
+
+def question(join_type: JoinType, left: str, right: str) -> str:
+    """The question that a join of this type answers."""
+    one_left, many_left = rows_called(left)
+    one_right, many_right = rows_called(right)
+    a_left, a_right = with_article(one_left), with_article(one_right)
+    return {
+        JoinType.LEFT_OUTER: f"every {one_left}, with its {one_right} where known",
+        JoinType.INNER: f"only {many_left} with {a_right}",
+        JoinType.LEFT_ANTI: f"the {many_left} without {a_right}",
+        JoinType.LEFT_SEMI: f"the {many_left} that have {a_right}, each once",
+        JoinType.FULL_OUTER: f"every {one_left} and every {one_right}, paired where they match",
+        JoinType.FULL_ANTI: f"the {many_left} without {a_right}, and the {many_right} without {a_left}",
+        JoinType.RIGHT_OUTER: f"every {one_right}, with its {one_left} where known",
+        JoinType.RIGHT_ANTI: f"the {many_right} without {a_left}",
+        JoinType.RIGHT_SEMI: f"the {many_right} that have {a_left}, each once",
+        JoinType.CROSS: f"every {one_left} with every {one_right}",
+    }[join_type]
+
+
+def ignoring(preparation: Preparation) -> str:
+    """The preparation as the sentence says it: ignoring case and outer spaces."""
+    words = [PREPARATIONS[name] for name in preparation.names]
+    return f"ignoring {' and '.join(words)}" if words else "exactly as written"
+
+
+def listed(names: list[str], most: int = 3) -> str:
+    """Names one after the other, the later ones only counted."""
+    if len(names) <= most:
+        return ", ".join(names)
+    return f"{', '.join(names[:most])} and {len(names) - most} more"
