@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import pyarrow as pa
@@ -112,10 +113,7 @@ def _found_shares(
     found = pc.is_in(together, value_set=prepare(Cells(values), preparation), skip_nulls=True)
     hits = np.concatenate([[0], np.cumsum(found.to_numpy(zero_copy_only=False))])
     bounds = np.cumsum([0] + [len(sample) for _, sample in samples])
-    return [
-        float(hits[end] - hits[start]) / max(end - start, 1)
-        for start, end in zip(bounds[:-1], bounds[1:], strict=True)
-    ]
+    return [float(hits[end] - hits[start]) / max(end - start, 1) for start, end in pairwise(bounds)]
 
 
 def _score(left: Field, right: Field, found: float, unique: float, values: int) -> float:

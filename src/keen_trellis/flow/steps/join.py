@@ -40,7 +40,7 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return LinkField(self.left, self.right, Preparation.ignoring(self.ignore))
 
 
-class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """links: all must hold.  type: the join type's name.
 
     keep, bring: names of left and right fields that come along, in order; null is all of them.
@@ -48,7 +48,7 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """
 
     links: tuple[LinkSettings, ...] = ()
-    type: str = msgspec.field(default=JoinType.LEFT_OUTER.value)
+    type: str
     keep: tuple[str, ...] | None = None
     bring: tuple[str, ...] | None = None
     both_links: bool = False

@@ -1,0 +1,287 @@
+"""The command line: the same core without a window."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from keen_trellis import __version__
+from keen_trellis.core.errors import Cancelled, TrellisError
+
+
+class _Command(click.Group):
+    """Errors of ours become one line on standard error and the exit code of their kind."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except TrellisError as error:
+            click.echo(f"keen-trellis: {error}", err=True)
+            ctx.exit(error.exit_code)
+        except (Cancelled, KeyboardInterrupt):
+            click.echo("keen-trellis: stopped; nothing was left half written.", err=True)
+            ctx.exit(1)
+        except MemoryError:
+            click.echo(
+                "keen-trellis: this machine's memory is not enough for it. Use fewer fields or rows.",
+                err=True,
+            )
+            ctx.exit(7)
+
+
+@click.group(cls=_Command, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="keen-trellis")
+def main() -> None:
+    """Joins between sheets and tables, with matched and unmatched rows in plain sight."""
+
+
+@main.command()
+@click.argument("left")
+@click.argument("right")
+@click.option("--link", "links", multiple=True, required=True, help="LEFT FIELD=RIGHT FIELD; all must hold.")
+@click.option("--ignore", default="", help="What links ignore: case, outer-spaces, or both with a comma.")
+@click.option("--type", "type_name", default="left-outer", show_default=True, help="The join type.")
+@click.option(
+    "--write", "target", type=click.Path(path_type=Path), help="Write the result: .xlsx, .csv, .tsv."
+)
+@click.option("--replace", is_flag=True, help="Replace the file if it exists.")
+@click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def match(
+    left: str,
+    right: str,
+    links: Sequence[str],
+    ignore: str,
+    type_name: str,
+    target: Path | None,
+    replace: bool,
+    keep_formulas: bool,
+    as_json: bool,
+) -> None:
+    """Match LEFT with RIGHT, each [NAME=]FILE or [NAME=]FILE#TABLE, and count."""
+    from keen_trellis.core.join_type import JoinType
+    from keen_trellis.core.task import Task
+    from keen_trellis.flow import edits
+    from keen_trellis.flow.graph import Flow, Input
+    from keen_trellis.flow.report import as_members
+    from keen_trellis.flow.runner import Runner
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+    from keen_trellis.outputs import settings_for, write
+    from keen_trellis.sources.library import Library, resolve
+
+    known_types = [kind.value for kind in JoinType if kind is not JoinType.CROSS]
+    if type_name not in known_types:
+        raise click.UsageError(
+            f"There is no join type “{type_name}”. The types are: {', '.join(known_types)}."
+        )
+    ignored = tuple(name.strip() for name in ignore.split(",") if name.strip())
+    output = settings_for(target, harmless=not keep_formulas) if target else None
+
+    started = time.perf_counter()
+    library = Library()
+    sides = [resolve(text, library) for text in (left, right)]
+    flow = Flow()
+    inputs = []
+    for side in sides:
+        flow, step = edits.add_source(flow, side.settings, side.name)
+        inputs.append(Input(step))
+    runner = Runner(KINDS, library)
+    shapes = [runner.shape(flow, entry) for entry in inputs]
+    read = time.perf_counter() - started
+    pairs = [_link(text, shapes[0].fields, shapes[1].fields) for text in links]
+    settings = JoinSettings(
+        links=tuple(LinkSettings(one, other, ignored) for one, other in pairs), type=type_name
+    )
+    flow, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
+    started = time.perf_counter()
+    result = runner.result(flow, knot)
+    assert result.match is not None
+    counts = result.match.counts
+    seconds = {"read": round(read, 4), "match": round(time.perf_counter() - started, 4)}
+    if output is not None:
+        paths = [side.settings.path for side in sides]
+        write(result.rows, output, sources=paths, replace=replace, task=Task())
+    if as_json:
+        click.echo(json.dumps({**as_members(counts, JoinType(type_name)), "seconds": seconds}))
+        return
+    names = [shape.name for shape in shapes]
+    _print_knot(names, counts, JoinType(type_name))
+    remarks = [(side.name, library.get(side.settings, Task()).remarks) for side in sides]
+    for name, said in remarks:
+        for remark in said:
+            click.echo(f"{name}: {remark}")
+    click.echo(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
+    if output is not None:
+        click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
+
+
+def _link(text: str, left: Sequence[Any], right: Sequence[Any]) -> tuple[str, str]:
+    """The two fields that a --link names; their names may hold an equals sign themselves."""
+    from keen_trellis.core.table import find_field
+
+    parts = text.split("=")
+    splits = [("=".join(parts[:at]).strip(), "=".join(parts[at:]).strip()) for at in range(1, len(parts))]
+    splits = splits or [(text.strip(), text.strip())]
+    names = {field.name for field in left}, {field.name for field in right}
+    for one, other in splits:
+        if one in names[0] and other in names[1]:
+            return one, other
+    one, other = splits[0]
+    return find_field(left, one, "the left table").name, find_field(right, other, "the right table").name
+
+
+def _print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
+    """The counts as a person wants to read them."""
+    from rich.console import Console
+    from rich.table import Table as Grid
+
+    from keen_trellis.core.insight.proposals import percent
+    from keen_trellis.core.join_type import QUESTION_TYPES
+    from keen_trellis.flow.wording import counted, question
+
+    left, right = names
+    console = Console(highlight=False, soft_wrap=True)
+    share = counts.left_matched / counts.left_rows if counts.left_rows else 0
+    console.print(
+        f"{counts.left_matched:,} of {counted(counts.left_rows, left)} found a partner ({percent(share)}), "
+        f"with {counted(counts.right_matched, right)} in {counts.pairs:,} pairs; "
+        f"cardinality {counts.cardinality}.",
+        markup=False,
+    )
+    if counts.left_only_prepared:
+        console.print(
+            f"{counted(counts.left_only_prepared, left)} matched only after preparation.", markup=False
+        )
+    lists = (
+        (left, counts.left_unmatched, counts.left_blank),
+        (right, counts.right_unmatched, counts.right_blank),
+    )
+    for name, unmatched, blank in lists:
+        said = f", {blank:,} of them with a blank link field" if blank else ""
+        console.print(f"Unmatched {name}: {counted(unmatched, name)}{said}.", markup=False)
+    grid = Grid(box=None, pad_edge=False)
+    grid.add_column("Join type")
+    grid.add_column("Rows", justify="right")
+    grid.add_column("This answers")
+    for kind in QUESTION_TYPES:
+        style = "bold" if kind is join_type else ""
+        grid.add_row(
+            kind.trade_name, f"{counts.rows_under(kind):,}", question(kind, left, right), style=style
+        )
+    console.print(grid)
+
+
+@main.command()
+@click.argument("flow_path", metavar="FLOW", type=click.Path(path_type=Path))
+@click.option("--to", "folder", type=click.Path(path_type=Path), help="Write the outputs into this folder.")
+@click.option("--replace", is_flag=True, help="Replace files that exist.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def run(flow_path: Path, folder: Path | None, replace: bool, as_json: bool) -> None:
+    """Run FLOW: match its knots and write its outputs."""
+    from keen_trellis.core.join_type import JoinType
+    from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.report import as_members
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.outputs.running import run_flow
+    from keen_trellis.sources.library import Library
+
+    outcome = run_flow(load(flow_path, KINDS), KINDS, Library(), folder=folder, replace=replace)
+    if as_json:
+        knots = [
+            {"step": knot.step, "name": knot.name, **as_members(knot.counts, JoinType(knot.type))}
+            for knot in outcome.knots
+        ]
+        outputs = [{"path": str(w.path), "rows": w.rows, "fields": w.fields} for w in outcome.written]
+        click.echo(json.dumps({"knots": knots, "outputs": outputs}))
+        return
+    _print_outcome(outcome)
+
+
+def _print_outcome(outcome: Any) -> None:
+    from keen_trellis.core.join_type import JoinType
+
+    for knot in outcome.knots:
+        click.echo(f"{knot.name}")
+        _print_knot((knot.left, knot.right), knot.counts, JoinType(knot.type))
+        click.echo()
+    for written in outcome.written:
+        click.echo(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
+
+
+@main.command()
+@click.argument("flow_path", metavar="[FLOW]", required=False, type=click.Path(path_type=Path))
+def open(flow_path: Path | None) -> None:  # noqa: A001 - the command is called so
+    """Open FLOW in the window, or start with an empty flow."""
+    from keen_trellis.desktop.app import start
+
+    sys.exit(start(flow_path))
+
+
+@main.command()
+@click.option(
+    "--data", "folder", type=click.Path(path_type=Path), help="Only write data and flows into this folder."
+)
+def demo(folder: Path | None) -> None:
+    """Make the demo data and start the window on the demo flow."""
+    from keen_trellis.demo.setting_up import demo_folder, make
+
+    if folder is not None:
+        for path in make(folder):
+            click.echo(path)
+        return
+    from keen_trellis.demo.flows import WINTER_LOANS
+    from keen_trellis.desktop.app import has_display, start
+
+    folder = demo_folder()
+    if not (folder / WINTER_LOANS).exists():
+        click.echo(f"Making the demo data in {folder}.")
+        make(folder)
+    if has_display():
+        sys.exit(start(folder / WINTER_LOANS))
+    _demo_without_window(folder)
+
+
+def _demo_without_window(folder: Path) -> None:
+    from keen_trellis.demo.flows import WINTER_LOANS
+    from keen_trellis.desktop.pictures import draw_window
+    from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.outputs.running import run_flow
+    from keen_trellis.sources.library import Library
+
+    path = folder / WINTER_LOANS
+    click.echo(f"There is no display: running {path} without a window.")
+    _print_outcome(run_flow(load(path, KINDS), KINDS, Library(), replace=True))
+    picture = folder / "Winter loans.png"
+    draw_window(path, picture)
+    click.echo(f"Drew the window to {picture}.")
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+def screenshots(folder: Path) -> None:
+    """Draw one picture of each main view into FOLDER, from the demo data."""
+    from keen_trellis.desktop.pictures import draw_views
+
+    for path in draw_views(folder):
+        click.echo(path)
+
+
+@main.command()
+@click.option("--rows", default=1_000_000, show_default=True, help="Rows of the larger table.")
+def speed(rows: int) -> None:
+    """Print speed and memory as ratios in one run."""
+    from keen_trellis.speed import report
+
+    report(rows)
+
+
+if __name__ == "__main__":
+    main()

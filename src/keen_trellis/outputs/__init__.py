@@ -1,0 +1,106 @@
+"""Writers of outputs, one module a kind. A new kind is a new module and a line in WRITERS."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Collection
+from dataclasses import dataclass
+from pathlib import Path
+
+from keen_trellis.core.errors import OutputError, UsageError
+from keen_trellis.core.table import Table
+from keen_trellis.core.task import Task
+from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.outputs.delimited import DelimitedWriter
+from keen_trellis.outputs.workbook import WorkbookWriter
+from keen_trellis.outputs.writing import Writer
+
+WRITERS: dict[str, Writer] = {writer.name: writer for writer in (WorkbookWriter(), DelimitedWriter())}
+
+_BY_EXTENSION = {
+    ".xlsx": ("xlsx", ","),
+    ".csv": ("text", ","),
+    ".txt": ("text", "\t"),
+    ".tsv": ("text", "\t"),
+}
+
+
+@dataclass(frozen=True)
+class Written:
+    """A file that was written."""
+
+    path: Path
+    rows: int
+    fields: int
+
+
+def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
+    """The settings of an output to `path`, by its extension; UsageError for one that is not known."""
+    if path.suffix.lower() not in _BY_EXTENSION:
+        raise UsageError(
+            f"“{path.name}” does not say what to write.",
+            remedy=f"End its name in one of: {', '.join(_BY_EXTENSION)}.",
+        )
+    writer, delimiter = _BY_EXTENSION[path.suffix.lower()]
+    return OutputSettings(writer, str(path.absolute()), delimiter=delimiter, harmless=harmless)
+
+
+def check_target(path: Path, sources: Collection[str], *, replace: bool) -> None:
+    """OutputError unless `path` may be written: no source of the flow, and new unless `replace`."""
+    where = str(path)
+    for source in sources:
+        if os.path.realpath(source) == os.path.realpath(path) or (
+            path.exists() and os.path.exists(source) and os.path.samefile(path, source)
+        ):
+            raise OutputError(
+                "It is a source of this flow, and sources are never changed.",
+                where=where,
+                remedy="Write to another file.",
+            )
+    if path.is_dir():
+        raise OutputError("It is a folder.", where=where, remedy="Name a file in it.")
+    if not path.parent.is_dir():
+        raise OutputError(
+            "Its folder does not exist.", where=where, remedy="Make the folder, or choose another."
+        )
+    if path.exists() and not replace:
+        raise OutputError(
+            "The file exists already.",
+            where=where,
+            remedy="Choose another name, or say that it may be replaced.",
+        )
+
+
+def write(
+    table: Table,
+    settings: OutputSettings,
+    *,
+    sources: Collection[str] = (),
+    replace: bool = False,
+    task: Task | None = None,
+) -> Written:
+    """Write `table` as `settings` say: whole, or not at all. OutputError if it cannot be; Cancelled."""
+    path = Path(settings.path)
+    writer = WRITERS.get(settings.writer)
+    if writer is None:
+        raise OutputError(f"This version does not know the writer “{settings.writer}”.", where=str(path))
+    check_target(path, sources, replace=replace)
+    try:
+        handle, draft = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+        os.close(handle)
+        try:
+            writer.write(table, settings, Path(draft), task or Task())
+            with open(draft, "rb+") as file:
+                os.fsync(file.fileno())
+            # Files made by mkstemp are private; an output gets the rights that its folder's files have.
+            os.chmod(draft, path.stat().st_mode & 0o777 if path.exists() else 0o644)
+            os.replace(draft, path)
+        except BaseException:
+            os.unlink(draft)
+            raise
+    except OSError as error:
+        raise OutputError(
+            f"It cannot be written: {error.strerror}.", where=str(path), remedy="Choose another folder."
+        ) from error
+    return Written(path, table.rows, len(table.fields))

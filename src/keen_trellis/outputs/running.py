@@ -1,0 +1,102 @@
+"""Runs a whole flow: every knot counted, every output written."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from keen_trellis.core.errors import OutputError
+from keen_trellis.core.matching import MatchCounts
+from keen_trellis.core.task import Task
+from keen_trellis.flow.graph import Flow, Step
+from keen_trellis.flow.kinds import Kinds, StepResult
+from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.snapshot import Snapshots
+from keen_trellis.flow.steps.join import JoinKind
+from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.outputs import Written, check_target, write
+
+
+@dataclass(frozen=True)
+class KnotOutcome:
+    """A knot of a flow that was run: the names of its sides, its type and its counts."""
+
+    step: str
+    name: str
+    left: str
+    right: str
+    type: str
+    counts: MatchCounts
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What running a flow came to."""
+
+    knots: list[KnotOutcome]
+    written: list[Written]
+
+
+def source_paths(flow: Flow, kinds: Kinds) -> list[str]:
+    """The paths of all sources of a flow; none of them may be written to."""
+    used = [kinds.settings(step).path for step in flow.steps if step.kind == SourceKind.name]
+    return [*used, *flow.files]
+
+
+def run_flow(
+    flow: Flow,
+    kinds: Kinds,
+    snapshots: Snapshots,
+    *,
+    folder: Path | None = None,
+    replace: bool = False,
+    task: Task | None = None,
+) -> Outcome:
+    """Compute every knot and write every output, into `folder` if one is given.
+
+    Nothing is written unless every step can be computed and every target may be written.
+    """
+    task = task or Task()
+    runner = Runner(kinds, snapshots)
+    sources = source_paths(flow, kinds)
+    targets = _targets(flow, kinds, folder)
+    for settings in targets.values():
+        check_target(Path(settings.path), sources, replace=replace)
+    results: dict[str, StepResult] = {}
+    knots = []
+    for step in flow.in_order():
+        results[step.id] = runner.result(flow, step.id, task)
+        if step.kind == JoinKind.name:
+            knots.append(_knot(runner, flow, step, results[step.id]))
+    written = [
+        write(results[step_id].rows, settings, sources=sources, replace=replace, task=task)
+        for step_id, settings in targets.items()
+    ]
+    return Outcome(knots, written)
+
+
+def _targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputSettings]:
+    """The settings of every output by its step, no two of them to one file."""
+    targets: dict[str, OutputSettings] = {}
+    for step in flow.steps:
+        if step.kind != OutputKind.name:
+            continue
+        settings: OutputSettings = kinds.settings(step)
+        if folder is not None:
+            settings = msgspec.structs.replace(settings, path=str(folder.absolute() / settings.file_name))
+        if any(settings.path == other.path for other in targets.values()):
+            raise OutputError(
+                "Two outputs write to it.", where=settings.path, remedy="Give one of them another file."
+            )
+        targets[step.id] = settings
+    return targets
+
+
+def _knot(runner: Runner, flow: Flow, step: Step, result: StepResult) -> KnotOutcome:
+    left, right = runner.input_shapes(flow, step)
+    assert result.match is not None
+    settings = runner.kinds.settings(step)
+    return KnotOutcome(step.id, step.name, left.name, right.name, settings.type, result.match.counts)

@@ -1,0 +1,20 @@
+"""What every writer offers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Protocol
+
+from keen_trellis.core.table import Table
+from keen_trellis.core.task import Task
+from keen_trellis.flow.steps.output import OutputSettings
+
+
+class Writer(Protocol):
+    """Writes a table as one kind of file."""
+
+    name: str
+
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> None:
+        """Write all rows to `draft`. OutputError if they do not fit; Cancelled."""
+        ...

@@ -1,0 +1,257 @@
+"""Delimited text: encoding, delimiter, quote and header are detected, ragged rows are repaired and said."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import io
+import itertools
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+
+from keen_trellis.core.errors import SourceError
+from keen_trellis.core.table import ArrowTable
+from keen_trellis.core.task import Task
+from keen_trellis.flow.snapshot import Remark
+from keen_trellis.sources.headers import LOOKED_AT, Header, find_header
+from keen_trellis.sources.inference import column_of_text
+from keen_trellis.sources.reading import Listing, ReadTable
+from keen_trellis.sources.recognise import TEXT
+
+DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
+_SAMPLE = 256 * 1024
+_BLOCK = 4 * 2**20
+_BATCH_ROWS = 20_000
+_LONGEST_CELL = 2**24
+_MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
+
+
+@dataclass(frozen=True)
+class Dialect:
+    """How a text file is written."""
+
+    encoding: str
+    delimiter: str
+    quote: str
+
+
+class DelimitedReader:
+    """Reads a text file as one table."""
+
+    name = TEXT
+
+    def tables(self, path: Path, task: Task) -> Sequence[Listing]:
+        return [Listing(path.stem, "file")]
+
+    def read(self, path: Path, table: str, task: Task) -> ReadTable:
+        task.checkpoint(0, 0, f"reading {path.name}")
+        try:
+            encoding, remarks = detect_encoding(path, task)
+            with path.open("rb") as file:
+                sample = file.read(_SAMPLE).decode(encoding, errors="ignore")
+            dialect = detect_dialect(sample, encoding, whole=len(sample) < _SAMPLE)
+            header = find_header(
+                list(itertools.islice(_records(io.StringIO(sample, ""), dialect), LOOKED_AT))
+            )
+            remarks += header.remarks
+            data, numbers, repairs = _columns(path, dialect, header, task)
+        except OSError as error:
+            raise SourceError(f"It cannot be read: {error.strerror}.", where=str(path)) from error
+        remarks += repairs
+        typed = {}
+        first_row = numbers if isinstance(numbers, int) else int(numbers[0]) if len(numbers) else 1
+        for done, name in enumerate(data.column_names):
+            task.checkpoint(done, data.num_columns, f"finding types in {path.name}")
+            typed[name], doubts = column_of_text(data.column(name).combine_chunks(), name, first_row)
+            remarks += doubts
+        read = ArrowTable(pa.table(typed), file=path.name, row_numbers=numbers)
+        return ReadTable(read, tuple(remarks))
+
+
+def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
+    """The encoding of the whole file: by its mark, UTF-8 if all of it is, or else the likeliest one."""
+    with path.open("rb") as file:
+        head = file.read(_SAMPLE)
+        for mark, encoding in _MARKS:
+            if head.startswith(mark):
+                return encoding, []
+        file.seek(0)
+        decoder = codecs.getincrementaldecoder("utf-8")()
+        position = 0
+        try:
+            while block := file.read(_BLOCK):
+                task.checkpoint(0, 0, f"reading {path.name}")
+                decoder.decode(block)
+                position += len(block)
+            decoder.decode(b"", final=True)
+        except UnicodeDecodeError:
+            file.seek(max(0, position - _SAMPLE))
+            around = file.read(2 * _BLOCK)
+        else:
+            return "utf-8", []
+    from charset_normalizer import from_bytes
+
+    guess = from_bytes(
+        head + around[:_SAMPLE] if around[:1024] not in head else head + around[-_SAMPLE:]
+    ).best()
+    if guess is None:
+        raise SourceError(
+            "Its encoding cannot be found out; it is not UTF-8.",
+            where=str(path),
+            remedy="Save it as UTF-8 text.",
+        )
+    return guess.encoding, [Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True)]
+
+
+def detect_dialect(sample: str, encoding: str, *, whole: bool = False) -> Dialect:
+    """Delimiter and quote by which most rows of the sample have the same number of cells."""
+    quote = "'" if _quoted_by(sample, "'") > 2 * _quoted_by(sample, '"') else '"'
+    if not whole:
+        sample = sample[: sample.rfind("\n") + 1] or sample
+
+    def fitness(delimiter: str) -> tuple[float, int]:
+        rows = itertools.islice(_records(io.StringIO(sample, ""), Dialect(encoding, delimiter, quote)), 500)
+        widths = [len(row) for row in rows if row]
+        if not widths:
+            return 0.0, 0
+        usual = max(set(widths), key=widths.count)
+        return (widths.count(usual) / len(widths) if usual > 1 else 0.0), usual
+
+    return Dialect(encoding, max(DELIMITERS, key=fitness), quote)
+
+
+def _quoted_by(sample: str, quote: str) -> int:
+    return sum(sample.count(f"{before}{quote}") for before in (*DELIMITERS, "\n")) + sample.startswith(quote)
+
+
+def _records(lines: io.TextIOBase, dialect: Dialect) -> csv.reader:  # type: ignore[valid-type]
+    csv.field_size_limit(_LONGEST_CELL)
+    return csv.reader(lines, delimiter=dialect.delimiter, quotechar=dialect.quote)
+
+
+def _columns(
+    path: Path, dialect: Dialect, header: Header, task: Task
+) -> tuple[pa.Table, int | np.ndarray, list[Remark]]:
+    """All cells as text, null where blank; row numbers; what was repaired."""
+    if dialect.encoding == "utf-8" and len(header.names) > 1:
+        quick = _read_even(path, dialect, header)
+        if quick is not None:
+            return quick, header.rows_above + 1, []
+    return _read_ragged(path, dialect, header, task)
+
+
+def _read_even(path: Path, dialect: Dialect, header: Header) -> pa.Table | None:
+    """The cells of a file in which every row is as wide as the header; None if one is not."""
+    names = list(header.names)
+    try:
+        data = pa_csv.read_csv(
+            path,
+            read_options=pa_csv.ReadOptions(column_names=names, skip_rows=header.rows_above),
+            parse_options=pa_csv.ParseOptions(
+                delimiter=dialect.delimiter,
+                quote_char=dialect.quote,
+                newlines_in_values=_has_byte(path, dialect.quote.encode()),
+                ignore_empty_lines=False,
+            ),
+            convert_options=pa_csv.ConvertOptions(
+                column_types=dict.fromkeys(names, pa.large_string()),
+                null_values=[""],
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=True,
+            ),
+        )
+    except pa.ArrowInvalid:
+        return None
+    return data
+
+
+def _has_byte(path: Path, wanted: bytes) -> bool:
+    with path.open("rb") as file:
+        return any(wanted in block for block in iter(lambda: file.read(_BLOCK), b""))
+
+
+def _read_ragged(
+    path: Path, dialect: Dialect, header: Header, task: Task
+) -> tuple[pa.Table, np.ndarray, list[Remark]]:
+    """The cells of any file. Short rows end in blanks, long ones get fields of their own; both are said."""
+    names = list(header.names)
+    parts: list[list[pa.Array]] = []
+    numbers: list[int] = []
+    short: list[int] = []
+    long: list[int] = []
+    empty = 0
+    with path.open(encoding=dialect.encoding, newline="") as file:
+        records = _records(file, dialect)
+        for _ in range(header.rows_above):
+            next(records)
+        for batch in _batches(records, path):
+            task.checkpoint(len(numbers), 0, f"rows of {path.name}")
+            rows: list[list[str]] = []
+            for number, row in batch:
+                if not row and len(names) > 1:
+                    empty += 1
+                    continue
+                if len(row) < len(names):
+                    short.append(number)
+                elif len(row) > len(names):
+                    long.append(number)
+                rows.append(row)
+                numbers.append(number)
+            names += [f"field {len(names) + more + 1}" for more in range(_widest(rows) - len(names))]
+            columns = itertools.zip_longest(*rows)
+            cells = [pa.array([cell or None for cell in column], pa.large_string()) for column in columns]
+            # A batch whose rows are all short lacks the last columns.
+            cells += [pa.nulls(len(rows), pa.large_string()) for _ in range(len(names) - len(cells))]
+            parts.append(cells)
+    data = {}
+    for column, name in enumerate(names):
+        chunks = [
+            part[column] if column < len(part) else pa.nulls(len(part[0]), pa.large_string())
+            for part in parts
+        ]
+        data[name] = pa.chunked_array(chunks, pa.large_string())
+    return pa.table(data), np.array(numbers, dtype=np.int32), _repairs(short, long, empty, len(header.names))
+
+
+def _widest(rows: Sequence[Sequence[str]]) -> int:
+    return max(map(len, rows), default=0)
+
+
+def _batches(records: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:
+    """Rows with the number of the line in which each ends, many at a time."""
+    batch: list[tuple[int, list[str]]] = []
+    try:
+        for row in records:
+            batch.append((records.line_num, row))  # type: ignore[attr-defined]
+            if len(batch) == _BATCH_ROWS:
+                yield batch
+                batch = []
+    except csv.Error as error:
+        raise SourceError(
+            f"Line {records.line_num:,} cannot be read: {error}.",  # type: ignore[attr-defined]
+            where=str(path),
+            remedy="Is a quotation mark never closed there?",
+        ) from error
+    yield batch
+
+
+def _repairs(short: list[int], long: list[int], empty: int, width: int) -> list[Remark]:
+    remarks = []
+    if short:
+        remarks.append(Remark(_ragged(short, f"fewer than {width} cells; the rest is blank"), doubtful=True))
+    if long:
+        said = f"more than {width} cells; they are in fields of their own"
+        remarks.append(Remark(_ragged(long, said), doubtful=True))
+    if empty:
+        remarks.append(Remark(f"{empty:,} empty lines are no rows"))
+    return remarks
+
+
+def _ragged(lines: list[int], what: str) -> str:
+    count = "1 row has" if len(lines) == 1 else f"{len(lines):,} rows have"
+    return f"{count} {what} (first in line {lines[0]:,})"

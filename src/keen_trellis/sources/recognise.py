@@ -1,0 +1,114 @@
+"""Tells by a file's content, not by its name, which reader can read it."""
+
+from __future__ import annotations
+
+import stat
+import zipfile
+from dataclasses import dataclass
+from pathlib import Path
+
+from keen_trellis.core.errors import SourceError
+
+WORKBOOK, TEXT, SQLITE = "workbook", "text", "sqlite"
+
+_EXTENSIONS = {
+    ".xlsx": "xlsx workbook",
+    ".xlsm": "xlsx workbook",
+    ".xls": "xls workbook",
+    ".ods": "ods workbook",
+    ".sqlite": "SQLite database",
+    ".sqlite3": "SQLite database",
+    ".db": "SQLite database",
+}
+_COMPOUND = bytes.fromhex("d0cf11e0a1b11ae1")
+_ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
+_HEAD = 8192
+
+
+@dataclass(frozen=True)
+class Recognised:
+    """reader: which reader reads the file.  content: what it is, in words.  mislabelled: as its name says."""
+
+    reader: str
+    content: str
+    mislabelled: str = ""
+
+
+def recognise(path: Path) -> Recognised:
+    """What the file at `path` is. SourceError if it is missing, locked, encrypted, cut off or unknown."""
+    head = _head(path)
+    content, reader = _content(path, head)
+    claimed = _EXTENSIONS.get(path.suffix.lower())
+    mislabelled = claimed if claimed is not None and claimed != content else ""
+    return Recognised(reader, content, mislabelled)
+
+
+def _head(path: Path) -> bytes:
+    where = str(path)
+    try:
+        mode = path.stat().st_mode
+        if stat.S_ISDIR(mode):
+            raise SourceError("It is a folder, not a file.", where=where, remedy="Choose a file in it.")
+        if not stat.S_ISREG(mode):
+            raise SourceError("It is no ordinary file.", where=where, remedy="Choose a file on a disk.")
+        with path.open("rb") as file:
+            head = file.read(_HEAD)
+    except FileNotFoundError as error:
+        raise SourceError(
+            "There is no such file.",
+            where=where,
+            remedy="Was it moved or renamed? Put it back, or choose it anew.",
+        ) from error
+    except PermissionError as error:
+        raise SourceError(
+            "It may not be read.", where=where, remedy="Ask its owner for the right to read it."
+        ) from error
+    except OSError as error:
+        raise SourceError(f"It cannot be opened: {error.strerror}.", where=where) from error
+    if not head:
+        raise SourceError("The file is empty.", where=where, remedy="Was it saved completely?")
+    return head
+
+
+def _content(path: Path, head: bytes) -> tuple[str, str]:
+    where = str(path)
+    if head.startswith(b"SQLite format 3\0"):
+        return "SQLite database", SQLITE
+    if head.startswith(_COMPOUND):
+        if _ENCRYPTED in path.read_bytes()[: 2**20]:
+            raise SourceError(
+                "The workbook is protected by a password.",
+                where=where,
+                remedy="Open it in a spreadsheet program, save a copy without a password, and use the copy.",
+            )
+        return "xls workbook", WORKBOOK
+    if head.startswith(b"PK\x03\x04"):
+        return _zipped(path), WORKBOOK
+    if b"\0" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
+        raise SourceError(
+            "Its content is neither a workbook, nor delimited text, nor an SQLite database.",
+            where=where,
+            remedy="Export it as xlsx or CSV.",
+        )
+    if head.lstrip()[:200].lower().startswith((b"<!doctype html", b"<html", b"<?xml")):
+        raise SourceError(
+            "It holds a web page or XML, whatever its name says.",
+            where=where,
+            remedy="Open it in a spreadsheet program and save it as xlsx or CSV.",
+        )
+    return "delimited text", TEXT
+
+
+def _zipped(path: Path) -> str:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            names = set(archive.namelist())
+    except (zipfile.BadZipFile, OSError, ValueError) as error:
+        raise SourceError(
+            "The workbook is damaged or cut off.", where=str(path), remedy="Copy or export it again."
+        ) from error
+    if any(name.startswith("xl/") for name in names):
+        return "xlsx workbook"
+    if "content.xml" in names:
+        return "ods workbook"
+    raise SourceError("It is an archive, not a workbook.", where=str(path), remedy="Unpack it first.")
