@@ -5,8 +5,8 @@ PLACES = (
     "Sandlow", "Ostrey", "Kelmarrow", "Varnepoint", "Pellick", "Dunselby", "Quaymarsh", "Gullane Rock",
     "Withersea", "Lampreth", "Cawdle", "Ebbrick", "Fennimouth", "Skerrow", "Tarnwick Bay", "Morrowby",
     "Saltern", "Hollowmere", "Anchorby", "Windlestow", "Reedham Spit", "Corvick", "Petrelstone",
-    "Barnacle Row", "Lugger", "Strandholm", "Osmery", "Thrushel", "Yarrowfleet", "Beaconby", "Limpet", "Marlhythe",
-    "Seldom Cove", "Northstrand", "Ropewalk", "Tidewell", "Lanternhead",
+    "Barnacle Row", "Lugger", "Strandholm", "Osmery", "Thrushel", "Yarrowfleet", "Beaconby", "Limpet",
+    "Marlhythe", "Seldom Cove", "Northstrand", "Ropewalk", "Tidewell", "Lanternhead",
 )  # fmt: skip
 KINDS_OF_VENUE = ("Museum", "Gallery", "Hall", "Library", "House", "Centre")
 REGIONS = ("North", "Middle", "South", "Islands")
@@ -26,7 +26,8 @@ THINGS = (
 )  # fmt: skip
 QUALITIES = (
     "Brass", "Painted", "Carved", "Small", "Large", "Gilded", "Worn", "Blue", "Early", "Late", "Iron",
-    "Glass", "Silver", "Wooden", "Embroidered", "Broken", "Ceremonial", "Harbour master's", "Children's", "Unfinished",
+    "Glass", "Silver", "Wooden", "Embroidered", "Broken", "Ceremonial", "Harbour master's", "Children's",
+    "Unfinished",
 )  # fmt: skip
 CONDITIONS = ("good", "good", "good", "good", "scuffed", "label lost", "chipped")
 STATUSES = ("open", "returned", "returned", "returned", "extended")

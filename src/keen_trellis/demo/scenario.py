@@ -177,7 +177,7 @@ def _described(chance: random.Random, makers: list[Row], part_of: str | None, ke
 
 def _valuations(chance: random.Random, objects: list[Row]) -> list[Row]:
     """Valuation id, object id, valued on, value: none to four an object."""
-    rows = []
+    rows: list[Row] = []
     for entry in objects:
         value = chance.choice((40, 120, 300, 900, 2_500, 12_000)) * chance.uniform(0.7, 1.4)
         for _ in range(chance.choice((0, 1, 1, 1, 2, 3, 4))):

@@ -6,7 +6,7 @@ import codecs
 import csv
 import io
 import itertools
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -115,7 +115,9 @@ def detect_dialect(sample: str, encoding: str, *, whole: bool = False) -> Dialec
         sample = sample[: sample.rfind("\n") + 1] or sample
 
     def fitness(delimiter: str) -> tuple[float, int]:
-        rows = itertools.islice(_records(io.StringIO(sample, ""), Dialect(encoding, delimiter, quote)), 500)
+        rows: Iterable[list[str]] = itertools.islice(
+            _records(io.StringIO(sample, ""), Dialect(encoding, delimiter, quote)), 500
+        )
         widths = [len(row) for row in rows if row]
         if not widths:
             return 0.0, 0

@@ -1,0 +1,1 @@
+"""The lower pane: rows, in bands for a knot."""

@@ -1,0 +1,442 @@
+"""What the bench shows, without a painter: columns, bands, parts of bands, and their rows.
+
+A band is one group of rows (matched, unmatched of either side). Its parts say how rows belong to it (as
+written, only after preparation). Rows are named by their place in a part, from 0, and cells are gathered
+for the rows that are looked at only.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.join_type import JoinType, type_keeping
+from keen_trellis.core.matching import Match
+from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import as_text
+from keen_trellis.flow.kinds import InputShape, StepResult
+from keen_trellis.flow.steps.join import JoinSettings
+from keen_trellis.flow.wording import counted, ignoring, rows_called, with_article
+
+BLOCK = 64
+FEW = 5
+_SEARCHED_AT_ONCE = 50_000
+
+LEFT, LINK, RIGHT = "left", "link", "right"
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column of the bench. For a link column `field` is the left one and `other` the right one."""
+
+    zone: str
+    field: Field
+    other: Field | None = None
+
+    @property
+    def is_number(self) -> bool:
+        return self.field.type.is_number
+
+
+class Rows:
+    """The rows of one part of a band: a left row and a right row each, -1 for none."""
+
+    def __init__(self, count: int) -> None:
+        self.count = count
+
+    def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
+        """The left and right rows at these places."""
+        raise NotImplementedError
+
+
+class _OneSide(Rows):
+    """Rows of one table: all of them, or those of an index vector."""
+
+    def __init__(self, count: int, chosen: IndexVector | None, *, on_left: bool) -> None:
+        super().__init__(count)
+        self._chosen, self._on_left = chosen, on_left
+
+    def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
+        rows = places if self._chosen is None else self._chosen[places]
+        none = np.full(len(places), -1)
+        return (rows, none) if self._on_left else (none, rows)
+
+
+class _Pairs(Rows):
+    """Pairs of a match: all of them, or those with certain numbers."""
+
+    def __init__(self, match: Match, numbers: IndexVector | None) -> None:
+        super().__init__(match.pairs if numbers is None else len(numbers))
+        self._match, self._numbers = match, numbers
+
+    def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
+        return self._match.pair_rows(places if self._numbers is None else self._numbers[places])
+
+
+@dataclass
+class Part:
+    """Rows of a band that belong to it in one way. `text` is "" where the band has only one part."""
+
+    key: str
+    text: str
+    rows: Rows
+    order: IndexVector | None = None  # places in sorted order
+
+    def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
+        """The left and right rows at these places of the part as it is sorted now."""
+        return self.rows.sides(places if self.order is None else self.order[places])
+
+
+@dataclass(frozen=True)
+class Destination:
+    """Where a band's rows go, as a choice: the words, and the join type that it makes."""
+
+    text: str
+    join_type: JoinType
+
+
+@dataclass
+class Band:
+    """One group of rows. Without `text` the band has no head: the only band of a step that is no knot."""
+
+    key: str
+    text: str
+    parts: list[Part]
+    effect: str = ""
+
+    @property
+    def count(self) -> int:
+        return sum(part.rows.count for part in self.parts)
+
+
+@dataclass
+class Content:
+    """Everything that the bench can show for one step."""
+
+    columns: list[Column]
+    bands: list[Band]
+    left: Table
+    right: Table | None = None
+    match: Match | None = None
+    names: tuple[str, str] = ("", "")
+    links: tuple[tuple[str, str], ...] = ()
+    sorted_by: tuple[int, bool] | None = None  # column number, descending
+    _cells: Any = field(default=None, repr=False)
+
+    @property
+    def is_knot(self) -> bool:
+        return self.match is not None
+
+    @property
+    def parts(self) -> list[Part]:
+        return [part for band in self.bands for part in band.parts]
+
+    # --- cells ---
+
+    def cells(self, part: Part, block: int) -> list[list[Cell]]:
+        """The cells of one block of rows, a list for each column of the bench."""
+        if self._cells is None:
+            self._cells = lru_cache(maxsize=256)(self._gathered)
+        result: list[list[Cell]] = self._cells(part.key, block)
+        return result
+
+    def forget_cells(self) -> None:
+        """Gather cells anew, because rows have another order now."""
+        self._cells = None
+
+    def _gathered(self, key: str, block: int) -> list[list[Cell]]:
+        part = next(part for part in self.parts if part.key == key)
+        places = np.arange(block * BLOCK, min((block + 1) * BLOCK, part.rows.count))
+        left, right = part.sides(places)
+        return [self._column_cells(column, left, right) for column in self.columns]
+
+    def _column_cells(self, column: Column, left: IndexVector, right: IndexVector) -> list[Cell]:
+        if column.zone == LINK and column.other is not None and self.right is not None:
+            ours = shown_cells(self.left.take(left, [column.field.name])[0])
+            theirs = shown_cells(self.right.take(right, [column.other.name])[0])
+            return [Cell(one.text, one.state, other) for one, other in zip(ours, theirs, strict=True)]
+        return shown_cells(self._side(column, left, right))
+
+    def _side(self, column: Column, left: IndexVector, right: IndexVector) -> Cells:
+        if column.zone == RIGHT and self.right is not None:
+            return self.right.take(right, [column.field.name])[0]
+        return self.left.take(left, [column.field.name])[0]
+
+    # --- sorting and finding; both may take long and run off the interface's thread ---
+
+    def orders(self, column: Column, *, descending: bool, task: Task) -> dict[str, IndexVector]:
+        """For each part its places sorted by one column; blanks last, ties as they stood."""
+        found: dict[str, IndexVector] = {}
+        for part in self.parts:
+            task.checkpoint(len(found), len(self.parts), f"sorting by {column.field.name}")
+            left, right = part.rows.sides(np.arange(part.rows.count))
+            values = self._side(column, left, right).values
+            if column.other is not None and self.right is not None and part.rows.count and (left < 0).all():
+                values = self.right.take(right, [column.other.name])[0].values
+            found[part.key] = _sorted_places(values, descending=descending)
+        return found
+
+    def find(
+        self, text: str, start: tuple[int, int], task: Task, *, backwards: bool = False
+    ) -> tuple[int, int] | None:
+        """The next row after `start` (part number, place) with `text` in a cell, going round; None if none.
+
+        Case is not looked at. The row at `start` itself comes last.
+        """
+        parts = self.parts
+        total = sum(part.rows.count for part in parts)
+        searched = 0
+        for number, low, high in _stretches(parts, start, backwards=backwards):
+            task.checkpoint(searched, total, f"looking for “{text}”")
+            hits = self._hits(parts[number], low, high, text)
+            if len(hits):
+                return number, int(hits[-1] if backwards else hits[0])
+            searched += high - low
+        return None
+
+    def _hits(self, part: Part, low: int, high: int, text: str) -> IndexVector:
+        left, right = part.sides(np.arange(low, high))
+        found = np.zeros(high - low, dtype=bool)
+        for column in self.columns:
+            sides = [self._side(column, left, right)]
+            if column.other is not None and self.right is not None:
+                sides.append(self.right.take(right, [column.other.name])[0])
+            for cells in sides:
+                hit = pc.match_substring(as_text(cells.values), text, ignore_case=True)
+                found |= hit.fill_null(False).to_numpy(zero_copy_only=False)
+        return np.flatnonzero(found) + low
+
+    # --- one row ---
+
+    def row_sides(self, part: Part, place: int) -> tuple[int, int]:
+        """The left and right row at one place, -1 for none."""
+        left, right = part.sides(np.array([place]))
+        return int(left[0]), int(right[0])
+
+    def origins(self, part: Part, place: int) -> tuple[RowOrigin, ...]:
+        """Where the row at one place stands in its sources."""
+        left, right = self.row_sides(part, place)
+        found = self.left.origins(left) if left >= 0 else ()
+        return found + (self.right.origins(right) if right >= 0 and self.right is not None else ())
+
+
+VALUE, BLANK, ABSENT = "value", "blank", "absent"
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A cell as it is shown. state: value, blank or absent (no partner).  other: the right link value."""
+
+    text: str
+    state: str
+    other: Cell | None = None
+
+
+def shown_cells(cells: Cells) -> list[Cell]:
+    texts = as_text(cells.values).to_pylist()
+    grouped = cells.values.type in (pa.int64(),) or pa.types.is_decimal(cells.values.type)
+    absent = cells.absent if cells.absent is not None else [False] * len(texts)
+    return [
+        Cell("", ABSENT)
+        if gone
+        else Cell("", BLANK)
+        if text is None
+        else Cell(_grouped(text) if grouped else text, VALUE)
+        for text, gone in zip(texts, absent, strict=True)
+    ]
+
+
+def _grouped(text: str) -> str:
+    """Digits of a large number in groups of three; years and short codes stay as they are."""
+    whole, dot, fraction = text.partition(".")
+    sign, digits = ("-", whole[1:]) if whole.startswith("-") else ("", whole)
+    return f"{sign}{int(digits):,}{dot}{fraction}" if len(digits) > 4 else text
+
+
+def _sorted_places(values: pa.Array, *, descending: bool) -> IndexVector:
+    """Places in order of their values, blanks last, equal values as they stood."""
+    if values.type == pa.bool_():
+        values = values.cast(pa.int8())
+    order = "descending" if descending else "ascending"
+    return np.asarray(pc.array_sort_indices(values, order=order, null_placement="at_end"), dtype=np.int64)
+
+
+def _stretches(
+    parts: Sequence[Part], start: tuple[int, int], *, backwards: bool
+) -> list[tuple[int, int, int]]:
+    """All rows once as (part number, first place, end), beginning after `start` and going round."""
+    number, place = start
+    count = len(parts)
+    stretches: list[tuple[int, int, int]] = []
+    for step in range(count + 1):
+        current = (number - step if backwards else number + step) % count if count else 0
+        if not count:
+            break
+        low, high = 0, parts[current].rows.count
+        if step == 0:
+            low, high = (0, min(place, high)) if backwards else (min(place + 1, high), high)
+        elif step == count:
+            low, high = (min(place, high), high) if backwards else (0, min(place + 1, high))
+        blocks = [
+            (current, at, min(at + _SEARCHED_AT_ONCE, high)) for at in range(low, high, _SEARCHED_AT_ONCE)
+        ]
+        stretches += reversed(blocks) if backwards else blocks
+    return stretches
+
+
+# --- making content ---
+
+
+def table_content(table: Table) -> Content:
+    """The rows of any step that is no knot."""
+    columns = [Column(LEFT, entry) for entry in table.fields]
+    rows = Part("rows", "", _OneSide(table.rows, None, on_left=True))
+    return Content(columns, [Band("rows", "", [rows])], table)
+
+
+def knot_content(
+    settings: JoinSettings, shapes: Sequence[InputShape], left: Table, right: Table, result: StepResult
+) -> Content:
+    """The bands of a knot: unmatched left, matched, unmatched right."""
+    match = result.match
+    assert match is not None, "a knot's result has a match"
+    names = (shapes[0].name, shapes[1].name)
+    links = tuple((entry.left, entry.right) for entry in settings.links)
+    counts = match.counts
+    one_right = rows_called(names[1])[0]
+    bands = [
+        Band(
+            "unmatched_left",
+            f"Unmatched {names[0]} · {counts.left_unmatched:,} {_rows_word(counts.left_unmatched)}",
+            [
+                Part(
+                    "unmatched_left",
+                    "",
+                    _OneSide(counts.left_unmatched, match.left_unmatched_rows, on_left=True),
+                )
+            ],
+            effect=f"found no {one_right}",
+        ),
+        Band(
+            "matched",
+            f"Matched · {counted(counts.left_matched, names[0])} with "
+            f"{counted(counts.right_matched, names[1])} in {counts.pairs:,} "
+            f"{'pair' if counts.pairs == 1 else 'pairs'}",
+            _matched_parts(match, settings),
+        ),
+        Band(
+            "unmatched_right",
+            f"Unmatched {names[1]} · {counts.right_unmatched:,} {_rows_word(counts.right_unmatched)}",
+            [
+                Part(
+                    "unmatched_right",
+                    "",
+                    _OneSide(counts.right_unmatched, match.right_unmatched_rows, on_left=False),
+                )
+            ],
+            effect=f"found no {rows_called(names[0])[0]}",
+        ),
+    ]
+    return Content(_knot_columns(settings, shapes), bands, left, right, match, names, links)
+
+
+def _rows_word(count: int) -> str:
+    return "row" if count == 1 else "rows"
+
+
+def _matched_parts(match: Match, settings: JoinSettings) -> list[Part]:
+    counts = match.counts
+    prepared = [entry.link.preparation for entry in settings.links if entry.link.preparation]
+    if not prepared:
+        return [Part("matched", "", _Pairs(match, None))]
+    only_prepared = counts.pairs - counts.pairs_as_written
+    said = ignoring(prepared[0]) if len(set(prepared)) == 1 else "their preparation"
+    if not only_prepared:
+        return [Part("as_written", f"all {counts.pairs:,} pairs as written", _Pairs(match, None))]
+    return [
+        Part(
+            "prepared",
+            f"{only_prepared:,} {'pair matches' if only_prepared == 1 else 'pairs match'} only after {said}",
+            _Pairs(match, match.pair_numbers_only_prepared),
+        ),
+        Part(
+            "as_written",
+            f"{counts.pairs_as_written:,} as written",
+            _Pairs(match, match.pair_numbers_as_written),
+        ),
+    ]
+
+
+def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[Column]:
+    """Left fields, the link fields in the middle, and the right fields that are brought."""
+    left = {entry.name: entry for entry in shapes[0].fields}
+    right = {entry.name: entry for entry in shapes[1].fields}
+    linked_left = {entry.left for entry in settings.links}
+    linked_right = {entry.right for entry in settings.links}
+    kept = [left[name] for name in settings.keep or left if name in left and name not in linked_left]
+    chosen = right if settings.bring is None else settings.bring
+    brought = [right[name] for name in chosen if name in right and name not in linked_right]
+    links = [Column(LINK, left[entry.left], right[entry.right]) for entry in settings.links]
+    return [Column(LEFT, entry) for entry in kept] + links + [Column(RIGHT, entry) for entry in brought]
+
+
+def destinations(content: Content, band: Band, current: JoinType) -> list[Destination]:
+    """Where the rows of a band can go, as the join types that this makes."""
+    keeps = {
+        "unmatched_left": current.keeps_unmatched_left,
+        "matched": current.keeps_matched,
+        "unmatched_right": current.keeps_unmatched_right,
+    }
+
+    def changed(kept: bool) -> JoinType | None:
+        now = {**keeps, band.key: kept}
+        if now == keeps and band.key != "matched":
+            return current
+        return type_keeping(
+            unmatched_left=now["unmatched_left"],
+            matched=now["matched"],
+            unmatched_right=now["unmatched_right"],
+        )
+
+    found = []
+    stay, leave = changed(True), changed(False)
+    if band.key == "matched":
+        if stay is not None:
+            found.append(Destination("every pair", stay))
+        found.append(Destination(f"each {rows_called(content.names[0])[0]} once", JoinType.LEFT_SEMI))
+        found.append(Destination(f"each {rows_called(content.names[1])[0]} once", JoinType.RIGHT_SEMI))
+    elif stay is not None:
+        found.append(Destination("stay in the result", stay))
+    if leave is not None:
+        found.append(Destination("left out", leave))
+    return found
+
+
+def destination_text(content: Content, band: Band, current: JoinType) -> str:
+    """Where the rows of a band go now."""
+    if band.key == "matched":
+        if current is JoinType.LEFT_SEMI:
+            return f"each {rows_called(content.names[0])[0]} once"
+        if current is JoinType.RIGHT_SEMI:
+            return f"each {rows_called(content.names[1])[0]} once"
+        return "every pair" if current.keeps_pairs else "left out"
+    keeps = current.keeps_unmatched_left if band.key == "unmatched_left" else current.keeps_unmatched_right
+    return "stay in the result" if keeps else "left out"
+
+
+def swap_said(names: tuple[str, str], before: JoinType, after: JoinType) -> str:
+    """What swapping the sides of a knot changed, in one sentence."""
+    other = names[1]
+    kept = "the same rows are kept"
+    kind = f" ({before.trade_name} became {after.trade_name})" if before is not after else ""
+    return (
+        f"{other} stands left now{kind}: {kept}; they follow the order of {other}, "
+        f"and link fields show {with_article(rows_called(other)[0])}'s value first."
+    )

@@ -1,0 +1,347 @@
+"""The open flow: its history, its file, and the results of its steps as they become known."""
+
+from __future__ import annotations
+
+import time
+from contextlib import suppress
+from dataclasses import dataclass, field
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.task import Task
+from keen_trellis.desktop.jobs import Job, Jobs
+from keen_trellis.flow import file_format
+from keen_trellis.flow.graph import ROWS, Flow, Step
+from keen_trellis.flow.history import History
+from keen_trellis.flow.kinds import InputShape, StepResult
+from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.snapshot import Remark
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.source import SourceKind, SourceSettings
+from keen_trellis.sources.library import FileContent, Library
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a step came to: a result, or an error. Inputs are given where they could be found out."""
+
+    result: StepResult | None = None
+    error: TrellisError | None = None
+    inputs: tuple[InputShape, ...] = ()
+    remarks: tuple[Remark, ...] = ()
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class Selection:
+    """What is selected: a port of a step, or a table of a file that no rail begins at (a stump)."""
+
+    step: str = ""
+    port: str = ROWS
+    path: str = ""
+    table: str = ""
+
+    @property
+    def is_stump(self) -> bool:
+        return bool(self.path)
+
+    def __bool__(self) -> bool:
+        return bool(self.step or self.path)
+
+
+@dataclass
+class FileState:
+    """What is known of a file in the margin: its content, or why it cannot be read, or neither yet."""
+
+    content: FileContent | None = None
+    error: TrellisError | None = None
+
+
+@dataclass
+class _Saved:
+    path: Path | None = None
+    flow: Flow = field(default_factory=Flow)
+
+
+class Document(QObject):
+    """The model of the window. Views look at it and call its edits; it tells them what changed.
+
+    changed: another flow value.  outcomes_changed: something became known.  selected: the selection moved.
+    said: something to tell the user in the status line.  failed: an error to tell the user.
+    """
+
+    changed = Signal()
+    outcomes_changed = Signal()
+    selected = Signal()
+    said = Signal(str)
+    failed = Signal(object)
+
+    def __init__(self, jobs: Jobs, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.jobs = jobs
+        self.library = Library()
+        self.runner = Runner(KINDS, self.library)
+        self.history = History(Flow())
+        self.files: dict[str, FileState] = {}
+        self.selection = Selection()
+        self._outcomes: dict[str, Outcome] = {}
+        self._stumps: dict[SourceSettings, Outcome] = {}
+        self._computing: Job | None = None
+        self._saved = _Saved()
+        self._to_reveal = ""
+
+    # --- the flow and its file ---
+
+    @property
+    def flow(self) -> Flow:
+        return self.history.flow
+
+    @property
+    def path(self) -> Path | None:
+        return self._saved.path
+
+    @property
+    def name(self) -> str:
+        return self.path.stem if self.path else "Untitled flow"
+
+    @property
+    def unsaved(self) -> bool:
+        """Whether the flow is another than its file has."""
+        return self.flow != self._saved.flow
+
+    def new(self) -> None:
+        """Begin an empty flow."""
+        self._replace(Flow(), None)
+
+    def open(self, path: Path) -> None:
+        """Open the flow in `path`; FlowFileError, and no change, if it cannot be."""
+        self._replace(file_format.load(path, KINDS), path.absolute())
+
+    def save(self, path: Path) -> None:
+        """Save the flow to `path`; FlowFileError, and nothing written, if it cannot be."""
+        file_format.save(self.flow, path, KINDS)
+        self._saved = _Saved(path.absolute(), self.flow)
+        self.changed.emit()
+
+    def _replace(self, flow: Flow, path: Path | None) -> None:
+        self.history = History(flow)
+        self._saved = _Saved(path, flow)
+        self._outcomes.clear()
+        knots = [step.id for step in flow.steps if step.kind == "join"]
+        first = knots[:1] or [step.id for step in flow.steps[:1]]
+        self.selection = Selection(first[0]) if first else Selection()
+        self._flow_changed()
+        self.selected.emit()
+
+    def edit(self, flow: Flow, name: str, select: Selection | None = None) -> None:
+        """Make `flow` the current one, as an edit called `name` that can be undone."""
+        if flow == self.flow:
+            return
+        self.history.push(flow, name)
+        if select is not None:
+            self.selection = select
+        self._flow_changed()
+        if select is not None:
+            self.selected.emit()
+
+    def change_settings(self, step_id: str, settings: msgspec.Struct, name: str) -> None:
+        """Give a step other settings."""
+        from keen_trellis.flow import edits
+
+        self.edit(edits.change_settings(self.flow, step_id, settings), name)
+
+    def undo(self) -> None:
+        """Take the last edit back."""
+        if self.history.undo_name:
+            self.said.emit(f"Undone: {self.history.undo()}")
+            self._flow_changed()
+
+    def redo(self) -> None:
+        """Make the edit again that was taken back last."""
+        if self.history.redo_name:
+            self.said.emit(f"Done again: {self.history.redo()}")
+            self._flow_changed()
+
+    def drop_last_edit(self) -> None:
+        """Take the last edit back as if it had not been made."""
+        self.history.drop_last()
+        self._flow_changed()
+
+    def _flow_changed(self) -> None:
+        if self.selection.step and self.flow.find(self.selection.step) is None:
+            self.selection = Selection()
+            self.selected.emit()
+        for path in self.margin_files():
+            if path not in self.files:
+                self._look_into(path)
+        self.changed.emit()
+        self._compute()
+
+    # --- files and stumps ---
+
+    def margin_files(self) -> list[str]:
+        """The files of the margin: those put there, and those that sources name besides."""
+        named = (settings.path for settings in self.sources().values())
+        return list(dict.fromkeys([*self.flow.files, *named]))
+
+    def sources(self) -> dict[str, SourceSettings]:
+        """The settings of all source steps by id; those that cannot be read are left out."""
+        found: dict[str, SourceSettings] = {}
+        for step in self.flow.steps:
+            if step.kind == SourceKind.name:
+                with suppress(TrellisError):
+                    found[step.id] = KINDS.settings(step)
+        return found
+
+    def _look_into(self, path: str) -> None:
+        self.files[path] = FileState()
+
+        def done(content: FileContent) -> None:
+            self.files[path] = FileState(content=content)
+            self.outcomes_changed.emit()
+            self._show_revealed(path)
+
+        def failed(error: TrellisError) -> None:
+            self.files[path] = FileState(error=error)
+            self.outcomes_changed.emit()
+            self._show_revealed(path)
+
+        self.jobs.start(
+            f"looking into {Path(path).name}",
+            lambda task: self.library.content(Path(path), task),
+            done,
+            failed,
+        )
+
+    def reveal(self, path: str) -> None:
+        """Select the first table of a file as soon as it is known what the file holds."""
+        self._to_reveal = path
+        self._show_revealed(path)
+
+    def _show_revealed(self, path: str) -> None:
+        state = self.files.get(path)
+        if path != self._to_reveal or state is None or (state.content is None and state.error is None):
+            return
+        self._to_reveal = ""
+        tables = state.content.tables if state.content else ()
+        self.select(Selection(path=path, table=tables[0].name if tables else ""))
+
+    def stump_settings(self, selection: Selection) -> SourceSettings | None:
+        """The source that a rail from this stump would have; None while its file is not known."""
+        state = self.files.get(selection.path)
+        return state.content.settings(selection.table) if state and state.content else None
+
+    # --- selection and outcomes ---
+
+    def select(self, selection: Selection) -> None:
+        """Move the selection."""
+        if selection == self.selection:
+            return
+        self.selection = selection
+        if selection.is_stump:
+            self._look_at_stump(selection)
+        self.selected.emit()
+
+    def outcome(self, step_id: str) -> Outcome | None:
+        """What the step came to, or None while it is not known."""
+        return self._outcomes.get(step_id)
+
+    def selected_outcome(self) -> Outcome | None:
+        """What the selection came to, or None while it is not known."""
+        if self.selection.is_stump:
+            state = self.files.get(self.selection.path)
+            if state is not None and state.error is not None:
+                return Outcome(error=state.error)
+            settings = self.stump_settings(self.selection)
+            return self._stumps.get(settings) if settings else None
+        return self.outcome(self.selection.step)
+
+    def _look_at_stump(self, selection: Selection) -> None:
+        settings = self.stump_settings(selection)
+        if settings is None or not selection.table or settings in self._stumps:
+            return
+
+        def work(task: Task) -> Outcome:
+            snapshot = self.library.get(settings, task)
+            return Outcome(
+                StepResult({ROWS: snapshot.table}), remarks=snapshot.remarks, seconds=snapshot.seconds
+            )
+
+        def done(outcome: Outcome) -> None:
+            self._stumps[settings] = outcome
+            self.outcomes_changed.emit()
+
+        self.jobs.start(f"reading {selection.table}", work, done, lambda error: done(Outcome(error=error)))
+
+    @property
+    def computing(self) -> bool:
+        """Whether outcomes of the current flow are still to come."""
+        return self._computing is not None
+
+    def compute_again(self) -> None:
+        """Try once more what failed, for example after a file was put back."""
+        for path, state in list(self.files.items()):
+            if state.error is not None:
+                self._look_into(path)
+        self._compute()
+
+    def _compute(self) -> None:
+        if self._computing is not None:
+            self._computing.cancel()
+        flow = self.flow
+
+        def work(task: Task) -> None:
+            for step in flow.in_order():
+                outcome = self._outcome_of(flow, step, task)
+                self.jobs.emit_soon(partial(self._keep, flow, step, outcome))
+
+        def done(_: object) -> None:
+            self._computing = None
+            self._outcomes = {step.id: self._outcomes[step.id] for step in flow.steps}
+            self.outcomes_changed.emit()
+
+        self._computing = self.jobs.start("computing the flow", work, done, self.failed.emit)
+
+    def _keep(self, flow: Flow, step: Step, outcome: Outcome) -> None:
+        if flow is self.flow and outcome != self._outcomes.get(step.id):
+            self._outcomes[step.id] = outcome
+            self.outcomes_changed.emit()
+
+    def _outcome_of(self, flow: Flow, step: Step, task: Task) -> Outcome:
+        started = time.perf_counter()
+        try:
+            shapes = tuple(self.runner.input_shapes(flow, step, task))
+        except TrellisError as error:
+            return Outcome(error=error)
+        remarks: tuple[Remark, ...] = ()
+        try:
+            if step.kind == SourceKind.name:
+                remarks = self.library.get(KINDS.settings(step), task).remarks
+            result = self.runner.result(flow, step.id, task)
+            if result.match is not None:
+                _warm(result, task)
+        except TrellisError as error:
+            return Outcome(error=error, inputs=shapes)
+        return Outcome(result, None, shapes, remarks, time.perf_counter() - started)
+
+
+def _warm(result: StepResult, task: Task) -> None:
+    """Compute here, off the interface's thread, what the bench is going to ask of the match."""
+    found: Any = result.match
+    for part in (
+        "counts",
+        "left_unmatched_rows",
+        "right_unmatched_rows",
+        "first_pair_of_left",
+        "pair_numbers_only_prepared",
+    ):
+        task.checkpoint()
+        if part != "pair_numbers_only_prepared" or found.counts.pairs_as_written < found.counts.pairs:
+            getattr(found, part)
+    if found.counts.pairs_as_written < found.counts.pairs:
+        _ = found.pair_numbers_as_written

@@ -1,0 +1,203 @@
+"""The edits that the window offers, each with the name it has in the undo list."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.insight.proposals import Proposal, propose
+from keen_trellis.core.join_type import JoinType, type_keeping
+from keen_trellis.core.task import Task
+from keen_trellis.desktop.bench.content import swap_said
+from keen_trellis.desktop.document import Document, Selection
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.join import (
+    UNMATCHED_LEFT,
+    UNMATCHED_RIGHT,
+    JoinKind,
+    JoinSettings,
+    LinkSettings,
+)
+from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.wording import question
+
+
+def join_settings(document: Document, step_id: str) -> JoinSettings:
+    """The settings of a knot."""
+    settings: JoinSettings = KINDS.settings(document.flow.step(step_id))
+    return settings
+
+
+def selected_knot(document: Document) -> Step | None:
+    """The knot that is selected, by itself or by one of its stubs, or None."""
+    step = document.flow.find(document.selection.step)
+    return step if step is not None and step.kind == JoinKind.name else None
+
+
+# --- files and rails ---
+
+
+def add_files(document: Document, paths: list[Path]) -> None:
+    """Put files into the margin, as one edit."""
+    flow = document.flow
+    for path in paths:
+        flow = edits.add_file(flow, str(path.absolute()))
+    names = ", ".join(path.name for path in paths)
+    if flow is document.flow:
+        document.said.emit(f"{names}: in the margin already.")
+        return
+    document.edit(flow, f"Open {names}")
+
+
+def begin_rail(document: Document, stump: Selection) -> None:
+    """Begin a rail at a stump."""
+    flow, step_id = _with_rail(document, document.flow, stump)
+    document.edit(flow, f"Begin rail {stump.table}", Selection(step_id))
+
+
+def _with_rail(document: Document, flow: Flow, selection: Selection) -> tuple[Flow, str]:
+    settings = document.stump_settings(selection)
+    if settings is None:
+        raise UsageError("The file is still being looked into.", remedy="Try again in a moment.")
+    return edits.add_source(flow, settings, rail_name(selection.table))
+
+
+def rail_name(table: str) -> str:
+    """A rail's first name: the table's, with a capital."""
+    return table[:1].upper() + table[1:]
+
+
+def remove_selected(document: Document) -> None:
+    """Take the selected step out, or the selected stump's file if no rail begins in it."""
+    selection = document.selection
+    if selection.is_stump:
+        if any(settings.path == selection.path for settings in document.sources().values()):
+            document.said.emit("Rails begin in this file; remove them first.")
+            return
+        document.edit(
+            edits.remove_file(document.flow, selection.path),
+            f"Remove {Path(selection.path).name}",
+            Selection(),
+        )
+        return
+    if not selection.step:
+        return
+    step = document.flow.step(selection.step)
+    following = Selection(step.inputs[0].step) if step.inputs else Selection()
+    document.edit(edits.remove_step(document.flow, step.id), f"Remove {step.name}", following)
+
+
+def rename_selected(document: Document, name: str) -> None:
+    """Give the selected step another name."""
+    step = document.flow.step(document.selection.step)
+    document.edit(edits.rename(document.flow, step.id, name), f"Rename {step.name}")
+
+
+# --- joins ---
+
+
+def join(document: Document, right: Selection, left: Selection, asked: Callable[[str], None]) -> None:
+    """Join what was dragged (`right`) onto a rail (`left`), with the best link that can be proposed.
+
+    Proposing reads both tables and runs off the interface's thread; then the knot stands, and `asked` is
+    called with the proposal's evidence, to ask which question the join answers.
+    """
+    flow, names = document.flow, []
+    try:
+        inputs = []
+        for selection in (left, right):
+            step_id = selection.step
+            if selection.is_stump:
+                flow, step_id = _with_rail(document, flow, selection)
+            inputs.append(Input(step_id, selection.port))
+            names.append(flow.step(step_id).name)
+    except TrellisError as error:
+        document.failed.emit(error)
+        return
+
+    def work(task: Task) -> list[Proposal]:
+        tables = [document.runner.result(flow, entry.step, task).ports[entry.port] for entry in inputs]
+        return propose(tables[0], tables[1], task)
+
+    def done(proposals: list[Proposal]) -> None:
+        links: tuple[LinkSettings, ...] = ()
+        evidence = "No field of one stands in a field of the other: choose the link fields below."
+        if proposals:
+            link = proposals[0].link
+            links = (LinkSettings(link.left, link.right, link.preparation.names),)
+            evidence = proposals[0].evidence(names[0], names[1])
+        settings = JoinSettings(links=links, type=JoinType.LEFT_OUTER.value)
+        joined, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
+        document.edit(joined, f"Join {names[0]} with {names[1]}", Selection(knot))
+        asked(evidence)
+
+    document.jobs.start(f"looking for a link of {names[0]} with {names[1]}", work, done, document.failed.emit)
+
+
+def change_join(document: Document, step_id: str, name: str, **changes: object) -> None:
+    """Give a knot other settings; `name` says what was done."""
+    settings = msgspec.structs.replace(join_settings(document, step_id), **changes)
+    document.edit(edits.change_settings(document.flow, step_id, settings), name)
+
+
+def change_join_type(document: Document, step_id: str, kind: JoinType) -> None:
+    """Give a knot another join type."""
+    outcome = document.outcome(step_id)
+    names = (
+        [shape.name for shape in outcome.inputs]
+        if outcome and len(outcome.inputs) == 2
+        else ["left", "right"]
+    )
+    change_join(document, step_id, f"Ask for {question(kind, *names)}", type=kind.value)
+
+
+def toggle_part(document: Document, step_id: str, part: str) -> None:
+    """Keep a part of a knot, or leave it out."""
+    kind = join_settings(document, step_id).join_type
+    keeps = {
+        UNMATCHED_LEFT: kind.keeps_unmatched_left,
+        "matched": kind.keeps_matched,
+        UNMATCHED_RIGHT: kind.keeps_unmatched_right,
+    }
+    if part not in keeps:
+        return
+    keeps[part] = not keeps[part]
+    changed = type_keeping(
+        unmatched_left=keeps[UNMATCHED_LEFT],
+        matched=keeps["matched"],
+        unmatched_right=keeps[UNMATCHED_RIGHT],
+    )
+    if changed is None:
+        document.said.emit("A join keeps at least one part: choose another one first.")
+        return
+    change_join_type(document, step_id, changed)
+
+
+def swap_sides(document: Document, step_id: str) -> None:
+    """Let the sides of a knot change places, and say what that changes."""
+    settings = join_settings(document, step_id)
+    outcome = document.outcome(step_id)
+    document.edit(edits.swap_sides(document.flow, step_id, settings), "Swap sides")
+    if outcome is not None and len(outcome.inputs) == 2:
+        names = (outcome.inputs[0].name, outcome.inputs[1].name)
+        document.said.emit(swap_said(names, settings.join_type, settings.swapped.join_type))
+
+
+# --- outputs ---
+
+
+def add_output(document: Document, settings: OutputSettings) -> None:
+    """Lead the selected rows to a file; an output to the same file is changed instead of doubled."""
+    for step in document.flow.steps:
+        if step.kind == "output" and KINDS.settings(step).path == settings.path:
+            document.said.emit(f"{step.name} is an output already.")
+            document.select(Selection(step.id))
+            return
+    rows = Input(document.selection.step, document.selection.port)
+    flow, step_id = edits.add_output(document.flow, rows, settings)
+    document.edit(flow, f"Write to {settings.file_name}", Selection(step_id))

@@ -1,0 +1,49 @@
+"""The command finder: every command, step, table and field, found by typing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QPoint
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QWidget
+
+from keen_trellis.desktop.document import Document, Selection
+from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+
+
+def open_finder(
+    parent: QWidget, actions: list[QAction], document: Document, go: Callable[[Selection], None]
+) -> Chooser:
+    """Open the finder in the middle of `parent`; a command is run, a step or table is gone to."""
+    choices: list[Choice] = []
+    for action in actions:
+        if action.isEnabled() and action.text():
+            keys = action.shortcut().toString(action.shortcut().SequenceFormat.NativeText)
+            choices.append(Choice(action, action.text().replace("&", "").rstrip("…"), keys))
+    for step in document.flow.steps:
+        choices.append(Choice(Selection(step.id), step.name, step.kind))
+        outcome = document.outcome(step.id)
+        if outcome is not None and outcome.result is not None:
+            choices += [
+                Choice(Selection(step.id), f"{field.name} in {step.name}", f"field, {field.type.value}")
+                for field in outcome.result.rows.fields
+            ]
+    for path, state in document.files.items():
+        if state.content is not None:
+            file = path.rsplit("/", 1)[-1]
+            choices += [
+                Choice(Selection(path=path, table=entry.name), f"{entry.name} of {file}", entry.sort)
+                for entry in state.content.tables
+            ]
+
+    def chosen(key: object) -> None:
+        if isinstance(key, QAction):
+            key.trigger()
+        elif isinstance(key, Selection):
+            go(key)
+
+    finder = Chooser(choices, parent, title="Find a command, a step, a table or a field")
+    finder.chosen.connect(chosen)
+    finder.open_under(parent, at=QPoint(max(parent.width() // 2 - 300, 0), 60))
+    return finder

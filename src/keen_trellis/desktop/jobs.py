@@ -1,0 +1,116 @@
+"""Long work off the interface's thread, with progress and cancel."""
+
+from __future__ import annotations
+
+import time
+import traceback
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from keen_trellis.core.errors import Cancelled, TrellisError
+from keen_trellis.core.task import Task
+
+_REPORT_EVERY = 0.1
+
+
+class Job:
+    """One piece of work under way."""
+
+    def __init__(self, what: str, task: Task) -> None:
+        self.what = what
+        self.task = task
+        self.started = time.monotonic()
+
+    def cancel(self) -> None:
+        """Stop the work at its next checkpoint; neither of its callbacks is called then."""
+        self.task.cancel()
+
+
+class Jobs(QObject):
+    """Runs jobs on threads and calls back on the interface's thread.
+
+    progressed: a job, done, total, what (total 0: not known).  ended: a job that is over, however.
+    """
+
+    progressed = Signal(object, int, int, str)
+    ended = Signal(object)
+    _call = Signal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._pool = ThreadPoolExecutor(max_workers=2, thread_name_prefix="trellis")
+        self._under_way: set[Job] = set()
+        self._call.connect(lambda function: function())
+
+    @property
+    def under_way(self) -> bool:
+        """Whether any job has not ended."""
+        return bool(self._under_way)
+
+    def start(
+        self,
+        what: str,
+        work: Callable[[Task], Any],
+        done: Callable[[Any], None],
+        failed: Callable[[TrellisError], None],
+    ) -> Job:
+        """Run `work` on a thread; later call `done` with what it returned, or `failed` with its error."""
+        last_report = 0.0
+
+        def watch(finished: int, total: int, doing: str) -> None:
+            nonlocal last_report
+            now = time.monotonic()
+            if now - last_report > _REPORT_EVERY:
+                last_report = now
+                self.progressed.emit(job, finished, total, doing or what)
+
+        job = Job(what, Task(watch))
+        self._under_way.add(job)
+
+        def run() -> None:
+            callback: Callable[[], None] | None = None
+            try:
+                outcome = work(job.task)
+                callback = lambda: done(outcome)  # noqa: E731
+            except Cancelled:
+                pass
+            except TrellisError as problem:
+                error = problem
+                callback = lambda: failed(error)  # noqa: E731
+            except MemoryError:
+                short = TrellisError(
+                    "This machine's memory is not enough for it.", remedy="Use fewer rows or fields."
+                )
+                callback = lambda: failed(short)  # noqa: E731
+            except Exception as unexpected:
+                # A defect of ours: said in the window, with the trace on standard error for its mending.
+                traceback.print_exc()
+                defect = TrellisError(f"Something unexpected went wrong: {unexpected}.")
+                callback = lambda: failed(defect)  # noqa: E731
+            self._call.emit(lambda: self._finish(job, callback))
+
+        self._pool.submit(run)
+        return job
+
+    def _finish(self, job: Job, callback: Callable[[], None] | None) -> None:
+        self._under_way.discard(job)
+        self.ended.emit(job)
+        if callback is not None and not job.task.cancelled:
+            callback()
+
+    def emit_soon(self, function: Callable[[], None]) -> None:
+        """Call `function` on the interface's thread; may be called from any thread."""
+        self._call.emit(function)
+
+    def cancel_all(self) -> None:
+        """Stop everything under way."""
+        for job in list(self._under_way):
+            job.cancel()
+
+    def close(self) -> None:
+        """Stop everything and wait for the threads."""
+        self.cancel_all()
+        self._pool.shutdown(wait=True)

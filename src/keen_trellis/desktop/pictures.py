@@ -1,0 +1,134 @@
+"""Pictures of the window, drawn without a display."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QCoreApplication, QEvent, QEventLoop, QPoint
+from PySide6.QtGui import QPainter, QPixmap
+from PySide6.QtWidgets import QApplication, QWidget
+
+from keen_trellis.desktop.app import make_application
+from keen_trellis.desktop.settings import Remembered
+from keen_trellis.desktop.window import MainWindow
+
+SIZE = (1280, 800)
+_PATIENCE = 60.0
+
+
+class _Forgetful(Remembered):
+    """Remembers nothing: pictures look the same on every machine."""
+
+    def __init__(self) -> None:
+        self._kept: dict[str, Any] = {}
+
+    def value(self, name: str) -> Any:
+        return self._kept.get(name)
+
+    def remember(self, name: str, value: Any) -> None:
+        self._kept[name] = value
+
+    @property
+    def recent(self) -> list[Path]:
+        return []
+
+    def add_recent(self, path: Path) -> None:
+        return
+
+
+def settle(window: MainWindow, until: Callable[[], bool] | None = None) -> None:
+    """Let the window work until nothing is under way and `until` holds."""
+    end = time.monotonic() + _PATIENCE
+    while time.monotonic() < end:
+        QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
+        if not window.jobs.under_way and (until is None or until()):
+            QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+            QCoreApplication.processEvents()
+            return
+    raise TimeoutError("the window did not come to rest")
+
+
+def new_window(size: tuple[int, int] = SIZE) -> MainWindow:
+    """A window that remembers nothing, shown without a display."""
+    make_application()
+    window = MainWindow(_Forgetful())
+    window.resize(*size)
+    window.show()
+    QCoreApplication.processEvents()
+    return window
+
+
+def picture(window: MainWindow) -> QPixmap:
+    """The window as it looks now, with the list that is open over it."""
+    shown = window.grab()
+    popup: QWidget | None = QApplication.activePopupWidget()
+    if popup is not None:
+        painter = QPainter(shown)
+        painter.drawPixmap(window.mapFromGlobal(popup.mapToGlobal(QPoint(0, 0))), popup.grab())
+        painter.end()
+    return shown
+
+
+def draw_window(flow: Path, target: Path) -> None:
+    """Draw the window on a flow to a PNG file."""
+    window = new_window()
+    window.open_flow(flow)
+    settle(window)
+    picture(window).save(str(target))
+    _discard(window)
+
+
+def _discard(window: MainWindow) -> None:
+    window.jobs.close()
+    window.hide()
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+
+def draw_views(folder: Path) -> list[Path]:
+    """Draw each main view into `folder`, from demo data made for the purpose; the paths written."""
+    from keen_trellis.demo.flows import WINTER_LOANS
+    from keen_trellis.demo.setting_up import make
+    from keen_trellis.desktop.document import Selection
+
+    folder.mkdir(parents=True, exist_ok=True)
+    written: list[Path] = []
+
+    def keep(window: MainWindow, name: str) -> None:
+        settle(window)
+        written.append(folder / f"{name}.png")
+        picture(window).save(str(written[-1]))
+
+    with tempfile.TemporaryDirectory(prefix="keen-trellis-") as place:
+        data = Path(place)
+        make(data)
+        window = new_window()
+        keep(window, "empty-flow")
+        window.open_flow(data / WINTER_LOANS)
+        keep(window, "main-window")
+        window.ask_question()
+        keep(window, "questions")
+        popup = QApplication.activePopupWidget()
+        assert popup is not None
+        popup.close()
+        grid = window.bench.grid
+        grid.move_to(3)
+        window.bench.show_record()
+        keep(window, "one-row-whole")
+        window.bench.record.closed.emit()
+        window.document.select(Selection("loans-with-objects-with-venues"))
+        keep(window, "second-knot")
+        window.document.select(Selection("loan-report-xlsx"))
+        keep(window, "output")
+        window.document.select(Selection("venues"))
+        keep(window, "source")
+        window.document.select(Selection("loans-with-objects"))
+        window.use_theme("dark")
+        keep(window, "dark-theme")
+        window.use_theme("light")
+        _discard(window)
+    return written

@@ -1,0 +1,216 @@
+"""Paper and ink: the colours, hues and type of the window, light and dark."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QFont, QFontDatabase, QPainter, QPalette, QPen, QPixmap
+from PySide6.QtWidgets import QApplication
+
+
+@dataclass(frozen=True)
+class Hue:
+    """The hue of one source: its rail, its mark, the border of its chips and the ground of its chips."""
+
+    rail: QColor
+    mark: QColor
+    chip: QColor
+
+
+@dataclass(frozen=True)
+class Theme:
+    """All colours of the window. Accent is for selection and action and for nothing else."""
+
+    name: str
+    ground: QColor
+    paper: QColor
+    margin: QColor
+    band: QColor
+    link: QColor
+    ink: QColor
+    soft: QColor
+    line: QColor
+    accent: QColor
+    selected: QColor
+    alarm: QColor
+    hatch: QColor
+    hues: tuple[Hue, ...]
+
+    def hue(self, number: int) -> Hue:
+        """The hue of source number `number`; after the last one they begin again."""
+        return self.hues[number % len(self.hues)]
+
+
+def _hue(rail: str, mark: str, chip: str) -> Hue:
+    return Hue(QColor(rail), QColor(mark), QColor(chip))
+
+
+LIGHT = Theme(
+    name="light",
+    ground=QColor("#F7F5EF"),
+    paper=QColor("#FFFFFF"),
+    margin=QColor("#F0EDE4"),
+    band=QColor("#ECE7DC"),
+    link=QColor("#FBF9F3"),
+    ink=QColor("#22303A"),
+    soft=QColor("#59636A"),
+    line=QColor("#DAD4C6"),
+    accent=QColor("#7A3B72"),
+    selected=QColor("#F5EAF3"),
+    alarm=QColor("#99392A"),
+    hatch=QColor("#B4AD9E"),
+    hues=(
+        _hue("#46838A", "#17656C", "#E9F3F3"),
+        _hue("#A27C38", "#7F5800", "#F9F0DF"),
+        _hue("#A96459", "#8E3F31", "#F8E9E5"),
+        _hue("#617391", "#3F5478", "#E9EDF5"),
+        _hue("#728A4E", "#4B6527", "#EEF3E4"),
+        _hue("#8A6A8F", "#5F4470", "#F0EAF2"),
+        _hue("#7C7568", "#575042", "#F0EEE8"),
+    ),
+)
+DARK = Theme(
+    name="dark",
+    ground=QColor("#1D2328"),
+    paper=QColor("#232A30"),
+    margin=QColor("#192025"),
+    band=QColor("#303840"),
+    link=QColor("#283037"),
+    ink=QColor("#ECE8DE"),
+    soft=QColor("#AEB4B6"),
+    line=QColor("#3D464D"),
+    accent=QColor("#D79BCD"),
+    selected=QColor("#42334A"),
+    alarm=QColor("#F0917F"),
+    hatch=QColor("#6F787E"),
+    hues=(
+        _hue("#5FA3AA", "#2A7F87", "#20383B"),
+        _hue("#C39A50", "#946A0E", "#3A3120"),
+        _hue("#C98175", "#A34F40", "#3D2925"),
+        _hue("#8095B8", "#526B96", "#272F3D"),
+        _hue("#92AC6B", "#5C7A33", "#2C3522"),
+        _hue("#AA88B0", "#765889", "#352C3A"),
+        _hue("#9D9586", "#6E6555", "#34312B"),
+    ),
+)
+THEMES = {theme.name: theme for theme in (LIGHT, DARK)}
+
+_current = LIGHT
+
+
+def theme() -> Theme:
+    """The theme in use."""
+    return _current
+
+
+def use(chosen: Theme) -> None:
+    """Make `chosen` the theme of the running application."""
+    global _current
+    _current = chosen
+    application = QApplication.instance()
+    if not isinstance(application, QApplication):
+        return
+    palette = QPalette()
+    for role, colour in (
+        (QPalette.ColorRole.Window, chosen.ground),
+        (QPalette.ColorRole.WindowText, chosen.ink),
+        (QPalette.ColorRole.Base, chosen.paper),
+        (QPalette.ColorRole.AlternateBase, chosen.link),
+        (QPalette.ColorRole.Text, chosen.ink),
+        (QPalette.ColorRole.Button, chosen.paper),
+        (QPalette.ColorRole.ButtonText, chosen.ink),
+        (QPalette.ColorRole.ToolTipBase, chosen.paper),
+        (QPalette.ColorRole.ToolTipText, chosen.ink),
+        (QPalette.ColorRole.PlaceholderText, chosen.soft),
+        (QPalette.ColorRole.Highlight, chosen.accent),
+        (QPalette.ColorRole.HighlightedText, chosen.paper),
+        (QPalette.ColorRole.Mid, chosen.line),
+        (QPalette.ColorRole.Link, chosen.accent),
+    ):
+        palette.setColor(role, colour)
+    disabled = QPalette.ColorGroup.Disabled
+    palette.setColor(disabled, QPalette.ColorRole.Text, chosen.hatch)
+    palette.setColor(disabled, QPalette.ColorRole.WindowText, chosen.hatch)
+    palette.setColor(disabled, QPalette.ColorRole.ButtonText, chosen.hatch)
+    application.setPalette(palette)
+    application.setStyleSheet(_style_sheet(chosen))
+
+
+def _style_sheet(chosen: Theme) -> str:
+    line, ink, soft = chosen.line.name(), chosen.ink.name(), chosen.soft.name()
+    ground, paper, accent = chosen.ground.name(), chosen.paper.name(), chosen.accent.name()
+    return f"""
+    QMenuBar {{ background: {paper}; color: {ink}; border: none; }}
+    QMenuBar::item {{ padding: 6px 10px; background: transparent; }}
+    QMenuBar::item:selected {{ background: {chosen.selected.name()}; }}
+    QMenu {{ background: {paper}; color: {ink}; border: 1px solid {line}; padding: 4px; }}
+    QMenu::item {{ padding: 5px 26px 5px 22px; }}
+    QMenu::item:selected {{ background: {chosen.selected.name()}; color: {ink}; }}
+    QMenu::item:disabled {{ color: {chosen.hatch.name()}; }}
+    QMenu::separator {{ height: 1px; background: {line}; margin: 4px 8px; }}
+    QToolTip {{ background: {paper}; color: {ink}; border: 1px solid {line}; padding: 4px; }}
+    QSplitter::handle {{ background: {line}; }}
+    QLineEdit {{ background: {paper}; color: {ink}; border: 1px solid {line}; border-radius: 4px;
+        padding: 3px 6px; selection-background-color: {accent}; }}
+    QLineEdit:focus {{ border-color: {accent}; }}
+    QPushButton {{ background: {paper}; color: {ink}; border: 1px solid {line}; border-radius: 4px;
+        padding: 4px 12px; }}
+    QPushButton:focus, QPushButton:hover {{ border-color: {accent}; }}
+    QScrollBar:vertical {{ background: {ground}; width: 11px; margin: 0; }}
+    QScrollBar:horizontal {{ background: {ground}; height: 11px; margin: 0; }}
+    QScrollBar::handle {{ background: {line}; border-radius: 4px; margin: 2px;
+        min-height: 24px; min-width: 24px; }}
+    QScrollBar::handle:hover {{ background: {soft}; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+    QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    """
+
+
+@cache
+def family() -> str:
+    """Inter where it is present, else the system's sans."""
+    wanted = next((name for name in ("Inter", "Inter Variable") if name in QFontDatabase.families()), "")
+    return wanted or QFontDatabase.systemFont(QFontDatabase.SystemFont.GeneralFont).family()
+
+
+@cache
+def font(size: float = 12.0, *, bold: bool = False) -> QFont:
+    """The window's type at `size` pixels."""
+    made = QFont(family())
+    made.setPixelSize(round(size))
+    made.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
+    return made
+
+
+@cache
+def _hatching(colour: int, ground: int, spacing: int) -> QBrush:
+    tile = QPixmap(spacing * 4, spacing * 4)
+    tile.fill(QColor.fromRgba(ground))
+    painter = QPainter(tile)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor.fromRgba(colour), 1.2))
+    size = spacing * 4
+    for offset in range(-size, 2 * size, spacing):
+        painter.drawLine(QPointF(offset, size), QPointF(offset + size, 0))
+    painter.end()
+    return QBrush(tile)
+
+
+def hatching(colour: QColor, spacing: int = 4) -> QBrush:
+    """Slanting lines in `colour`: the sign of what found no partner."""
+    return _hatching(colour.rgba(), theme().paper.rgba(), spacing)
+
+
+def draw_mark(painter: QPainter, rect: QRectF, letters: str, hue: Hue) -> None:
+    """The mark of a source: its two letters on its hue."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(hue.mark)
+    painter.drawRoundedRect(rect, 3, 3)
+    painter.setPen(QColor("#FFFFFF"))
+    painter.setFont(font(rect.height() * 0.66, bold=True))
+    painter.drawText(rect, Qt.AlignmentFlag.AlignCenter, letters)
+    painter.restore()

@@ -1,0 +1,1 @@
+"""The upper pane: the flow as rails, knots and stubs."""

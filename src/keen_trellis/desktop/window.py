@@ -1,0 +1,655 @@
+"""The main window: trellis, sentence and bench, the menus, and the commands behind them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QByteArray, Qt
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMenuBar,
+    QMessageBox,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
+from keen_trellis.core.task import Task
+from keen_trellis.desktop import editing
+from keen_trellis.desktop import theme as looks
+from keen_trellis.desktop.bench.pane import BenchPane
+from keen_trellis.desktop.commands import Command, Commands, separator
+from keen_trellis.desktop.document import Document, Selection
+from keen_trellis.desktop.finder import open_finder
+from keen_trellis.desktop.jobs import Jobs
+from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.pane import SentencePane
+from keen_trellis.desktop.settings import Remembered
+from keen_trellis.desktop.status import StatusLine
+from keen_trellis.desktop.theme import font, theme
+from keen_trellis.desktop.trellis.view import TrellisView
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.outputs import Written, settings_for, write
+from keen_trellis.outputs.running import source_paths
+
+_FLOWS = "Flows (*.trellis)"
+_SOURCES = (
+    "Workbooks, text and databases (*.xlsx *.xlsm *.xls *.ods *.csv *.tsv *.txt *.sqlite *.sqlite3 *.db)"
+)
+_OUTPUTS = "Workbook (*.xlsx);;Delimited text (*.csv);;Tab-separated text (*.tsv)"
+_LEAST_SIZE = (1000, 640)
+
+
+class MainWindow(QMainWindow):
+    """One flow in one window."""
+
+    def __init__(self, remembered: Remembered | None = None) -> None:
+        super().__init__()
+        self.remembered = remembered or Remembered()
+        self.jobs = Jobs(self)
+        self.document = Document(self.jobs, self)
+        self.trellis = TrellisView(self.document)
+        self.sentence = SentencePane(self.document)
+        self.bench = BenchPane(self.document)
+        self.status = StatusLine(self.jobs)
+        self._leaving = False
+        self._build()
+        self.commands = Commands(self, self._all_commands(), self._menus)
+        self._menus["File"].aboutToShow.connect(self._fill_recent)
+        self._connect()
+        self._restore()
+        self._update_state()
+
+    # --- building ---
+
+    def _build(self) -> None:
+        self.setMinimumSize(*_LEAST_SIZE)
+        self.setAcceptDrops(True)
+        self._title = QLabel()
+        self._title.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._state = QLabel()
+        self._state.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        bar = QMenuBar()
+        bar.setNativeMenuBar(False)
+        self._menus: dict[str, QMenu] = {}
+        for name in ("File", "Edit", "Flow", "Rows", "View", "Help"):
+            self._menus[name] = bar.addMenu(f"&{name}")
+        self._recent = QMenu("Open &recent", self)
+        self._questions = self._menus["Flow"].addMenu("Join &type")
+        self._menus["Join type"] = self._questions
+        top = QWidget()
+        row = QHBoxLayout(top)
+        row.setContentsMargins(4, 0, 14, 0)
+        for widget in (bar, self._title, self._state):
+            row.addWidget(widget, 1)
+        self.setMenuWidget(top)
+        self._top = top
+
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        self._scroll.setWidget(self.trellis)
+        lower = QWidget()
+        column = QVBoxLayout(lower)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.sentence)
+        column.addWidget(self.bench, 1)
+        self.splitter = QSplitter(Qt.Orientation.Vertical)
+        self.splitter.addWidget(self._scroll)
+        self.splitter.addWidget(lower)
+        self.splitter.setChildrenCollapsible(False)
+        self.splitter.setHandleWidth(3)
+        self._scroll.setMinimumHeight(120)
+        self.bench.setMinimumHeight(140)
+        body = QWidget()
+        whole = QVBoxLayout(body)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(self.splitter, 1)
+        whole.addWidget(self.status)
+        self.setCentralWidget(body)
+        self.demo_button = QPushButton("Open the demo", self.trellis)
+        self.demo_button.setFont(font(12.5, bold=True))
+        self.demo_button.clicked.connect(self.open_demo)
+
+    def _all_commands(self) -> list[Command]:
+        return [
+            Command("new", "File", "&New flow", "Ctrl+N", self.new),
+            Command("open", "File", "&Open a flow or files…", "Ctrl+O", self.open_dialog),
+            Command("demo", "File", "Open the &demo", "", self.open_demo),
+            separator("File"),
+            Command("save", "File", "&Save", "Ctrl+S", self.save),
+            Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", self.save_as),
+            separator("File"),
+            Command("quit", "File", "&Quit", "Ctrl+Q", self._close_soon),
+            Command("undo", "Edit", "&Undo", "Ctrl+Z", self.document.undo),
+            Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", self.document.redo),
+            separator("Edit"),
+            Command("copy", "Edit", "&Copy rows", "Ctrl+C", self.bench.grid.copy),
+            Command("find", "Edit", "&Find in rows…", "Ctrl+F", self.bench.open_find),
+            Command("find_next", "Edit", "Find ne&xt", "F3", self.bench.find_next),
+            Command(
+                "find_before",
+                "Edit",
+                "Find pre&vious",
+                "Shift+F3",
+                lambda: self.bench.find_next(backwards=True),
+            ),
+            separator("Edit"),
+            Command("rename", "Edit", "Re&name…", "F2", self.rename),
+            Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(self.document)),
+            separator("Edit"),
+            Command("finder", "Edit", "Find any co&mmand…", "Ctrl+K", self.open_finder),
+            Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", self.begin_rail),
+            Command("join", "Flow", "&Join with…", "Ctrl+J", self.join_dialog),
+            Command("swap", "Flow", "S&wap left and right", "Ctrl+T", self.swap),
+            Command("question", "Flow", "Ask another &question…", "Ctrl+Return", self.ask_question),
+            separator("Flow"),
+            Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", self.add_output),
+            Command("write", "Flow", "Write all &outputs", "F9", self.write_all),
+            *(
+                Command(
+                    f"type_{n}", "Join type", kind.trade_name.capitalize(), str(n), self._type_setter(kind)
+                )
+                for n, kind in enumerate(QUESTION_TYPES, 1)
+            ),
+            Command(
+                "record", "Rows", "&All fields of the row and its partners", "F4", self.bench.show_record
+            ),
+            Command("sort", "Rows", "&Sort by this field", "Ctrl+L", self.bench.grid.sort_current),
+            Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: self._jump(1)),
+            Command("last_band", "Rows", "&Previous band", "Ctrl+Up", lambda: self._jump(-1)),
+            Command("next_pane", "View", "&Next pane", "F6", self.next_pane),
+            Command("bench_alone", "View", "&Bench alone", "F8", self.bench_alone),
+            Command("dark", "View", "&Dark theme", "Ctrl+Shift+D", self.switch_theme),
+            Command("about", "Help", "&About Keen Trellis", "", self.about),
+        ]
+
+    def _connect(self) -> None:
+        document = self.document
+        document.changed.connect(self._update_state)
+        document.selected.connect(self._update_state)
+        document.outcomes_changed.connect(self._update_state)
+        document.said.connect(self.status.say)
+        document.failed.connect(self._failed)
+        self.trellis.join_wanted.connect(self.join)
+        self.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(document, step, part))
+        self.trellis.opened.connect(self._open_selection)
+        self.bench.origin_changed.connect(self.status.origin.setText)
+        self.sentence.write_wanted.connect(self.write_output)
+        self.sentence.path_wanted.connect(self.choose_path)
+        self.sentence.output_wanted.connect(self.add_output)
+        self.setTabOrder(self.trellis, self.sentence)
+
+    def _type_setter(self, kind: JoinType) -> Callable[[], None]:
+        def set_type() -> None:
+            knot = editing.selected_knot(self.document)
+            if knot is None:
+                self.document.said.emit("Select a knot first: the keys 1 to 9 ask it another question.")
+            else:
+                editing.change_join_type(self.document, knot.id, kind)
+
+        return set_type
+
+    # --- what is remembered ---
+
+    def _restore(self) -> None:
+        geometry = self.remembered.value("geometry")
+        if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
+            self.resize(1280, 800)
+        state = self.remembered.value("splitter")
+        if not (isinstance(state, QByteArray) and self.splitter.restoreState(state)):
+            self.splitter.setSizes([300, 470])
+        self.use_theme(str(self.remembered.value("theme") or "light"))
+
+    def use_theme(self, name: str) -> None:
+        """Show the window in the theme called `name`."""
+        looks.use(looks.THEMES.get(name, looks.LIGHT))
+        self._top.setStyleSheet(f"background: {theme().paper.name()};")
+        self._title.setFont(font(12.5, bold=True))
+        self._state.setFont(font(11.5))
+        self._state.setStyleSheet(f"color: {theme().soft.name()};")
+        self.status.show_text(self.status.shown.text())
+        self.trellis.update()
+        self.bench.refresh()
+        self.bench.grid.viewport().update()
+
+    def switch_theme(self) -> None:
+        """Change between light and dark."""
+        name = "light" if theme().name == "dark" else "dark"
+        self.remembered.remember("theme", name)
+        self.use_theme(name)
+
+    def _fill_recent(self) -> None:
+        self._menus["File"].insertMenu(self.commands["demo"], self._recent)
+        self._recent.clear()
+        for path in self.remembered.recent:
+            action = self._recent.addAction(f"{path.stem}  ({path.parent})")
+            action.triggered.connect(
+                lambda _=False, path=path: self._when_saved(lambda: self.open_flow(path))
+            )
+        self._recent.setEnabled(bool(self._recent.actions()))
+
+    # --- state ---
+
+    def _update_state(self) -> None:
+        document = self.document
+        self._title.setText(document.name)
+        self.setWindowTitle(f"{document.name}{' *' if document.unsaved else ''} — Keen Trellis")
+        saved = "unsaved changes" if document.unsaved else "saved" if document.path else "new flow"
+        self._state.setText(f"{saved} · Ctrl+K finds any command")
+        history, commands = document.history, self.commands
+        commands["undo"].setText(f"&Undo {history.undo_name}".strip())
+        commands["undo"].setEnabled(bool(history.undo_name))
+        commands["redo"].setText(f"&Redo {history.redo_name}".strip())
+        commands["redo"].setEnabled(bool(history.redo_name))
+        selection = document.selection
+        knot = editing.selected_knot(document)
+        commands["begin"].setEnabled(bool(selection.is_stump and selection.table))
+        commands["join"].setEnabled(bool(selection))
+        commands["swap"].setEnabled(knot is not None)
+        commands["question"].setEnabled(knot is not None)
+        self._questions.setEnabled(knot is not None)
+        step = document.flow.find(selection.step)
+        commands["output"].setEnabled(step is not None and step.kind != OutputKind.name)
+        commands["rename"].setEnabled(step is not None)
+        commands["remove"].setEnabled(bool(selection))
+        commands["write"].setEnabled(any(entry.kind == OutputKind.name for entry in document.flow.steps))
+        commands["dark"].setText("&Light theme" if theme().name == "dark" else "&Dark theme")
+        self.demo_button.setVisible(not document.margin_files())
+        if self.demo_button.isVisible():
+            self.demo_button.adjustSize()
+            middle = (208 + self.trellis.width()) // 2
+            self.demo_button.move(middle - self.demo_button.width() // 2, self.trellis.height() // 2 + 66)
+        self.status.show_text(self._shown_text())
+
+    def resizeEvent(self, event: object) -> None:
+        super().resizeEvent(event)  # type: ignore[arg-type]
+        self._update_state()
+
+    def _shown_text(self) -> str:
+        outcome = self.document.selected_outcome()
+        if outcome is None or outcome.result is None:
+            return ""
+        table = outcome.result.ports.get(self.document.selection.port)
+        if table is None:
+            return ""
+        rows = f"{table.rows:,} {'row' if table.rows == 1 else 'rows'}, {len(table.fields)} fields"
+        did = "matched" if outcome.result.match is not None else "read"
+        seconds = outcome.seconds
+        said = (
+            f" · {did} in {max(seconds, 0.01):.2f} s"
+            if seconds and not self.document.selection.is_stump
+            else ""
+        )
+        return f"{rows}{said}"
+
+    def _failed(self, error: TrellisError) -> None:
+        self.status.say(str(error), alarm=True)
+
+    def _warn(self, title: str, error: TrellisError) -> None:
+        """An error that must not be overlooked."""
+        box = QMessageBox(QMessageBox.Icon.Warning, title, error.what, QMessageBox.StandardButton.Ok, self)
+        box.setInformativeText("\n".join(part for part in (error.where, error.remedy) if part))
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    # --- flows and files ---
+
+    def new(self) -> None:
+        """Begin an empty flow, after the open one is saved or given up."""
+        self._when_saved(self.document.new)
+
+    def open_flow(self, path: Path) -> None:
+        """Open a flow in this window."""
+        try:
+            self.document.open(path)
+        except TrellisError as error:
+            self._warn("The flow cannot be opened", error)
+            return
+        self.remembered.add_recent(path.absolute())
+        self.trellis.setFocus()
+
+    def open_dialog(self) -> None:
+        """Choose a flow to open, or files to put into the margin."""
+        dialog = QFileDialog(self, "Open a flow, or files with tables")
+        dialog.setFileMode(QFileDialog.FileMode.ExistingFiles)
+        dialog.setNameFilters([_SOURCES[:-1] + " *.trellis)", _FLOWS, _SOURCES, "All files (*)"])
+        dialog.filesSelected.connect(lambda names: self.open_paths([Path(name) for name in names]))
+        dialog.open()
+
+    def open_paths(self, paths: list[Path]) -> None:
+        """Open a flow, or put files into the margin."""
+        flows = [path for path in paths if path.suffix == ".trellis"]
+        others = [path for path in paths if path.suffix != ".trellis"]
+        if flows:
+            self._when_saved(lambda: self.open_flow(flows[0]))
+        if others:
+            self.document.reveal(str(others[-1].absolute()))
+            editing.add_files(self.document, others)
+            self.trellis.setFocus()
+
+    def open_demo(self) -> None:
+        """Make the demo data where it is missing, and open the demo flow."""
+
+        def work(task: Task) -> Path:
+            from keen_trellis.demo.flows import WINTER_LOANS
+            from keen_trellis.demo.setting_up import demo_folder, make
+
+            folder = demo_folder()
+            if not (folder / WINTER_LOANS).exists():
+                make(folder)
+            return folder / WINTER_LOANS
+
+        def make_and_open() -> None:
+            self.jobs.start("making the demo data", work, self.open_flow, self._failed)
+
+        self._when_saved(make_and_open)
+
+    def save(self, then: Callable[[], None] | None = None) -> None:
+        """Save the flow to its file, or ask for one."""
+        if self.document.path is None:
+            self.save_as(then)
+        else:
+            self._save_to(self.document.path, then)
+
+    def save_as(self, then: Callable[[], None] | None = None) -> None:
+        """Ask for a file and save the flow to it."""
+        dialog = QFileDialog(self, "Save the flow")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        dialog.setDefaultSuffix("trellis")
+        dialog.setNameFilter(_FLOWS)
+        dialog.fileSelected.connect(lambda name: self._save_to(Path(name), then))
+        dialog.open()
+
+    def _save_to(self, path: Path, then: Callable[[], None] | None) -> None:
+        try:
+            self.document.save(path)
+        except TrellisError as error:
+            self._warn("The flow cannot be saved", error)
+            return
+        self.remembered.add_recent(path.absolute())
+        self.status.say(f"Saved {path.name}.")
+        if then is not None:
+            then()
+
+    def _when_saved(self, then: Callable[[], None]) -> None:
+        """Do `then` once unsaved changes are saved or given up; not at all if the user thinks better of it."""
+        if not self.document.unsaved:
+            then()
+            return
+        buttons = QMessageBox.StandardButton
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Unsaved changes",
+            f"{self.document.name} has changes that are not saved.",
+            buttons.Save | buttons.Discard | buttons.Cancel,
+            self,
+        )
+        box.setInformativeText("Save them first?")
+        box.setDefaultButton(buttons.Save)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+
+        def finished(answer: int) -> None:
+            if answer == buttons.Save:
+                self.save(then)
+            elif answer == buttons.Discard:
+                then()
+
+        box.finished.connect(finished)
+        box.open()
+
+    def _close_soon(self) -> None:
+        self.close()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self.document.unsaved and not self._leaving:
+            event.ignore()
+            self._when_saved(self._leave)
+            return
+        self.remembered.remember("geometry", self.saveGeometry())
+        self.remembered.remember("splitter", self.splitter.saveState())
+        self.jobs.close()
+        event.accept()
+
+    def _leave(self) -> None:
+        self._leaving = True
+        self.close()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        self.open_paths(paths)
+
+    # --- rails and joins ---
+
+    def _open_selection(self, selection: Selection) -> None:
+        """Enter on a stump begins a rail; on anything else it leads to its sentence."""
+        if selection.is_stump and selection.table:
+            self.begin_rail()
+        else:
+            self.sentence.view.setFocus()
+
+    def begin_rail(self) -> None:
+        """Begin a rail at the selected stump."""
+        try:
+            editing.begin_rail(self.document, self.document.selection)
+        except TrellisError as error:
+            self._failed(error)
+
+    def join(self, right: Selection, left: Selection) -> None:
+        """Join `right` onto the rail `left`, and ask which question the join answers."""
+
+        def asked(evidence: str) -> None:
+            step = self.document.selection.step
+            title = f"{evidence} Which question do you ask?"
+            self.sentence.ask_question(step, title=title, undo_if_dismissed=True)
+
+        editing.join(self.document, right, left, asked)
+
+    def join_dialog(self) -> None:
+        """Choose what is joined onto the selected rail, or the rail that the selected stump is joined onto."""
+        document, selected = self.document, self.document.selection
+        choices = [
+            Choice(Selection(step.id), step.name, "rail")
+            for step in document.flow.steps
+            if step.kind != OutputKind.name and step.id != selected.step
+        ]
+        if not selected.is_stump:
+            for path, state in document.files.items():
+                for entry in state.content.tables if state.content else ():
+                    stump = Selection(path=path, table=entry.name)
+                    choices.append(Choice(stump, f"{entry.name} of {Path(path).name}", entry.sort))
+        if not choices:
+            document.said.emit("There is nothing to join it with yet: open another file first.")
+            return
+        name = selected.table if selected.is_stump else document.flow.step(selected.step).name
+        title = f"Join {name} onto which rail?" if selected.is_stump else f"Join {name} with what?"
+        chooser = Chooser(choices, self, title=title)
+
+        def chosen(other: Selection) -> None:
+            if selected.is_stump:
+                self.join(selected, other)
+            else:
+                self.join(other, selected)
+
+        chooser.chosen.connect(chosen)
+        chooser.open_under(self.sentence.view)
+
+    def ask_question(self) -> None:
+        """Open the list of questions of the selected knot."""
+        knot = editing.selected_knot(self.document)
+        if knot is not None:
+            self.sentence.ask_question(knot.id)
+
+    def swap(self) -> None:
+        """Let the sides of the selected knot change places."""
+        knot = editing.selected_knot(self.document)
+        if knot is not None:
+            editing.swap_sides(self.document, knot.id)
+
+    def rename(self) -> None:
+        """Ask for another name of the selected step."""
+        step = self.document.flow.step(self.document.selection.step)
+        dialog = QInputDialog(self)
+        dialog.setWindowTitle("Rename")
+        dialog.setLabelText(f"Another name for {step.name}:")
+        dialog.setTextValue(step.name)
+
+        def renamed(name: str) -> None:
+            try:
+                editing.rename_selected(self.document, name)
+            except TrellisError as error:
+                self._failed(error)
+
+        dialog.textValueSelected.connect(renamed)
+        dialog.open()
+
+    def choose_path(self, step_id: str) -> None:
+        """Choose another file for a source or an output."""
+        import msgspec
+
+        step = self.document.flow.step(step_id)
+        settings = KINDS.settings(step)
+        dialog = QFileDialog(self, f"Choose the file of {step.name}", str(Path(settings.path).parent))
+        if step.kind == OutputKind.name:
+            dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+            dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
+            dialog.setNameFilters(_OUTPUTS.split(";;"))
+        else:
+            dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
+
+        def chosen(name: str) -> None:
+            try:
+                path = str(Path(name).absolute())
+                changed = msgspec.structs.replace(settings, path=path)
+                if isinstance(settings, OutputSettings):
+                    other = settings_for(Path(name), harmless=settings.harmless)
+                    changed = msgspec.structs.replace(other, sheet=settings.sheet)
+                self.document.change_settings(step_id, changed, f"Use {Path(name).name}")
+            except TrellisError as error:
+                self._failed(error)
+
+        dialog.fileSelected.connect(chosen)
+        dialog.open()
+
+    # --- outputs ---
+
+    def add_output(self) -> None:
+        """Ask for a file, lead the selected rows to it and write it."""
+        dialog = QFileDialog(self, "Write these rows to a file")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
+        dialog.setNameFilters(_OUTPUTS.split(";;"))
+        dialog.setDefaultSuffix("xlsx")
+
+        def chosen(name: str) -> None:
+            try:
+                editing.add_output(self.document, settings_for(Path(name)))
+            except TrellisError as error:
+                self._warn("Nothing was written", error)
+                return
+            self.write_output(self.document.selection.step)
+
+        dialog.fileSelected.connect(chosen)
+        dialog.open()
+
+    def write_all(self) -> None:
+        """Write every output of the flow."""
+        for step in self.document.flow.steps:
+            if step.kind == OutputKind.name:
+                self.write_output(step.id)
+
+    def write_output(self, step_id: str, *, replace: bool = False) -> None:
+        """Write one output; a file that exists is replaced only after asking."""
+        document = self.document
+        flow, settings = document.flow, KINDS.settings(document.flow.step(step_id))
+        if Path(settings.path).is_file() and not replace and settings.path not in source_paths(flow, KINDS):
+            self._ask_replace(step_id, settings)
+            return
+
+        def work(task: Task) -> Written:
+            table = document.runner.result(flow, step_id, task).rows
+            return write(table, settings, sources=source_paths(flow, KINDS), replace=replace, task=task)
+
+        def done(written: Written) -> None:
+            self.status.say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
+
+        self.jobs.start(
+            f"writing {settings.file_name}",
+            work,
+            done,
+            lambda error: self._warn("Nothing was written", error),
+        )
+
+    def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Replace the file?",
+            f"{settings.file_name} exists already.",
+            parent=self,
+        )
+        box.setInformativeText(f"{settings.path}\nReplacing it cannot be undone.")
+        replace = box.addButton("Replace", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        replace.clicked.connect(lambda: self.write_output(step_id, replace=True))
+        box.open()
+
+    # --- panes ---
+
+    def open_finder(self) -> None:
+        """Open the command finder."""
+        open_finder(self, self.commands.all, self.document, self.document.select)
+
+    def _jump(self, step: int) -> None:
+        self.bench.grid.jump_band(step)
+        self.bench.focus_rows()
+
+    def next_pane(self) -> None:
+        """Give the keyboard to the next pane: trellis, sentence, bench."""
+        if self.trellis.hasFocus():
+            self.sentence.view.setFocus()
+        elif any(chip.hasFocus() for chip in self.sentence.view.chips) or self.sentence.view.hasFocus():
+            self.bench.focus_rows()
+        else:
+            self.trellis.setFocus()
+
+    def bench_alone(self) -> None:
+        """Give the bench the whole window, or share it again."""
+        shown = self._scroll.isVisible()
+        self._scroll.setVisible(not shown)
+        self.sentence.setVisible(not shown)
+        if shown:
+            self.bench.focus_rows()
+
+    def about(self) -> None:
+        """Say what this program is."""
+        from keen_trellis import __version__
+
+        box = QMessageBox(self)
+        box.setWindowTitle("About Keen Trellis")
+        box.setText(f"Keen Trellis {__version__}")
+        box.setInformativeText(
+            "Joins and blends between sheets and tables, with matched and unmatched rows in plain sight.\n\n"
+            "Your sources are only read. Nothing leaves this machine."
+        )
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
