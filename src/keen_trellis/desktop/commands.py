@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 @dataclass(frozen=True)
 class Command:
-    """name: for the program.  menu: where it stands.  text: what it says there.  keys: its shortcut, or ""."""
+    """name: for the program.  menu: where it stands.  text: what it says.  keys: its shortcut, or ""."""
 
     name: str
     menu: str

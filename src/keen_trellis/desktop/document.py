@@ -319,6 +319,8 @@ class Document(QObject):
         except TrellisError as error:
             return Outcome(error=error)
         remarks: tuple[Remark, ...] = ()
+        if step.kind != SourceKind.name:
+            started = time.perf_counter()
         try:
             if step.kind == SourceKind.name:
                 remarks = self.library.get(KINDS.settings(step), task).remarks

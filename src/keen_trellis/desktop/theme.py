@@ -181,6 +181,8 @@ def font(size: float = 12.0, *, bold: bool = False) -> QFont:
     made = QFont(family())
     made.setPixelSize(round(size))
     made.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
+    # Figures of one width, so that numbers stand below each other.
+    made.setFeature(QFont.Tag("tnum"), 1)
     return made
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QByteArray, Qt
@@ -16,7 +17,6 @@ from PySide6.QtWidgets import (
     QMenu,
     QMenuBar,
     QMessageBox,
-    QPushButton,
     QScrollArea,
     QSplitter,
     QVBoxLayout,
@@ -121,9 +121,6 @@ class MainWindow(QMainWindow):
         whole.addWidget(self.splitter, 1)
         whole.addWidget(self.status)
         self.setCentralWidget(body)
-        self.demo_button = QPushButton("Open the demo", self.trellis)
-        self.demo_button.setFont(font(12.5, bold=True))
-        self.demo_button.clicked.connect(self.open_demo)
 
     def _all_commands(self) -> list[Command]:
         return [
@@ -188,6 +185,7 @@ class MainWindow(QMainWindow):
         self.trellis.join_wanted.connect(self.join)
         self.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(document, step, part))
         self.trellis.opened.connect(self._open_selection)
+        self.trellis.demo_wanted.connect(self.open_demo)
         self.bench.origin_changed.connect(self.status.origin.setText)
         self.sentence.write_wanted.connect(self.write_output)
         self.sentence.path_wanted.connect(self.choose_path)
@@ -212,7 +210,7 @@ class MainWindow(QMainWindow):
             self.resize(1280, 800)
         state = self.remembered.value("splitter")
         if not (isinstance(state, QByteArray) and self.splitter.restoreState(state)):
-            self.splitter.setSizes([300, 470])
+            self.splitter.setSizes([326, 444])
         self.use_theme(str(self.remembered.value("theme") or "light"))
 
     def use_theme(self, name: str) -> None:
@@ -238,9 +236,7 @@ class MainWindow(QMainWindow):
         self._recent.clear()
         for path in self.remembered.recent:
             action = self._recent.addAction(f"{path.stem}  ({path.parent})")
-            action.triggered.connect(
-                lambda _=False, path=path: self._when_saved(lambda: self.open_flow(path))
-            )
+            action.triggered.connect(partial(self._when_saved, partial(self.open_flow, path)))
         self._recent.setEnabled(bool(self._recent.actions()))
 
     # --- state ---
@@ -269,16 +265,7 @@ class MainWindow(QMainWindow):
         commands["remove"].setEnabled(bool(selection))
         commands["write"].setEnabled(any(entry.kind == OutputKind.name for entry in document.flow.steps))
         commands["dark"].setText("&Light theme" if theme().name == "dark" else "&Dark theme")
-        self.demo_button.setVisible(not document.margin_files())
-        if self.demo_button.isVisible():
-            self.demo_button.adjustSize()
-            middle = (208 + self.trellis.width()) // 2
-            self.demo_button.move(middle - self.demo_button.width() // 2, self.trellis.height() // 2 + 66)
         self.status.show_text(self._shown_text())
-
-    def resizeEvent(self, event: object) -> None:
-        super().resizeEvent(event)  # type: ignore[arg-type]
-        self._update_state()
 
     def _shown_text(self) -> str:
         outcome = self.document.selected_outcome()
@@ -289,7 +276,8 @@ class MainWindow(QMainWindow):
             return ""
         rows = f"{table.rows:,} {'row' if table.rows == 1 else 'rows'}, {len(table.fields)} fields"
         did = "matched" if outcome.result.match is not None else "read"
-        seconds = outcome.seconds
+        step = self.document.flow.find(self.document.selection.step)
+        seconds = 0.0 if step is not None and step.kind == OutputKind.name else outcome.seconds
         said = (
             f" · {did} in {max(seconds, 0.01):.2f} s"
             if seconds and not self.document.selection.is_stump
@@ -387,7 +375,7 @@ class MainWindow(QMainWindow):
             then()
 
     def _when_saved(self, then: Callable[[], None]) -> None:
-        """Do `then` once unsaved changes are saved or given up; not at all if the user thinks better of it."""
+        """Do `then` once unsaved changes are saved or given up; not at all if the user cancels."""
         if not self.document.unsaved:
             then()
             return
@@ -465,7 +453,7 @@ class MainWindow(QMainWindow):
         editing.join(self.document, right, left, asked)
 
     def join_dialog(self) -> None:
-        """Choose what is joined onto the selected rail, or the rail that the selected stump is joined onto."""
+        """Choose what is joined onto the selected rail, or onto which rail the selected stump is."""
         document, selected = self.document, self.document.selection
         choices = [
             Choice(Selection(step.id), step.name, "rail")

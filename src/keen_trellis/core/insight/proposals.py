@@ -24,6 +24,7 @@ from keen_trellis.core.values import FieldType, comparable
 SAMPLE_ROWS = 4_000
 _LIKE_NAMES = 0.8
 _LEAST_SCORE = 0.35
+_FEW_VALUES = 10
 # What case and spaces must add to be proposed: a share of the sampled values.
 _WORTH_PREPARING = 0.002
 _PREPARED = Preparation(case=True, outer_spaces=True)
@@ -122,8 +123,8 @@ def _score(left: Field, right: Field, found: float, unique: float, values: int) 
     worth = 1.0
     if left.type is not FieldType.TEXT and alike < _LIKE_NAMES:
         worth = 0.3
-    if values < 10 and unique < 1:
-        worth *= 0.5
+    if values < _FEW_VALUES and unique < 1:
+        worth *= 0.2
     if found == 0:
         return 0.0
     return worth * (0.6 * found + 0.25 * unique) + 0.15 * alike

@@ -20,7 +20,7 @@ from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.matching import Match
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import as_text
+from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.steps.join import JoinSettings
 from keen_trellis.flow.wording import counted, ignoring, rows_called, with_article
@@ -28,6 +28,7 @@ from keen_trellis.flow.wording import counted, ignoring, rows_called, with_artic
 BLOCK = 64
 FEW = 5
 _SEARCHED_AT_ONCE = 50_000
+_SAMPLED_FOR_GROUPS = 2_000
 
 LEFT, LINK, RIGHT = "left", "link", "right"
 
@@ -129,6 +130,7 @@ class Content:
     links: tuple[tuple[str, str], ...] = ()
     sorted_by: tuple[int, bool] | None = None  # column number, descending
     _cells: Any = field(default=None, repr=False)
+    _grouped: dict[Column, bool] = field(default_factory=dict, repr=False)
 
     @property
     def is_knot(self) -> bool:
@@ -162,7 +164,13 @@ class Content:
             ours = shown_cells(self.left.take(left, [column.field.name])[0])
             theirs = shown_cells(self.right.take(right, [column.other.name])[0])
             return [Cell(one.text, one.state, other) for one, other in zip(ours, theirs, strict=True)]
-        return shown_cells(self._side(column, left, right))
+        return shown_cells(self._side(column, left, right), grouped=self._is_grouped(column))
+
+    def _is_grouped(self, column: Column) -> bool:
+        if column not in self._grouped:
+            table = self.right if column.zone == RIGHT and self.right is not None else self.left
+            self._grouped[column] = looks_like_amounts(table, column.field)
+        return self._grouped[column]
 
     def _side(self, column: Column, left: IndexVector, right: IndexVector) -> Cells:
         if column.zone == RIGHT and self.right is not None:
@@ -239,9 +247,9 @@ class Cell:
     other: Cell | None = None
 
 
-def shown_cells(cells: Cells) -> list[Cell]:
+def shown_cells(cells: Cells, *, grouped: bool = False) -> list[Cell]:
+    """Cells as they are shown; grouped: the digits of numbers stand in groups of three."""
     texts = as_text(cells.values).to_pylist()
-    grouped = cells.values.type in (pa.int64(),) or pa.types.is_decimal(cells.values.type)
     absent = cells.absent if cells.absent is not None else [False] * len(texts)
     return [
         Cell("", ABSENT)
@@ -254,10 +262,19 @@ def shown_cells(cells: Cells) -> list[Cell]:
 
 
 def _grouped(text: str) -> str:
-    """Digits of a large number in groups of three; years and short codes stay as they are."""
+    """The digits before the point in groups of three."""
     whole, dot, fraction = text.partition(".")
     sign, digits = ("-", whole[1:]) if whole.startswith("-") else ("", whole)
-    return f"{sign}{int(digits):,}{dot}{fraction}" if len(digits) > 4 else text
+    return f"{sign}{int(digits):,}{dot}{fraction}" if digits.isdigit() else text
+
+
+def looks_like_amounts(table: Table, field: Field) -> bool:
+    """Whether a field's numbers are read more easily in groups: not if they may be years."""
+    if field.type not in (FieldType.INTEGER, FieldType.DECIMAL):
+        return False
+    bounds = pc.min_max(table.take(range(min(table.rows, _SAMPLED_FOR_GROUPS)), [field.name])[0].values)
+    least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
+    return greatest is not None and not (least >= 1000 and greatest < 3000)
 
 
 def _sorted_places(values: pa.Array, *, descending: bool) -> IndexVector:

@@ -46,8 +46,8 @@ HEADER_HEIGHT = 30
 GUTTER = 50
 _PAD = 8
 _NARROWEST, _WIDEST = 46, 260
-_LINK_WIDTH = 270
-_LINK_WIDTH_OF_SEVERAL = 220
+_LINK_LEAST, _LINK_MOST = 190, 420
+_MARK = 24
 _GRIP = 4
 
 
@@ -204,17 +204,28 @@ class BenchGrid(QAbstractScrollArea):
 
     def _fitting_width(self, number: int, column: Column) -> int:
         assert self.content is not None
-        if column.zone == LINK:
-            links = sum(entry.zone == LINK for entry in self.content.columns)
-            return _LINK_WIDTH if links == 1 else _LINK_WIDTH_OF_SEVERAL
-        metrics = QFontMetrics(font(12))
-        widest = QFontMetrics(font(12, bold=True)).horizontalAdvance(column.field.name) + 14
+        metrics, head = QFontMetrics(font(12)), QFontMetrics(font(12, bold=True))
+        widest = head.horizontalAdvance(column.field.name) + 14
+        if column.other is None and self._begins_source(number):
+            widest += _MARK
+        if column.other is not None:
+            widest = max(widest, head.horizontalAdvance(column.other.name) + 14) + _MARK
         for part in self.content.parts:
             if part.rows.count:
-                texts = [cell.text for cell in self.content.cells(part, 0)[number]]
-                longest = sorted(texts, key=len)[-3:]
-                widest = max(widest, *(metrics.horizontalAdvance(text) for text in longest))
-        return min(max(widest + 2 * _PAD, _NARROWEST), _WIDEST)
+                cells = self.content.cells(part, 0)[number]
+                texts = {cell.text for cell in cells} | {cell.other.text for cell in cells if cell.other}
+                widest = max(widest, *(metrics.horizontalAdvance(text) for text in texts))
+        if column.other is not None:
+            return min(max(2 * (widest + _PAD) + 24, _LINK_LEAST), _LINK_MOST)
+        return min(max(widest + 2 * _PAD + 2, _NARROWEST), _WIDEST)
+
+    def _begins_source(self, number: int) -> bool:
+        """Whether a column's head carries its source's mark: its neighbour to the left is another's."""
+        assert self.content is not None
+        column, before = self.content.columns[number], self.content.columns[number - 1] if number else None
+        if before is None:
+            return False
+        return before.zone != column.zone or before.field.origin != column.field.origin
 
     def _offset(self, zone: Zone) -> int:
         return self._bars[zone.name].value() if zone.name in self._bars and zone.content > zone.width else 0
@@ -520,13 +531,13 @@ class BenchGrid(QAbstractScrollArea):
         for zone in self._zones:
             if zone.name == LINK:
                 painter.fillRect(QRect(zone.left, 0, zone.width, area.height()), chosen.link)
+        self._paint_zone_edges(painter, QRect(area))
         top = self.verticalScrollBar().value()
         visible = (area.height() - HEADER_HEIGHT) // LINE_HEIGHT + 2
         low, high = sorted((self._anchor, self.current))
         for number in range(top, min(top + visible, self.lines.count)):
             y = HEADER_HEIGHT + (number - top) * LINE_HEIGHT
             self._paint_line(painter, number, y, chosen_row=low <= number <= high)
-        self._paint_zone_edges(painter)
         sticky = self._sticky_head(top)
         if sticky is not None:
             self._paint_line(painter, sticky, HEADER_HEIGHT, chosen_row=False)
@@ -631,6 +642,7 @@ class BenchGrid(QAbstractScrollArea):
         chosen = theme()
         if chosen_row:
             painter.fillRect(rect, chosen.selected)
+            self._paint_zone_edges(painter, rect.toRect())
         part = self.content.parts[line.part]
         cells = self.content.cells(part, line.place // BLOCK)
         at = line.place % BLOCK
@@ -695,12 +707,10 @@ class BenchGrid(QAbstractScrollArea):
             if zone.name == LINK:
                 painter.fillRect(QRect(zone.left, 0, zone.width, HEADER_HEIGHT), chosen.link)
             painter.setClipRect(QRect(zone.left, 0, zone.width, HEADER_HEIGHT))
-            before = ""
             for number, left, column_width in self._column_lefts(zone):
-                box = QRectF(left, 0, column_width, HEADER_HEIGHT)
-                self._paint_column_head(painter, box, number, before)
-                before = self.content.columns[number].field.origin
+                self._paint_column_head(painter, QRectF(left, 0, column_width, HEADER_HEIGHT), number)
             painter.restore()
+        self._paint_zone_edges(painter, QRect(0, 0, width, HEADER_HEIGHT))
         painter.setPen(QPen(chosen.line, 1))
         painter.drawLine(0, HEADER_HEIGHT - 1, width, HEADER_HEIGHT - 1)
         if self._zones and self._zones[0].columns:
@@ -708,7 +718,7 @@ class BenchGrid(QAbstractScrollArea):
             if mark is not None:
                 draw_mark(painter, QRectF(16, 7, 22, 16), mark.letters, chosen.hue(mark.hue))
 
-    def _paint_column_head(self, painter: QPainter, box: QRectF, number: int, before: str) -> None:
+    def _paint_column_head(self, painter: QPainter, box: QRectF, number: int) -> None:
         """A column's name, with its source's mark where that is another than its neighbour's."""
         assert self.content is not None
         chosen, column = theme(), self.content.columns[number]
@@ -720,10 +730,9 @@ class BenchGrid(QAbstractScrollArea):
         if column.zone == LINK and column.other is not None:
             self._paint_link_head(painter, box, column, arrow)
             return
-        mark = self._marks.get(column.field.origin) if column.field.origin != before else None
+        mark = self._marks.get(column.field.origin) if self._begins_source(number) else None
         inner = box.adjusted(_PAD, 0, -_PAD, 0)
-        first_of_all = box.left() <= GUTTER + 1
-        if mark is not None and not first_of_all:
+        if mark is not None:
             draw_mark(painter, QRectF(inner.left(), 8, 18, 14), mark.letters, chosen.hue(mark.hue))
             inner.setLeft(inner.left() + 22)
         align = Qt.AlignmentFlag.AlignRight if column.is_number else Qt.AlignmentFlag.AlignLeft
@@ -755,12 +764,12 @@ class BenchGrid(QAbstractScrollArea):
             QPointF(start, 20), metrics.elidedText(column.other.name, elide, int(box.right() - start - 6))
         )
 
-    def _paint_zone_edges(self, painter: QPainter) -> None:
+    def _paint_zone_edges(self, painter: QPainter, area: QRect) -> None:
         painter.setPen(QPen(theme().line, 1))
         for zone in self._zones:
             if zone.name == LINK:
-                painter.drawLine(zone.left, 0, zone.left, self.viewport().height())
-                painter.drawLine(zone.right, 0, zone.right, self.viewport().height())
+                painter.drawLine(zone.left, area.top(), zone.left, area.bottom())
+                painter.drawLine(zone.right, area.top(), zone.right, area.bottom())
 
     def _paint_arrow(self, painter: QPainter, x: float, y: float, *, is_open: bool) -> None:
         painter.save()

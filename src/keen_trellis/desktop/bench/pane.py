@@ -92,7 +92,10 @@ class BenchPane(QWidget):
         """Show the rows of the selection, if they are others than those shown."""
         selection, outcome = self._document.selection, self._document.selected_outcome()
         if not selection:
-            self._say("Select a rail, a knot or a stub above to see its rows here.")
+            empty = not self._document.margin_files()
+            self._say(
+                "Rows will stand here." if empty else "Select a rail, a knot or a stub to see its rows."
+            )
             return
         if outcome is None:
             if selection != self._shown_selection:

@@ -92,7 +92,8 @@ class RecordView(QWidget):
         self.table.setStyleSheet(
             f"QTableWidget {{ background: {chosen.paper.name()}; color: {chosen.ink.name()}; border: none; }}"
             f"QTableWidget::item {{ padding: 2px 10px; }}"
-            f"QTableWidget::item:selected {{ background: {chosen.selected.name()}; color: {chosen.ink.name()}; }}"
+            f"QTableWidget::item:selected {{ background: {chosen.selected.name()};"
+            f" color: {chosen.ink.name()}; }}"
             f"QHeaderView::section {{ background: {chosen.band.name()}; color: {chosen.ink.name()};"
             f" border: none; padding: 5px 10px; text-align: left; }}"
         )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -81,6 +81,7 @@ class Chooser(QFrame):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._choices = list(choices)
         self._several, self._numbered, self._decided = several, numbered, False
+        self._newer: Callable[[], Sequence[Choice]] | None = None
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("type to narrow the list")
         self.filter.setFont(font(12))
@@ -127,13 +128,25 @@ class Chooser(QFrame):
         self.setFixedWidth(min(max(widest + 110, 260), 640))
         self.adjustSize()
         place = anchor.mapToGlobal(at if at is not None else QPoint(0, anchor.height() + 2))
-        screen = anchor.screen().availableGeometry()
+        # Inside the window where it fits, so that list and rows are seen together.
+        screen = anchor.window().geometry()
+        if self.height() > screen.height():
+            screen = anchor.screen().availableGeometry()
         place.setX(max(min(place.x(), screen.right() - self.width()), screen.left()))
         if place.y() + self.height() > screen.bottom():
-            place.setY(max(place.y() - self.height() - anchor.height() - 4, screen.top()))
+            place.setY(max(screen.bottom() - self.height(), screen.top()))
         self.move(place)
         self.show()
         (self.filter if self.filter.isVisible() else self.list).setFocus()
+
+    def follow(self, choices: Callable[[], Sequence[Choice]]) -> None:
+        """Say where newer texts and details of the same choices come from; `reload` asks for them."""
+        self._newer = choices
+
+    def reload(self) -> None:
+        """Show the newest texts and details."""
+        if self._newer is not None and not self._decided:
+            self.update_choices(self._newer())
 
     def update_choices(self, choices: Sequence[Choice]) -> None:
         """Show other texts and details for the same choices, the selection staying where it is."""

@@ -78,6 +78,8 @@ class SentencePane(QWidget):
             return self._stump_items(selection)
         step = self._document.flow.find(selection.step)
         if step is None:
+            if not self._document.margin_files():
+                return [Word("Open files with Ctrl+O, or drop them on the window. Ctrl+K finds any command.")]
             return [Word("Nothing is selected. Arrow keys walk the trellis; Ctrl+K finds any command.")]
         outcome = self._document.outcome(step.id)
         if KINDS.find(step.kind) is None:
@@ -354,10 +356,8 @@ class SentencePane(QWidget):
                 Word(f"of {left.name}"),
             ]
         if kind.has_right_fields:
-            items += [
-                Word(", bring" if items else "Bring"),
-                self._fields_chip(step, settings, "bring", right, 1),
-            ]
+            items += [Word(","), Word("bring")] if items else [Word("Bring")]
+            items.append(self._fields_chip(step, settings, "bring", right, 1))
             items.append(Word(f"from {right.name}."))
         elif items:
             items.append(Word("."))
@@ -412,13 +412,8 @@ class SentencePane(QWidget):
             numbered=True,
         )
 
-        def update() -> None:
-            if chooser is self._chooser and self._document.flow.find(step_id) is not None:
-                known = self._document.outcome(step_id)
-                chooser.update_choices(question_choices(self._document, step_id, known))
-
-        self._document.outcomes_changed.connect(update)
-        chooser.destroyed.connect(lambda: self._document.outcomes_changed.disconnect(update))
+        chooser.follow(lambda: question_choices(self._document, step_id, self._document.outcome(step_id)))
+        self._document.outcomes_changed.connect(chooser.reload)
 
         def chosen(kind: JoinType) -> None:
             editing.change_join_type(self._document, step_id, kind)
@@ -444,7 +439,8 @@ class SentencePane(QWidget):
         said = "They stay in the result." if stays else "They are left out of the result."
         return [
             Word(
-                f"Unmatched {mine.name}: {counted(rows, mine.name)} that found no {rows_called(other.name)[0]}. {said}"
+                f"Unmatched {mine.name}: {counted(rows, mine.name)} that found no "
+                f"{rows_called(other.name)[0]}. {said}"
             ),
             Chip("write them to a file", lambda _: self.output_wanted.emit(), "Write", doing=True),
             Word("or drag the stub onto a rail."),
@@ -453,21 +449,20 @@ class SentencePane(QWidget):
     def _output_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: OutputSettings = KINDS.settings(step)
         what = outcome.inputs[0].name if outcome and outcome.inputs else "nothing yet"
-        items: list[Item] = [Word(f"Write {what} to")]
+        items: list[Item] = [Word(f"Write {what} to{' sheet' if settings.writer == 'xlsx' else ''}")]
         if settings.writer == "xlsx":
             items += [
-                Word("sheet"),
                 Chip(settings.sheet, lambda _: self._rename_sheet(step, settings), "Sheet"),
                 Word("of"),
             ]
         items.append(Chip(settings.file_name, lambda _: self.path_wanted.emit(step.id), "File"))
         if settings.writer == "text":
-            items += [Word(", text that looks like a formula"), self._harmless_chip(step, settings)]
+            items += [Word(","), Word("text that looks like a formula"), self._harmless_chip(step, settings)]
         if outcome is not None and outcome.error is not None:
             return [*items, Word(str(outcome.error), alarm=True)]
         if outcome is not None and outcome.result is not None:
             table = outcome.result.rows
-            items.append(Word(f": {table.rows:,} rows, {len(table.fields)} fields."))
+            items += [Word(","), Word(f"{table.rows:,} rows, {len(table.fields)} fields.")]
         items.append(Chip("write it now", lambda _: self.write_wanted.emit(step.id), "Write", doing=True))
         return items
 

@@ -20,15 +20,18 @@ from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKi
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import question
+from keen_trellis.sources.recognise import TEXT
 
 MARGIN_WIDTH = 208
 KNOT_WIDTH = 26
 KNOT_HEIGHT = 80
 KNOT_ABOVE = 24
-LANE = 34
-ROOM_BELOW_KNOT = 40
-ROOM_ABOVE_KNOT = 34
-LINE = 22
+LANE = 32
+ROOM_BELOW_KNOT = 46
+ROOM_ABOVE_KNOT = 10
+LINE = 20
+# Two lanes with knots: the lower one's captions stay clear of the upper one's knots and stubs.
+_BETWEEN_KNOT_LANES = 126
 SMALLEST_PART = 6
 _END_ROOM = 176
 _COLUMN_LEAST = 210
@@ -177,6 +180,7 @@ class _Planner:
         self.lanes: dict[str, float] = {}
         self.columns: dict[str, float] = {}
         self.layout = Layout()
+        self.free_below = 76.0  # room for the captions of a knot on the first lane
         self.depth = self._depths()
         self.deepest = max((self.depth[step.id] for step in self._knots()), default=0)
         room = width - MARGIN_WIDTH - _END_ROOM
@@ -219,9 +223,9 @@ class _Planner:
     # --- the margin ---
 
     def _margin(self) -> None:
-        y = 14.0
+        y = 10.0
         for path in self.document.margin_files():
-            y = self._file(path, y) + 10
+            y = self._file(path, y) + 6
         self.layout.height = y + LINE
 
     def _file(self, path: str, y: float) -> float:
@@ -229,15 +233,18 @@ class _Planner:
         error = state.error if state else None
         said = "cannot be read" if error else "" if state and state.content else "looking into it"
         name = path.rsplit("/", 1)[-1]
+        used = {step: settings for step, settings in self.document.sources().items() if settings.path == path}
+        tables = [entry.name for entry in state.content.tables] if state and state.content else []
+        if state and state.content and state.content.reader == TEXT and not used:
+            # A text file is one table: its name stands for both.
+            return self._stump(path, tables[0], y, name)
         self.layout.files.append(
             FileLine(path, y, f"{name} · {said}" if said else name, error.what if error else "")
         )
         y += LINE
-        used = {step: settings for step, settings in self.document.sources().items() if settings.path == path}
-        tables = [entry.name for entry in state.content.tables] if state and state.content else []
         in_file = {settings.table for settings in used.values()}
-        if state and state.content and state.content.reader == "text":
-            tables = [] if used else tables
+        if state and state.content and state.content.reader == TEXT:
+            tables = []
         rails = sorted(used, key=lambda step: _place(tables, used[step].table))
         stumps = [table for table in tables if table not in in_file]
         for step_id in rails:
@@ -254,17 +261,19 @@ class _Planner:
             y += LINE
         return y
 
-    def _stump(self, path: str, table: str, y: float) -> float:
+    def _stump(self, path: str, table: str, y: float, shown: str = "") -> float:
         selection = Selection(path=path, table=table)
         state = self.document.files[path]
         snapshot = self.document.library.known(state.content.settings(table)) if state.content else None
         count = f"{snapshot.table.rows:,}" if snapshot else ""
-        self.layout.stumps.append(Stump(selection, y + LINE / 2, table, count))
+        self.layout.stumps.append(Stump(selection, y + LINE / 2, shown or table, count))
         return y + LINE
 
     def _head(self, step: Step, y: float) -> float:
         knots = [entry for entry in self._knots() if self._runs_through(entry, step)]
-        y += ROOM_ABOVE_KNOT if knots else 0
+        if knots:
+            y = max(y + ROOM_ABOVE_KNOT, self.free_below - LANE / 2)
+            self.free_below = y + LANE / 2 + _BETWEEN_KNOT_LANES
         outcome = self.document.outcome(step.id)
         rows = _rows(outcome)
         self.lanes[step.id] = y + LANE / 2
@@ -307,7 +316,8 @@ class _Planner:
         if settings is not None and outcome and outcome.result and outcome.result.match:
             counts = outcome.result.match.counts
             share = counts.left_matched / counts.left_rows if counts.left_rows else 0.0
-            detail = f"{settings.join_type.trade_name} · {percent(share)} of {names[0]} found one"
+            main = names[0].split(" with ")[0]
+            detail = f"{settings.join_type.trade_name} · {percent(share)} of {main} found one"
             parts = _parts(
                 y - KNOT_ABOVE, counts.left_unmatched, counts.left_matched, counts.right_unmatched, settings
             )

@@ -17,7 +17,7 @@ from PySide6.QtGui import (
     QPolygonF,
     QResizeEvent,
 )
-from PySide6.QtWidgets import QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.desktop.theme import draw_mark, font, theme
@@ -58,12 +58,13 @@ class TrellisView(QWidget):
     """The upper pane.
 
     join_wanted: dragged selection, and the one it was dropped on.  part_clicked: knot's step id, part.
-    opened: a selection that was double-clicked or entered.
+    opened: a selection that was double-clicked or entered.  demo_wanted: the demo is to be opened.
     """
 
     join_wanted = Signal(object, object)
     part_clicked = Signal(str, str)
     opened = Signal(object)
+    demo_wanted = Signal()
 
     def __init__(self, document: Document, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -77,6 +78,9 @@ class TrellisView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Trellis")
+        self.demo_button = QPushButton("Open the demo", self)
+        self.demo_button.setFont(font(12.5, bold=True))
+        self.demo_button.clicked.connect(self.demo_wanted)
         document.changed.connect(self.refresh)
         document.outcomes_changed.connect(self.refresh)
         document.selected.connect(self._selection_moved)
@@ -92,6 +96,10 @@ class TrellisView(QWidget):
         self._layout = plan(self._document, width)
         self.setMinimumSize(int(self._layout.width), int(self._layout.height))
         self.items = _items(self._layout)
+        self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
+        self.demo_button.adjustSize()
+        middle = QPointF((MARGIN_WIDTH + self.width()) / 2, self.height() / 2)
+        self.demo_button.move(int(middle.x() - self.demo_button.width() / 2), int(middle.y() + 50))
         self.update()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -223,7 +231,7 @@ class TrellisView(QWidget):
         painter.fillRect(QRectF(0, 0, MARGIN_WIDTH, self.height()), chosen.margin)
         painter.setPen(QPen(chosen.line, 1))
         painter.drawLine(QPointF(MARGIN_WIDTH, 0), QPointF(MARGIN_WIDTH, self.height()))
-        if not self._layout.files:
+        if not self._layout.files and not self._layout.stumps:
             self._paint_empty(painter)
             return
         self._paint_margin(painter)
@@ -250,9 +258,8 @@ class TrellisView(QWidget):
             ("Nothing is opened yet", 17.0, True, chosen.ink),
             ("Drop a workbook, a text file or a database here, or press Ctrl+O.", 12.5, False, chosen.ink),
             ("Then drag one table onto another to join the two.", 12.5, False, chosen.soft),
-            ("The demo shows how it goes: File, Open the demo.", 12.5, False, chosen.soft),
         )
-        y = middle.center().y() - 52
+        y = middle.center().y() - 66
         for text, size, bold, colour in lines:
             painter.setFont(font(size, bold=bold))
             painter.setPen(colour)
@@ -275,7 +282,7 @@ class TrellisView(QWidget):
             painter.fillRect(QRectF(14, stump.y - 2.5, 14, 5), chosen.hatch)
             painter.setFont(font(12))
             painter.setPen(chosen.soft if not selected else chosen.ink)
-            _left(painter, 40, stump.y, stump.name, MARGIN_WIDTH - 100)
+            _left(painter, 42, stump.y, stump.name, _room_beside(stump.count))
             _right(painter, MARGIN_WIDTH - 16, stump.y, stump.count)
         for head in self._layout.heads:
             if self._document.selection == head.selection:
@@ -283,7 +290,7 @@ class TrellisView(QWidget):
             draw_mark(painter, QRectF(14, head.y - 8, 21, 16), head.mark.letters, chosen.hue(head.mark.hue))
             painter.setFont(font(12, bold=True))
             painter.setPen(chosen.alarm if head.alarm else chosen.ink)
-            _left(painter, 42, head.y, head.name, MARGIN_WIDTH - 110)
+            _left(painter, 42, head.y, head.name, _room_beside(head.count or "error"))
             painter.setFont(font(12))
             painter.setPen(chosen.alarm if head.alarm else chosen.soft)
             _right(painter, MARGIN_WIDTH - 16, head.y, "error" if head.alarm else head.count)
@@ -294,7 +301,7 @@ class TrellisView(QWidget):
         )
         painter.setFont(font(11.5))
         painter.setPen(chosen.soft)
-        _left(painter, 14, bottom + 34, "drop files here, or Ctrl+O", MARGIN_WIDTH - 28)
+        _left(painter, 14, bottom + 28, "drop files here, or Ctrl+O", MARGIN_WIDTH - 28)
 
     def _paint_rail(self, painter: QPainter, rail: Rail) -> None:
         chosen = theme()
@@ -308,6 +315,10 @@ class TrellisView(QWidget):
             painter.setPen(QPen(chosen.ground, width + 2, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
             painter.drawPath(path)
         colour = chosen.ink if rail.hue is None else chosen.hue(rail.hue).rail
+        if not selected:
+            # A gap where rails cross tells which is which.
+            painter.setPen(QPen(chosen.ground, width + 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
+            painter.drawPath(path)
         painter.setPen(QPen(colour, width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
         painter.drawPath(path)
         if rail.hue is None or rail.rows == 0:
@@ -388,7 +399,9 @@ class TrellisView(QWidget):
         chosen = theme()
         bottom = self.visibleRegion().boundingRect().bottom() - 1
         x = item.rect.center().x()
-        if item.rect.width() > 120:
+        if item.rect.right() <= MARGIN_WIDTH:
+            x = item.rect.right() - 2
+        elif item.rect.width() > 120:
             x = item.rect.left() + 60
         knot = next((knot for knot in self._layout.knots if knot.step == item.selection.step), None)
         top = knot.top + KNOT_HEIGHT + 2 if knot is not None and item.part else item.rect.bottom()
@@ -420,6 +433,11 @@ class TrellisView(QWidget):
         said = f"join with {target.text}" if target else "drop it on a rail"
         painter.setPen(chosen.accent)
         painter.drawText(self._drag_to + QPointF(14, 22), said)
+
+
+def _room_beside(count: str) -> float:
+    """How wide a name in the margin may be beside its count."""
+    return MARGIN_WIDTH - 42 - 24 - QFontMetrics(font(12)).horizontalAdvance(count)
 
 
 def _part_colour(hue: int | None) -> QColor:
