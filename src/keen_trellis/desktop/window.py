@@ -210,7 +210,7 @@ class MainWindow(QMainWindow):
             self.resize(1280, 800)
         state = self.remembered.value("splitter")
         if not (isinstance(state, QByteArray) and self.splitter.restoreState(state)):
-            self.splitter.setSizes([326, 444])
+            self.splitter.setSizes([350, 420])
         self.use_theme(str(self.remembered.value("theme") or "light"))
 
     def use_theme(self, name: str) -> None:

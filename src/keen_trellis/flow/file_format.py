@@ -49,11 +49,18 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
             raise FlowFileError(f"Two steps have the id “{step.id}”.", remedy="Give one of them another.")
         seen.add(step.id)
     extra = tuple(
-        (name, bytes(raw)) for name, raw in members.items() if name not in ("format", "files", "steps")
+        (name, _dense(bytes(raw)))
+        for name, raw in members.items()
+        if name not in ("format", "files", "steps")
     )
     flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra)
     list(flow.in_order())  # refuses a circle
     return flow
+
+
+def _dense(raw: bytes) -> bytes:
+    """JSON text without white space between its tokens, which are kept to the letter."""
+    return msgspec.json.format(raw, indent=-1)
 
 
 class _Envelope(msgspec.Struct):
@@ -76,14 +83,14 @@ def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: 
     except (msgspec.ValidationError, msgspec.DecodeError) as error:
         raise FlowFileError(f"Step {number} is not as it should be: {error}.") from error
     settings = _with_paths(settings, envelope.kind, kinds, lambda path: _absolute(path, folder))
-    extra = tuple((name, bytes(value)) for name, value in raw.items() if name not in _ENVELOPE)
+    extra = tuple((name, _dense(bytes(value))) for name, value in raw.items() if name not in _ENVELOPE)
     return Step(
         envelope.id,
         envelope.kind,
         envelope.name,
         envelope.note,
         envelope.inputs,
-        msgspec.json.encode(settings),
+        _dense(msgspec.json.encode(settings)),
         extra,
     )
 

@@ -47,4 +47,5 @@ def _written(field: Field, values: pa.Array, settings: OutputSettings) -> pa.Arr
 def made_harmless(text: pa.Array) -> pa.Array:
     """Text with an apostrophe before what a spreadsheet would run as a formula."""
     runs = pc.and_not(pc.match_substring_regex(text, _RUNS), pc.match_substring_regex(text, _NUMBER))
-    return pc.if_else(runs, pc.binary_join_element_wise("'", text, ""), text)
+    apostrophe, nothing = (pa.scalar(part, text.type) for part in ("'", ""))
+    return pc.if_else(runs, pc.binary_join_element_wise(apostrophe, text, nothing), text)

@@ -131,23 +131,30 @@ def _quoted_by(sample: str, quote: str) -> int:
     return sum(sample.count(f"{before}{quote}") for before in (*DELIMITERS, "\n")) + sample.startswith(quote)
 
 
-def _records(lines: io.TextIOBase, dialect: Dialect) -> csv.reader:  # type: ignore[valid-type]
+def _records(lines: io.TextIOBase, dialect: Dialect, *, strict: bool = False) -> csv.reader:  # type: ignore[valid-type]
     csv.field_size_limit(_LONGEST_CELL)
-    return csv.reader(lines, delimiter=dialect.delimiter, quotechar=dialect.quote)
+    return csv.reader(lines, delimiter=dialect.delimiter, quotechar=dialect.quote, strict=strict)
 
 
 def _columns(
     path: Path, dialect: Dialect, header: Header, task: Task
 ) -> tuple[pa.Table, int | np.ndarray, list[Remark]]:
     """All cells as text, null where blank; row numbers; what was repaired."""
-    if dialect.encoding == "utf-8" and len(header.names) > 1:
-        quick = _read_even(path, dialect, header)
+    quotes = _occurrences(path, dialect.quote.encode())
+    # An odd number of quotation marks means that one is never closed: the slow way finds where.
+    if dialect.encoding in ("utf-8", "utf-8-sig") and len(header.names) > 1 and quotes % 2 == 0:
+        quick = _read_even(path, dialect, header, quoted=quotes > 0)
         if quick is not None:
             return quick, header.rows_above + 1, []
-    return _read_ragged(path, dialect, header, task)
+    try:
+        return _read_ragged(path, dialect, header, task, strict=True)
+    except csv.Error:
+        said = "a quotation mark stands inside a cell; it was read as it is"
+        data, numbers, repairs = _read_ragged(path, dialect, header, task, strict=False)
+        return data, numbers, [*repairs, Remark(said, doubtful=True)]
 
 
-def _read_even(path: Path, dialect: Dialect, header: Header) -> pa.Table | None:
+def _read_even(path: Path, dialect: Dialect, header: Header, *, quoted: bool) -> pa.Table | None:
     """The cells of a file in which every row is as wide as the header; None if one is not."""
     names = list(header.names)
     try:
@@ -157,7 +164,7 @@ def _read_even(path: Path, dialect: Dialect, header: Header) -> pa.Table | None:
             parse_options=pa_csv.ParseOptions(
                 delimiter=dialect.delimiter,
                 quote_char=dialect.quote,
-                newlines_in_values=_has_byte(path, dialect.quote.encode()),
+                newlines_in_values=quoted,
                 ignore_empty_lines=False,
             ),
             convert_options=pa_csv.ConvertOptions(
@@ -172,13 +179,13 @@ def _read_even(path: Path, dialect: Dialect, header: Header) -> pa.Table | None:
     return data
 
 
-def _has_byte(path: Path, wanted: bytes) -> bool:
+def _occurrences(path: Path, byte: bytes) -> int:
     with path.open("rb") as file:
-        return any(wanted in block for block in iter(lambda: file.read(_BLOCK), b""))
+        return sum(block.count(byte) for block in iter(lambda: file.read(_BLOCK), b""))
 
 
 def _read_ragged(
-    path: Path, dialect: Dialect, header: Header, task: Task
+    path: Path, dialect: Dialect, header: Header, task: Task, *, strict: bool
 ) -> tuple[pa.Table, np.ndarray, list[Remark]]:
     """The cells of any file. Short rows end in blanks, long ones get fields of their own; both are said."""
     names = list(header.names)
@@ -188,7 +195,7 @@ def _read_ragged(
     long: list[int] = []
     empty = 0
     with path.open(encoding=dialect.encoding, newline="") as file:
-        records = _records(file, dialect)
+        records = _records(file, dialect, strict=strict)
         for _ in range(header.rows_above):
             next(records)
         for batch in _batches(records, path):
@@ -227,17 +234,21 @@ def _widest(rows: Sequence[Sequence[str]]) -> int:
 def _batches(records: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:
     """Rows with the number of the line in which each ends, many at a time."""
     batch: list[tuple[int, list[str]]] = []
+    last = 0
     try:
         for row in records:
-            batch.append((records.line_num, row))  # type: ignore[attr-defined]
+            last = records.line_num  # type: ignore[attr-defined]
+            batch.append((last, row))
             if len(batch) == _BATCH_ROWS:
                 yield batch
                 batch = []
     except csv.Error as error:
+        if "unexpected end of data" not in str(error) and "field larger" not in str(error):
+            raise
         raise SourceError(
-            f"Line {records.line_num:,} cannot be read: {error}.",  # type: ignore[attr-defined]
+            f"A quotation mark is opened and never closed; the cell would end in line {records.line_num:,}.",  # type: ignore[attr-defined]
             where=str(path),
-            remedy="Is a quotation mark never closed there?",
+            remedy=f"Close it: it stands after line {last:,}.",
         ) from error
     yield batch
 

@@ -45,8 +45,9 @@ def find_header(rows: Sequence[Sequence[Any]], *, blocks: bool = False) -> Heade
     """
     filled = [sum(not blank(cell) for cell in row) for row in rows]
     row = _header_row(rows, filled)
+    # In text the header says how many fields there are; what is beyond it is a ragged row's.
     width = max((len(cells) for cells in rows), default=0)
-    first, last = 0, width
+    first, last = 0, width if blocks else len(rows[row]) if row is not None else _usual_width(rows)
     remarks: list[Remark] = []
     if row:
         title = next((str(cell) for cells in rows[:row] for cell in cells if not blank(cell)), "")
@@ -75,13 +76,14 @@ def _header_row(rows: Sequence[Sequence[Any]], filled: Sequence[int]) -> int | N
         if not width or width < max(1.0, 0.6 * typical):
             continue
         cells = [cell for cell in row if not blank(cell)]
-        if (
-            all(isinstance(cell, str) and not _is_value(cell) for cell in cells)
-            and len(set(cells)) > width / 2
-        ):
-            return index
-        return None
+        named = all(isinstance(cell, str) and not _is_value(cell) for cell in cells)
+        return index if named else None
     return None
+
+
+def _usual_width(rows: Sequence[Sequence[Any]]) -> int:
+    widths = [len(cells) for cells in rows if cells]
+    return max(set(widths), key=widths.count) if widths else 0
 
 
 def _is_value(cell: str) -> bool:

@@ -117,7 +117,7 @@ class _Pattern:
 
 def _decimals(values: pa.Array) -> pa.Array:
     plain = pc.replace_substring_regex(values, r"^\+", "")
-    parts = pc.extract_regex(plain, r"^-?(?P<whole>\d+)(\.(?P<fraction>\d+))?$")
+    parts = pc.extract_regex(plain, r"^-?(?P<whole>\d+)(?:\.(?P<fraction>\d+))?$")
     whole = pc.max(pc.binary_length(pc.struct_field(parts, "whole"))).as_py()
     scale = pc.max(pc.binary_length(pc.struct_field(parts, "fraction"))).as_py() or 0
     if whole + scale > 38:
@@ -138,7 +138,8 @@ def _ordered_date(expression: str) -> Callable[[pa.Array], pa.Array]:
 
 def _times(values: pa.Array) -> pa.Array:
     with_seconds = pc.replace_substring_regex(values, r"^(\d\d:\d\d)$", r"\1:00")
-    return with_seconds.cast(pa.time32("s")).cast(ARROW_TYPES[FieldType.TIME])
+    moments = pc.strptime(with_seconds.cast(pa.string()), "%H:%M:%S", "us")
+    return moments.cast(ARROW_TYPES[FieldType.TIME])
 
 
 def _timestamps(values: pa.Array) -> pa.Array:

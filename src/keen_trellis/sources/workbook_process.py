@@ -95,11 +95,12 @@ def _rows(sheet: calamine.CalamineSheet) -> list[list[Any]]:
     if start is None:
         return rows
     left = [""] * start[1]
-    rows.extend([] for _ in range(start[0]))
     for row in sheet.iter_rows():
         rows.append(left + row)
         if len(rows) % _PROGRESS_ROWS == 0:
             say(done=len(rows), total=total, what="rows")
+    # Row numbers count from the sheet's top, whether or not the library hands out the blank rows there.
+    rows = [[] for _ in range(total - len(rows))] + rows
     width = max(map(len, rows), default=0)
     return [row + [""] * (width - len(row)) for row in rows]
 

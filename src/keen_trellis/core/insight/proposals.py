@@ -19,7 +19,7 @@ from keen_trellis.core.encoding import prepare
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.table import Cells, Field, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType, comparable
+from keen_trellis.core.values import FieldType
 
 SAMPLE_ROWS = 4_000
 _LIKE_NAMES = 0.8
@@ -64,21 +64,40 @@ def percent(share: float) -> str:
 def propose(left: Table, right: Table, task: Task | None = None) -> list[Proposal]:
     """Links between the two tables, best first; none where nothing speaks for any."""
     task = task or Task()
-    samples = [(field, _sample(left, field)) for field in left.fields]
+    candidates = [_candidate(left, field) for field in left.fields]
     found: list[Proposal] = []
     for done, other in enumerate(right.fields):
         task.checkpoint(done, len(right.fields), f"looking for values in {other.name}")
-        candidates = [(field, sample) for field, sample in samples if comparable(field.type, other.type)]
-        candidates = [(field, sample) for field, sample in candidates if _like_kind(field, other)]
-        if candidates:
-            found.extend(_against(candidates, right, other))
+        fitting = [candidate for candidate in candidates if _like_kind(candidate.field, other)]
+        if fitting:
+            found.extend(_against(fitting, right, other))
     return sorted(found, key=lambda proposal: -proposal.score)
 
 
-def _sample(table: Table, field: Field) -> pa.Array:
-    """Distinct filled values of up to SAMPLE_ROWS rows, spread over the whole table."""
+@dataclass(frozen=True)
+class _Candidate:
+    """A left field: distinct filled values of up to SAMPLE_ROWS rows, spread over the whole table."""
+
+    field: Field
+    sample: pa.Array
+    running: bool
+
+
+def _candidate(table: Table, field: Field) -> _Candidate:
     rows = np.unique(np.linspace(0, max(table.rows - 1, 0), min(SAMPLE_ROWS, table.rows)).astype(np.int64))
-    return pc.unique(table.take(rows, [field.name])[0].values).drop_null()
+    sample = pc.unique(table.take(rows, [field.name])[0].values).drop_null()
+    return _Candidate(field, sample, _is_running(table.column(field.name).values))
+
+
+def _is_running(values: pa.Array) -> bool:
+    """Whether these are numbers counted up from 0 or 1: they stand in any other such numbers."""
+    if not pa.types.is_integer(values.type) or values.null_count or not len(values):
+        return False
+    bounds = pc.min_max(values)
+    least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
+    # Only if the bounds fit is it worth counting.
+    fits = least in (0, 1) and greatest - least + 1 == len(values)
+    return fits and pc.count_distinct(values).as_py() == len(values)
 
 
 def _like_kind(left: Field, right: Field) -> bool:
@@ -86,45 +105,46 @@ def _like_kind(left: Field, right: Field) -> bool:
     return left.type is right.type and left.type not in (FieldType.REAL, FieldType.BOOLEAN)
 
 
-def _against(samples: Sequence[tuple[Field, pa.Array]], right: Table, other: Field) -> list[Proposal]:
+def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> list[Proposal]:
     values = right.column(other.name).values
     if len(values) == values.null_count:
         return []
-    filled = len(values) - values.null_count
-    unique = pc.count_distinct(values, mode="only_valid").as_py() / filled
+    unique = pc.count_distinct(values, mode="only_valid").as_py() / (len(values) - values.null_count)
+    running = _is_running(values)
     proposals = []
-    as_written = _found_shares(samples, values, Preparation())
+    as_written = _found_shares(candidates, values, Preparation())
     prepared = as_written
     if other.type is FieldType.TEXT:
-        prepared = _found_shares(samples, values, _PREPARED)
-    for (field, sample), plain, more in zip(samples, as_written, prepared, strict=True):
+        prepared = _found_shares(candidates, values, _PREPARED)
+    for candidate, plain, more in zip(candidates, as_written, prepared, strict=True):
         ignoring = _PREPARED if more - plain > _WORTH_PREPARING else Preparation()
         share = max(plain, more)
-        score = _score(field, other, share, unique, len(sample))
+        score = _score(candidate, other, share, unique, both_running=running and candidate.running)
         if score >= _LEAST_SCORE:
-            proposals.append(Proposal(LinkField(field.name, other.name, ignoring), share, unique, score))
+            link = LinkField(candidate.field.name, other.name, ignoring)
+            proposals.append(Proposal(link, share, unique, score))
     return proposals
 
 
 def _found_shares(
-    samples: Sequence[tuple[Field, pa.Array]], values: pa.Array, preparation: Preparation
+    candidates: Sequence[_Candidate], values: pa.Array, preparation: Preparation
 ) -> list[float]:
-    """For each sample the share of it that stands in `values`; all are looked up in one pass."""
-    together = prepare(Cells(pa.concat_arrays([sample for _, sample in samples])), preparation)
+    """For each candidate the share of its sample that stands in `values`; all are looked up in one pass."""
+    together = prepare(Cells(pa.concat_arrays([candidate.sample for candidate in candidates])), preparation)
     found = pc.is_in(together, value_set=prepare(Cells(values), preparation), skip_nulls=True)
     hits = np.concatenate([[0], np.cumsum(found.to_numpy(zero_copy_only=False))])
-    bounds = np.cumsum([0] + [len(sample) for _, sample in samples])
-    return [float(hits[end] - hits[start]) / max(end - start, 1) for start, end in pairwise(bounds)]
+    bounds = np.cumsum([0] + [len(candidate.sample) for candidate in candidates])
+    return [float((hits[end] - hits[start]) / max(end - start, 1)) for start, end in pairwise(bounds)]
 
 
-def _score(left: Field, right: Field, found: float, unique: float, values: int) -> float:
+def _score(left: _Candidate, right: Field, found: float, unique: float, *, both_running: bool) -> float:
     """Between 0 and 1. Running numbers stand in each other, and a few values link nothing."""
-    alike = fuzz.token_sort_ratio(left.name.casefold(), right.name.casefold()) / 100
+    alike = fuzz.token_sort_ratio(left.field.name.casefold(), right.name.casefold()) / 100
     worth = 1.0
-    if left.type is not FieldType.TEXT and alike < _LIKE_NAMES:
+    if both_running or (left.field.type is not FieldType.TEXT and alike < _LIKE_NAMES):
         worth = 0.3
-    if values < _FEW_VALUES and unique < 1:
+    if len(left.sample) < _FEW_VALUES and unique < 1:
         worth *= 0.2
     if found == 0:
         return 0.0
-    return worth * (0.6 * found + 0.25 * unique) + 0.15 * alike
+    return worth * (0.5 * found + 0.35 * unique) + 0.15 * alike

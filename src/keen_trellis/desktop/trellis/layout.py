@@ -226,7 +226,7 @@ class _Planner:
         y = 10.0
         for path in self.document.margin_files():
             y = self._file(path, y) + 6
-        self.layout.height = y + LINE
+        self.layout.height = y + LINE + 12
 
     def _file(self, path: str, y: float) -> float:
         state = self.document.files.get(path)

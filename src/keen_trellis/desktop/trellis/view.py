@@ -309,6 +309,10 @@ class TrellisView(QWidget):
         width = rail.thickness
         painter.setBrush(Qt.BrushStyle.NoBrush)
         selected = self._document.selection == rail.selection and not self._is_knot(rail.selection)
+        if rail.rows < 0:  # not known, or not to be had
+            painter.setPen(QPen(chosen.accent if selected else chosen.soft, 1.6, Qt.PenStyle.DotLine))
+            painter.drawPath(path)
+            return
         if selected:
             painter.setPen(QPen(chosen.accent, width + 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
             painter.drawPath(path)

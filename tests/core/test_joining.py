@@ -1,0 +1,183 @@
+import unittest
+
+import numpy as np
+import pyarrow as pa
+
+from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.join_type import QUESTION_TYPES, JoinType, type_keeping
+from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
+from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.matching import match
+from keen_trellis.core.table import ArrowTable
+from tests.tables import joined, rows_of, table
+
+LOANS = table(object=["A1", "b2", "Z9", None], title=["one", "two", "three", "four"], value=[10, 20, 30, 40])
+OBJECTS = table(
+    accession=["B2", "A1", "C3", "A1"],
+    title=["Bell", "Lamp", "Chart", "Lamp again"],
+    made=[1800, 1900, None, 1901],
+)
+LINKS = [LinkField("object", "accession", Preparation(case=True))]
+
+
+class Fields(unittest.TestCase):
+    def plan(self, kind: JoinType = JoinType.LEFT_OUTER, **choice) -> list[str]:
+        plan = plan_fields(LOANS.fields, OBJECTS.fields, LINKS, kind, FieldChoice(**choice), "Objects")
+        return [entry.field.name for entry in plan]
+
+    def test_the_link_field_stands_once_and_same_names_stay_tellable_apart(self):
+        self.assertEqual(self.plan(), ["object", "title", "value", "title of Objects", "made"])
+
+    def test_on_request_both_link_fields_stay(self):
+        self.assertIn("accession", self.plan(both_links=True))
+
+    def test_a_link_field_that_is_asked_for_by_name_is_brought(self):
+        self.assertEqual(
+            self.plan(bring=("accession", "made")), ["object", "title", "value", "accession", "made"]
+        )
+
+    def test_on_request_all_brought_fields_carry_the_tables_name(self):
+        self.assertEqual(self.plan(bring=("made",), name_all=True)[-1], "made of Objects")
+
+    def test_fields_come_in_the_order_chosen(self):
+        self.assertEqual(
+            self.plan(keep=("value", "object"), bring=("made", "title")), ["value", "object", "made", "title"]
+        )
+
+    def test_one_sided_types_have_one_sides_fields(self):
+        self.assertEqual(self.plan(JoinType.LEFT_ANTI), ["object", "title", "value"])
+        self.assertEqual(self.plan(JoinType.RIGHT_SEMI), ["accession", "title", "made"])
+        self.assertEqual(
+            self.plan(JoinType.FULL_ANTI), ["object", "title", "value", "title of Objects", "made"]
+        )
+
+    def test_a_name_is_never_given_twice(self):
+        left = table(k=[1], x=[1], **{"x of R": [2]})
+        right = table(k=[1], x=[3])
+        plan = plan_fields(
+            left.fields, right.fields, [LinkField("k", "k")], JoinType.INNER, FieldChoice(), "R"
+        )
+        self.assertEqual([entry.field.name for entry in plan], ["k", "x", "x of R", "x of R 2"])
+
+    def test_types_without_a_common_exact_type_keep_both_link_fields(self):
+        left, right = table(k=[1]), table(q=[1.0])
+        plan = plan_fields(
+            left.fields, right.fields, [LinkField("k", "q")], JoinType.INNER, FieldChoice(), "R"
+        )
+        self.assertEqual([entry.field.name for entry in plan], ["k", "q"])
+
+    def test_an_unknown_field_is_named_with_its_neighbours(self):
+        with self.assertRaisesRegex(UsageError, "titel.*title"):
+            self.plan(bring=("titel",))
+
+
+class Rows(unittest.TestCase):
+    def setUp(self):
+        self.match = match(LOANS, OBJECTS, LINKS)
+
+    def rows(self, kind: JoinType) -> list[tuple]:
+        return rows_of(joined(LOANS, OBJECTS, self.match, LINKS, kind, FieldChoice(bring=("made",))))
+
+    def test_the_link_field_is_filled_from_whichever_side_has_it(self):
+        self.assertEqual(
+            self.rows(JoinType.FULL_OUTER),
+            [
+                ("A1", "one", 10, 1900),
+                ("A1", "one", 10, 1901),
+                ("b2", "two", 20, 1800),
+                ("Z9", "three", 30, None),
+                (None, "four", 40, None),
+                ("C3", None, None, None),
+            ],
+        )
+
+    def test_a_matched_row_shows_the_left_raw_value(self):
+        self.assertEqual(self.rows(JoinType.INNER)[2][0], "b2")
+
+    def test_counts(self):
+        counts = self.match.counts
+        self.assertEqual((counts.pairs, counts.left_matched, counts.right_matched), (3, 2, 3))
+        self.assertEqual((counts.left_blank, counts.right_blank), (1, 0))
+        self.assertEqual((counts.pairs_as_written, counts.left_only_prepared), (2, 1))
+        self.assertEqual(counts.cardinality, "1:n")
+        self.assertEqual(counts.rows_by_type()["cross"], 16)
+
+    def test_no_partner_is_told_from_blank(self):
+        found = joined(LOANS, OBJECTS, self.match, LINKS, JoinType.FULL_OUTER, FieldChoice(bring=("made",)))
+        made = found.column("made")
+        self.assertEqual(made.absent.tolist(), [False, False, False, True, True, False])
+        self.assertTrue(made.values[5].as_py() is None)
+        self.assertFalse(found.column("object").absent is not None and found.column("object").absent.any())
+
+    def test_the_three_states_survive_a_chain_of_joins(self):
+        first = joined(LOANS, OBJECTS, self.match, LINKS, JoinType.LEFT_OUTER, FieldChoice(bring=("made",)))
+        years = table(year=[1900, 1800], word=["late", None])
+        links = [LinkField("made", "year")]
+        second = joined(first, years, match(first, years, links), links, JoinType.LEFT_OUTER)
+        word, made = second.column("word"), second.column("made")
+        self.assertEqual(word.values.to_pylist(), ["late", None, None, None, None])
+        self.assertEqual(word.absent.tolist(), [False, True, False, True, True])
+        self.assertEqual(made.absent.tolist(), [False, False, False, True, True])
+
+    def test_rows_without_number_are_without_partner(self):
+        found = joined(LOANS, OBJECTS, self.match, LINKS, JoinType.FULL_OUTER)
+        cells = found.take(np.array([-1, 0]), ["value"])[0]
+        self.assertEqual((cells.values.to_pylist(), cells.absent.tolist()), ([None, 10], [True, False]))
+
+    def test_a_row_knows_its_origins_on_both_sides(self):
+        left = ArrowTable(pa.table({"k": [1, 2]}), file="a.xlsx", table="A", row_numbers=np.array([4, 9]))
+        right = ArrowTable(pa.table({"k": [2]}), file="b.csv")
+        links = [LinkField("k", "k")]
+        found = joined(left, right, match(left, right, links), links, JoinType.LEFT_OUTER)
+        self.assertEqual([str(origin) for origin in found.origins(1)], ["a.xlsx, A, row 9", "b.csv, row 1"])
+        self.assertEqual([str(origin) for origin in found.origins(0)], ["a.xlsx, A, row 4"])
+
+    def test_partners_of_one_row(self):
+        self.assertEqual(self.match.partners_in_right(0).tolist(), [1, 3])
+        self.assertEqual(self.match.partners_in_left(0).tolist(), [1])
+        self.assertEqual(self.match.partners_in_right(3).tolist(), [])
+
+    def test_too_large_a_result_is_refused_with_its_number(self):
+        plan = plan_fields(LOANS.fields, OBJECTS.fields, LINKS, JoinType.INNER, FieldChoice(), "Objects")
+        with self.assertRaisesRegex(DataError, "3 rows; the limit is 2"):
+            JoinedTable(LOANS, OBJECTS, self.match, JoinType.INNER, plan, most_rows=2)
+
+    def test_empty_tables_join(self):
+        nothing = table(accession=["x"]).take(range(0), ["accession"])[0].values
+        empty = ArrowTable(pa.table({"accession": nothing}))
+        links = [LinkField("object", "accession")]
+        for left, right, pairs in ((LOANS, empty, links), (empty, LOANS, [LinkField("accession", "object")])):
+            found = match(left, right, pairs)
+            for kind in QUESTION_TYPES:
+                self.assertEqual(
+                    len(rows_of(joined(left, right, found, pairs, kind))), found.counts.rows_under(kind)
+                )
+
+
+class Refusals(unittest.TestCase):
+    def test_types_that_can_never_be_equal_are_refused(self):
+        with self.assertRaisesRegex(DataError, "object is text and made is integer"):
+            match(LOANS, OBJECTS, [LinkField("object", "made")])
+
+    def test_a_join_without_links_is_unfinished(self):
+        with self.assertRaisesRegex(UsageError, "no link field yet"):
+            match(LOANS, OBJECTS, [])
+
+    def test_an_unknown_preparation_is_named(self):
+        with self.assertRaisesRegex(UsageError, "colour.*case, outer-spaces"):
+            Preparation.ignoring(["colour"])
+
+    def test_a_type_for_every_choice_of_parts(self):
+        for kind in QUESTION_TYPES:
+            if kind not in (JoinType.LEFT_SEMI, JoinType.RIGHT_SEMI):
+                found = type_keeping(
+                    unmatched_left=kind.keeps_unmatched_left,
+                    matched=kind.keeps_matched,
+                    unmatched_right=kind.keeps_unmatched_right,
+                )
+                self.assertIs(found, kind)
+        self.assertIsNone(type_keeping(unmatched_left=False, matched=False, unmatched_right=False))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,51 @@
+import datetime as dt
+import unittest
+from decimal import Decimal
+
+import pyarrow as pa
+
+from keen_trellis.core.values import FieldType, as_text, common_exact_type, comparable, shortest_number
+
+
+class AsText(unittest.TestCase):
+    def check(self, values, kind, expected):
+        self.assertEqual(as_text(pa.array(values, kind)).to_pylist(), expected)
+
+    def test_numbers_are_written_in_their_shortest_form(self):
+        self.check([7.0, -0.0, 1.5, None, 0.1], pa.float64(), ["7", "0", "1.5", None, "0.1"])
+        self.check([7, None], pa.int64(), ["7", None])
+
+    def test_decimals_keep_their_scale_and_have_no_exponent(self):
+        self.check([Decimal("1.50"), Decimal("0.00")], pa.decimal128(9, 2), ["1.50", "0.00"])
+        self.check([Decimal("0.00000001")], pa.decimal128(12, 8), ["0.00000001"])
+
+    def test_moments_are_iso_without_empty_fractions(self):
+        self.check([dt.date(1850, 3, 1)], pa.date32(), ["1850-03-01"])
+        moments = [dt.datetime(2026, 1, 2, 3, 4, 5), dt.datetime(2026, 1, 2, 0, 0, 0, 250_000)]
+        self.check(moments, pa.timestamp("us"), ["2026-01-02 03:04:05", "2026-01-02 00:00:00.250000"])
+        self.check([dt.time(9, 30)], pa.time64("us"), ["09:30:00"])
+
+    def test_booleans(self):
+        self.check([True, False, None], pa.bool_(), ["true", "false", None])
+
+    def test_single_numbers(self):
+        texts = [shortest_number(value) for value in (7.0, 1.25, 3, Decimal("1E-8"), 1e20)]
+        self.assertEqual(texts, ["7", "1.25", "3", "0.00000001", "1e+20"])
+
+
+class Types(unittest.TestCase):
+    def test_what_can_be_equal(self):
+        self.assertTrue(comparable(FieldType.INTEGER, FieldType.DECIMAL))
+        self.assertTrue(comparable(FieldType.DATE, FieldType.TIMESTAMP))
+        self.assertFalse(comparable(FieldType.TEXT, FieldType.INTEGER))
+        self.assertFalse(comparable(FieldType.BOOLEAN, FieldType.INTEGER))
+
+    def test_common_exact_types(self):
+        self.assertEqual(common_exact_type(pa.date32(), pa.timestamp("us")), pa.timestamp("us"))
+        self.assertEqual(common_exact_type(pa.int64(), pa.decimal128(5, 2)), pa.decimal128(21, 2))
+        self.assertIsNone(common_exact_type(pa.int64(), pa.float64()))
+        self.assertIsNone(common_exact_type(pa.decimal128(38, 0), pa.decimal128(38, 10)))
+
+
+if __name__ == "__main__":
+    unittest.main()

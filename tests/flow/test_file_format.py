@@ -1,0 +1,158 @@
+import json
+import os
+import stat
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from unittest import mock
+
+import jsonschema
+
+from keen_trellis.core.errors import FlowFileError
+from keen_trellis.flow import edits
+from keen_trellis.flow.file_format import dump, load, parse, save
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.source import SourceSettings
+
+_SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "flow.schema.json").read_text())
+
+
+def some_flow(folder: Path) -> Flow:
+    flow, loans = edits.add_source(
+        Flow(), SourceSettings("workbook", str(folder / "data" / "loans.xlsx"), "Loans"), "Loans"
+    )
+    flow, objects = edits.add_source(
+        flow, SourceSettings("sqlite", str(folder.parent / "registry.sqlite"), "objects"), "Objects"
+    )
+    links = (LinkSettings("Object no", "accession", ("case",)), LinkSettings("Städte, „quoted“", "b"))
+    flow, knot = edits.add_join(
+        flow, Input(loans), Input(objects), JoinSettings(links=links, type="full-anti", bring=("title",))
+    )
+    flow, _ = edits.add_output(
+        flow, Input(knot, "unmatched_left"), OutputSettings("text", str(folder / "left.csv"), harmless=False)
+    )
+    return edits.add_file(flow, str(folder / "other.csv"))
+
+
+class FileFormat(unittest.TestCase):
+    def setUp(self):
+        place = TemporaryDirectory()
+        self.addCleanup(place.cleanup)
+        self.folder = Path(place.name) / "flows"
+        self.folder.mkdir()
+        self.path = self.folder / "Winter loans.trellis"
+
+    def test_a_flow_comes_back_as_it_was_saved(self):
+        flow = some_flow(self.folder)
+        save(flow, self.path, KINDS)
+        self.assertEqual(load(self.path, KINDS), flow)
+
+    def test_saving_again_changes_no_byte(self):
+        save(some_flow(self.folder), self.path, KINDS)
+        first = self.path.read_bytes()
+        save(load(self.path, KINDS), self.path, KINDS)
+        self.assertEqual(self.path.read_bytes(), first)
+
+    def test_the_schema_describes_what_is_written(self):
+        for flow in (Flow(), some_flow(self.folder)):
+            jsonschema.validate(json.loads(dump(flow, self.folder, KINDS)), _SCHEMA)
+        with self.assertRaises(jsonschema.ValidationError):
+            jsonschema.validate(
+                {"format": "keen-trellis/1", "steps": [{"id": "x", "kind": "join", "name": "x"}]}, _SCHEMA
+            )
+
+    def test_paths_are_relative_to_the_file(self):
+        members = json.loads(dump(some_flow(self.folder), self.folder, KINDS))
+        self.assertEqual(members["files"], ["data/loans.xlsx", "../registry.sqlite", "other.csv"])
+        self.assertEqual(members["steps"][0]["settings"]["path"], "data/loans.xlsx")
+        self.assertNotIn(str(self.folder), json.dumps(members))
+
+    def test_a_flow_saved_elsewhere_still_names_the_same_files(self):
+        elsewhere = self.folder / "deep" / "er"
+        elsewhere.mkdir(parents=True)
+        flow = some_flow(self.folder)
+        save(flow, elsewhere / "copy.trellis", KINDS)
+        self.assertEqual(load(elsewhere / "copy.trellis", KINDS), flow)
+
+    def test_one_logical_item_a_line(self):
+        lines = dump(some_flow(self.folder), self.folder, KINDS).decode().splitlines()
+        self.assertIn('          {"left": "Object no", "right": "accession", "ignore": ["case"]},', lines)
+        self.assertIn('        {"step": "loans", "port": "rows"},', lines)
+
+    def test_what_is_unknown_is_kept_to_the_letter(self):
+        content = b"""{"format": "keen-trellis/1.4", "colour": {"a": 1.0e0, "b": [1, 2.50]}, "files": [],
+            "steps": [{"id": "s", "kind": "sculpt", "name": "S", "speed": 1E+2, "settings": {"path": "x", "n": 1.10}},
+                      {"id": "t", "kind": "source", "name": "T",
+                       "settings": {"reader": "text", "path": "t.csv", "glow": 0.10}}]}"""
+        flow = parse(content, self.folder, KINDS)
+        changed = edits.change_settings(flow, "t", SourceSettings("text", str(self.folder / "u.csv")))
+        for written in (dump(flow, self.folder, KINDS).decode(), dump(changed, self.folder, KINDS).decode()):
+            for kept in (
+                '"colour": {"a": 1.0e0, "b": [1, 2.50]}',
+                '"speed": 1E+2',
+                '"n": 1.10',
+                '"glow": 0.10',
+            ):
+                self.assertIn(kept, written)
+        self.assertEqual(KINDS.unknown_settings(flow.step("t")), ("glow",))
+        self.assertIn('"path": "u.csv"', dump(changed, self.folder, KINDS).decode())
+
+    def refused(self, content: str, words: str):
+        self.path.write_text(content)
+        with self.assertRaisesRegex(FlowFileError, words) as caught:
+            load(self.path, KINDS)
+        self.assertIn(str(self.path), str(caught.exception))
+        self.assertEqual(caught.exception.exit_code, 6)
+
+    def test_broken_json_is_refused_with_its_line(self):
+        self.refused('{\n  "format": "keen-trellis/1",\n  "steps": [,]\n}', "line 3")
+
+    def test_other_json_is_refused(self):
+        self.refused('{"steps": []}', "not a flow")
+        self.refused("[1, 2]", "not as it should be")
+        self.refused('{"format": "something/1"}', "not a flow")
+
+    def test_a_newer_major_format_is_refused(self):
+        self.refused('{"format": "keen-trellis/2"}', "newer version")
+
+    def test_steps_that_are_none_are_refused(self):
+        self.refused('{"format": "keen-trellis/1", "steps": [{"id": 1, "kind": "join"}]}', "Step 1")
+        self.refused(
+            '{"format": "keen-trellis/1", "steps": [{"id": "a", "kind": "x", "name": "A"}, {"id": "a", "kind": "x", "name": "B"}]}',
+            "Two steps have the id",
+        )
+
+    def test_a_circle_is_refused(self):
+        step = '{{"id": "{}", "kind": "x", "name": "{}", "inputs": [{{"step": "{}"}}]}}'
+        steps = f"[{step.format('a', 'A', 'b')}, {step.format('b', 'B', 'a')}]"
+        self.path.write_text(f'{{"format": "keen-trellis/1", "steps": {steps}}}')
+        with self.assertRaisesRegex(Exception, "circle"):
+            load(self.path, KINDS)
+
+    def test_a_missing_file_is_refused(self):
+        with self.assertRaisesRegex(FlowFileError, "cannot be opened"):
+            load(self.folder / "gone.trellis", KINDS)
+
+    def test_a_failed_save_leaves_the_old_file_and_nothing_else(self):
+        save(Flow(), self.path, KINDS)
+        before = self.path.read_bytes()
+        with (
+            mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")),
+            self.assertRaisesRegex(FlowFileError, "No space left"),
+        ):
+            save(some_flow(self.folder), self.path, KINDS)
+        self.assertEqual(self.path.read_bytes(), before)
+        self.assertEqual(list(self.folder.iterdir()), [self.path])
+
+    def test_saving_keeps_the_files_rights(self):
+        save(Flow(), self.path, KINDS)
+        os.chmod(self.path, 0o640)
+        save(some_flow(self.folder), self.path, KINDS)
+        self.assertEqual(stat.S_IMODE(self.path.stat().st_mode), 0o640)
+
+
+if __name__ == "__main__":
+    unittest.main()

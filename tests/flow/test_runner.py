@@ -1,0 +1,194 @@
+import threading
+import unittest
+from unittest import mock
+
+import msgspec
+import pyarrow as pa
+
+from keen_trellis.core.errors import Cancelled, TrellisError
+from keen_trellis.core.task import Task
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.runner import Kept, Runner
+from keen_trellis.flow.snapshot import Snapshot
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps import join as join_step
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.source import SourceSettings
+from tests.tables import rows_of, table
+
+
+class Shelf:
+    """Snapshots that lie ready."""
+
+    def __init__(self, **tables) -> None:
+        self.tables = tables
+        self.generation = 0
+
+    def get(self, settings: SourceSettings, task: Task) -> Snapshot:
+        return Snapshot(self.tables[settings.table], (), f"{settings.table} {self.generation}", 0.0)
+
+
+class RunnerCase(unittest.TestCase):
+    def setUp(self):
+        self.shelf = Shelf(
+            loans=table(no=["A", "B", "a "], value=[1, 2, 3]),
+            objects=table(code=["A", "C"], title=["Bell", "Chart"]),
+        )
+        self.runner = Runner(KINDS, self.shelf)
+        flow, loans = edits.add_source(Flow(), SourceSettings("text", "/l", "loans"), "Loans")
+        flow, objects = edits.add_source(flow, SourceSettings("text", "/o", "objects"), "Objects")
+        self.settings = JoinSettings(links=(LinkSettings("no", "code"),), type="left-outer")
+        self.flow, self.knot = edits.add_join(flow, Input(loans), Input(objects), self.settings)
+
+    def changed(self, **changes) -> Flow:
+        return edits.change_settings(self.flow, self.knot, msgspec.structs.replace(self.settings, **changes))
+
+    def matches_made(self):
+        return mock.patch.object(join_step, "match", wraps=join_step.match)
+
+
+class Results(RunnerCase):
+    def test_a_join_by_its_ports(self):
+        ports = self.runner.result(self.flow, self.knot).ports
+        self.assertEqual(rows_of(ports["rows"]), [("A", 1, "Bell"), ("B", 2, None), ("a ", 3, None)])
+        self.assertEqual(rows_of(ports["matched"]), [("A", 1, "Bell")])
+        self.assertEqual(rows_of(ports["unmatched_left"]), [("B", 2), ("a ", 3)])
+        self.assertEqual(rows_of(ports["unmatched_right"]), [("C", "Chart")])
+
+    def test_fields_know_the_source_they_came_from(self):
+        fields = self.runner.result(self.flow, self.knot).rows.fields
+        self.assertEqual([field.origin for field in fields], ["loans", "loans", "objects"])
+
+    def test_shapes_are_known_without_matching(self):
+        with self.matches_made() as made:
+            shape = self.runner.shape(self.flow, Input(self.knot, "unmatched_right"))
+        self.assertEqual(shape.name, "unmatched Objects")
+        self.assertEqual([field.name for field in shape.fields], ["code", "title"])
+        made.assert_not_called()
+
+    def test_a_stub_can_be_joined_on(self):
+        flow, second = edits.add_join(
+            self.flow, Input(self.knot, "unmatched_left"), Input("objects"), self.settings
+        )
+        self.assertEqual(self.runner.result(flow, second).rows.rows, 2)
+
+    def test_both_rails_of_a_self_join_keep_their_own_origin(self):
+        flow, other = edits.add_source(self.flow, SourceSettings("text", "/o", "objects"), "Objects")
+        flow, knot = edits.add_join(
+            flow,
+            Input("objects"),
+            Input(other),
+            JoinSettings(links=(LinkSettings("code", "code"),), type="inner"),
+        )
+        fields = self.runner.result(flow, knot).rows.fields
+        self.assertEqual(
+            [(f.name, f.origin) for f in fields],
+            [("code", "objects"), ("title", "objects"), ("title of Objects 2", "objects-2")],
+        )
+
+
+class Fingerprints(RunnerCase):
+    def test_type_and_fields_never_match_again(self):
+        with self.matches_made() as made:
+            self.runner.result(self.flow, self.knot)
+            for changes in (
+                {"type": "inner"},
+                {"type": "full-anti"},
+                {"bring": ()},
+                {"keep": ("value",)},
+                {"name_all": True},
+            ):
+                self.runner.result(self.changed(**changes), self.knot)
+        self.assertEqual(made.call_count, 1)
+
+    def test_links_and_preparation_match_again_and_undo_does_not(self):
+        with self.matches_made() as made:
+            self.runner.result(self.flow, self.knot)
+            prepared = self.changed(links=(LinkSettings("no", "code", ("case", "outer-spaces")),))
+            self.assertEqual(self.runner.result(prepared, self.knot).match.counts.left_matched, 2)
+            self.runner.result(self.flow, self.knot)
+        self.assertEqual(made.call_count, 2)
+
+    def test_names_and_notes_compute_nothing_anew(self):
+        first = self.runner.result(self.flow, self.knot)
+        renamed = edits.rename(self.flow, self.knot, "Another name")
+        self.assertIs(self.runner.result(renamed, self.knot), first)
+
+    def test_another_snapshot_is_matched_again(self):
+        first = self.runner.result(self.flow, self.knot)
+        self.shelf.generation += 1
+        self.assertIsNot(self.runner.result(self.flow, self.knot), first)
+
+    def test_the_least_recently_used_goes_first(self):
+        kept = Kept(most=2)
+        kept.keep("a", 1)
+        kept.keep("b", 2)
+        kept.find("a")
+        kept.keep("c", 3)
+        self.assertEqual([kept.find(name) for name in "abc"], [1, None, 3])
+
+
+class Trouble(RunnerCase):
+    def failing(self, flow: Flow, words: str, step: str = ""):
+        with self.assertRaisesRegex(TrellisError, words) as caught:
+            self.runner.result(flow, step or self.knot)
+        return caught.exception
+
+    def test_an_error_names_its_step(self):
+        error = self.failing(self.changed(links=(LinkSettings("number", "code"),)), "no field “number”")
+        self.assertEqual(error.where, "Loans with Objects")
+
+    def test_a_removed_input_is_said(self):
+        self.failing(edits.remove_step(self.flow, "objects"), "objects.*is gone")
+
+    def test_a_cross_join_by_type_is_refused(self):
+        self.failing(self.changed(type="cross"), "cannot be a cross join")
+
+    def test_an_unknown_type_is_named(self):
+        self.failing(self.changed(type="outer"), "no join type “outer”.*left-outer")
+
+    def test_types_that_differ_are_refused_without_reading_a_row(self):
+        self.failing(
+            self.changed(links=(LinkSettings("value", "code"),)), "value is integer and code is text"
+        )
+
+    def test_settings_that_cannot_be_read(self):
+        step = msgspec.structs.replace(self.flow.step(self.knot), settings=b'{"type": 5}')
+        flow = msgspec.structs.replace(self.flow, steps=(*self.flow.steps[:2], step))
+        self.failing(flow, "settings cannot be read")
+
+    def test_an_unknown_kind_is_said(self):
+        step = msgspec.structs.replace(self.flow.step(self.knot), kind="sculpt")
+        flow = msgspec.structs.replace(self.flow, steps=(*self.flow.steps[:2], step))
+        self.failing(flow, "does not know the kind of step “sculpt”")
+
+    def test_cancelled_work_stops_and_keeps_nothing(self):
+        rows = 400_000
+        keys = pa.array([f"key {n}" for n in range(rows)], pa.large_string())
+        from keen_trellis.core.table import ArrowTable
+
+        self.shelf.tables = {
+            "loans": ArrowTable(pa.table({"no": keys})),
+            "objects": ArrowTable(pa.table({"code": keys})),
+        }
+        task = Task(lambda done, total, what: task.cancel() if "comparing" in what else None)
+        with self.assertRaises(Cancelled):
+            self.runner.result(self.flow, self.knot, task)
+        self.assertEqual(self.runner.result(self.flow, self.knot).rows.rows, rows)
+
+    def test_two_threads_may_ask_at_once(self):
+        found = []
+        threads = [
+            threading.Thread(target=lambda: found.append(self.runner.result(self.flow, self.knot).rows.rows))
+            for _ in range(4)
+        ]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        self.assertEqual(found, [3, 3, 3, 3])
+
+
+if __name__ == "__main__":
+    unittest.main()

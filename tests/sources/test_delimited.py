@@ -1,0 +1,206 @@
+import datetime as dt
+import unittest
+from decimal import Decimal
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keen_trellis.core.errors import SourceError
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType
+from keen_trellis.sources.library import Library
+from tests.tables import rows_of
+
+T = FieldType
+
+
+class DelimitedCase(unittest.TestCase):
+    def setUp(self):
+        folder = TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.path = Path(folder.name) / "file.csv"
+
+    def read(self, content: str | bytes, encoding: str = "utf-8"):
+        self.path.write_bytes(content if isinstance(content, bytes) else content.encode(encoding))
+        library = Library()
+        return library.get(library.content(self.path).settings(""), Task())
+
+    def rows(self, content, encoding="utf-8") -> list[tuple]:
+        return rows_of(self.read(content, encoding).table)
+
+    def said(self, snapshot) -> str:
+        return " | ".join(map(str, snapshot.remarks))
+
+
+class Dialects(DelimitedCase):
+    def test_each_delimiter(self):
+        for delimiter in ",;\t|":
+            content = f"name{delimiter}n\nx, y or z{delimiter}1\n".replace("x, y or z", "x")
+            self.assertEqual(self.rows(content * 1), [("x", 1)], repr(delimiter))
+
+    def test_delimiters_inside_quotes_do_not_count(self):
+        self.assertEqual(self.rows('a;b\n"1,5;x";"y,z"\n"2,5";q\n'), [("1,5;x", "y,z"), ("2,5", "q")])
+
+    def test_single_quotes(self):
+        self.assertEqual(self.rows("a,b\n'x,1','y'\n'z','w'\n"), [("x,1", "y"), ("z", "w")])
+
+    def test_lines_inside_quotes_and_doubled_quotes(self):
+        self.assertEqual(self.rows('a,b\n"two\nlines","say ""hi"""\n'), [("two\nlines", 'say "hi"')])
+
+    def test_encodings(self):
+        words = "a,b\nMünchner Straße,žluťoučký\n"
+        for encoding in ("utf-8", "utf-8-sig", "utf-16"):
+            self.assertEqual(self.rows(words, encoding), [("Münchner Straße", "žluťoučký")], encoding)
+
+    def test_another_encoding_is_guessed_and_said(self):
+        words = "name,place\n" + "".join(f"Müller {n},Königstraße für schöne Möbel\n" for n in range(60))
+        snapshot = self.read(words, "cp1252")
+        self.assertEqual(rows_of(snapshot.table)[0], ("Müller 0", "Königstraße für schöne Möbel"))
+        self.assertIn("not UTF-8", self.said(snapshot))
+
+    def test_bad_bytes_far_into_the_file_are_found(self):
+        content = b"a,b\n" + b"plain,text\n" * 60_000 + "Möbel,schön\n".encode("cp1252")
+        snapshot = self.read(content)
+        self.assertEqual(snapshot.table.rows, 60_001)
+        self.assertIn("not UTF-8", self.said(snapshot))
+
+    def test_one_column(self):
+        self.assertEqual(self.rows("code\nA1\n\nB2\n"), [("A1",), (None,), ("B2",)])
+
+    def test_windows_line_ends_and_no_last_line_end(self):
+        self.assertEqual(self.rows("a,b\r\n1,2\r\n3,4"), [(1, 2), (3, 4)])
+
+    def test_a_title_above_the_header(self):
+        snapshot = self.read("Report of the month\n\nvenue,crates\nPier,2\nMill,3\n")
+        self.assertEqual(snapshot.table.names, ("venue", "crates"))
+        self.assertIn("below “Report of the month”", self.said(snapshot))
+        self.assertEqual(snapshot.table.origins(0)[0].row, 4)
+
+    def test_no_header(self):
+        snapshot = self.read("1,x\n2,y\n")
+        self.assertEqual((snapshot.table.names, snapshot.table.rows), (("field 1", "field 2"), 2))
+        self.assertIn("no header", self.said(snapshot))
+
+
+class Types(DelimitedCase):
+    def kind(self, *values: str):
+        snapshot = self.read("id,v\n" + "".join(f"r{n},{value}\n" for n, value in enumerate(values)))
+        return snapshot.table.fields[1].type, [row[1] for row in rows_of(snapshot.table)], self.said(snapshot)
+
+    def check(self, values, kind, expected, said=""):
+        found, read, remarks = self.kind(*values)
+        self.assertEqual((found, read), (kind, expected))
+        self.assertIn(said, remarks)
+
+    def test_whole_numbers(self):
+        self.check(["1", "-20", "", "+3"], T.INTEGER, [1, -20, None, 3])
+
+    def test_decimals_are_exact(self):
+        self.check(
+            ["1.10", "2", "-0.005"], T.DECIMAL, [Decimal("1.100"), Decimal("2.000"), Decimal("-0.005")]
+        )
+
+    def test_a_late_value_decides(self):
+        values = ["1"] * 5_000 + ["1.5"]
+        self.assertEqual(self.kind(*values)[0], T.DECIMAL)
+
+    def test_leading_zeros_stay_text(self):
+        self.check(["007", "12"], T.TEXT, ["007", "12"], "leading zeros")
+
+    def test_more_digits_than_64_bits(self):
+        long = "123456789012345678901234567890"
+        self.check([long, "1"], T.DECIMAL, [Decimal(long), Decimal(1)])
+        self.assertEqual(self.kind("1" * 60)[0], T.TEXT)
+
+    def test_exponents_are_real(self):
+        self.check(["1e3", "2.5"], T.REAL, [1000.0, 2.5])
+
+    def test_booleans_dates_times_timestamps(self):
+        self.check(["true", "False"], T.BOOLEAN, [True, False])
+        self.check(["2026-02-01", ""], T.DATE, [dt.date(2026, 2, 1), None])
+        self.check(["08:30", "23:59:01"], T.TIME, [dt.time(8, 30), dt.time(23, 59, 1)])
+        self.check(
+            ["2026-02-01T08:30", "2026-02-01 08:30:15"],
+            T.TIMESTAMP,
+            [dt.datetime(2026, 2, 1, 8, 30), dt.datetime(2026, 2, 1, 8, 30, 15)],
+        )
+
+    def test_dates_with_one_possible_order(self):
+        self.check(["31/01/2026", "1/2/2026"], T.DATE, [dt.date(2026, 1, 31), dt.date(2026, 2, 1)])
+        self.check(["01.31.2026", "2.1.2026"], T.DATE, [dt.date(2026, 1, 31), dt.date(2026, 2, 1)])
+
+    def test_dates_with_two_possible_orders_stay_text(self):
+        self.check(["01/02/2026", "03/04/2026"], T.TEXT, ["01/02/2026", "03/04/2026"], "cannot be told apart")
+
+    def test_a_day_that_does_not_exist(self):
+        self.check(["2026-02-30", "2026-02-01"], T.TEXT, ["2026-02-30", "2026-02-01"], "look like dates")
+
+    def test_the_odd_value_is_pointed_at(self):
+        self.check(["1", "2", "n/a", "4"], T.TEXT, ["1", "2", "n/a", "4"], "“n/a” (row 4)")
+
+    def test_amounts_with_a_currency_sign_are_said(self):
+        self.check(["£1.50", "£20"], T.TEXT, ["£1.50", "£20"], "currency sign")
+
+
+class Repairs(DelimitedCase):
+    def test_ragged_rows_are_kept_and_said(self):
+        snapshot = self.read("a,b,c\n1,2,3\n4,5\n6,7,8,9\n\n10,11,12\n")
+        self.assertEqual(snapshot.table.names, ("a", "b", "c", "field 4"))
+        self.assertEqual(
+            rows_of(snapshot.table), [(1, 2, 3, None), (4, 5, None, None), (6, 7, 8, 9), (10, 11, 12, None)]
+        )
+        said = self.said(snapshot)
+        self.assertIn("1 row has fewer than 3 cells; the rest is blank (first in line 3)", said)
+        self.assertIn("1 row has more than 3 cells", said)
+        self.assertIn("1 empty line", said)
+        self.assertEqual(snapshot.table.origins(3)[0].row, 6)
+
+    def test_every_row_of_a_long_ragged_file_is_kept(self):
+        lines = [f"{n},x" if n % 7 else f"{n}" for n in range(45_000)]
+        snapshot = self.read("n,v\n" + "\n".join(lines) + "\n")
+        self.assertEqual(snapshot.table.rows, 45_000)
+        self.assertEqual(rows_of(snapshot.table)[44_999], (44_999, "x") if 44_999 % 7 else (44_999, None))
+
+    def test_a_quotation_mark_that_is_never_closed(self):
+        for rows in (3, 60_000):
+            content = "a,b\n" + "x,1\n" * rows + '"never closed,2\n' + "y,3\n" * rows
+            with self.assertRaisesRegex(SourceError, "[Qq]uot"):
+                self.read(content)
+
+    def test_binary_content(self):
+        with self.assertRaisesRegex(SourceError, "neither a workbook, nor delimited text"):
+            self.read(b"\x00\x01\x02" * 100)
+
+    @given(
+        st.lists(
+            st.tuples(
+                *[
+                    st.text(
+                        st.characters(codec="utf-8", exclude_characters="\r\x00", exclude_categories=["Cs"]),
+                        max_size=5,
+                    )
+                ]
+                * 2
+            ),
+            min_size=2,
+            max_size=6,
+        )
+    )
+    def test_what_the_csv_writer_wrote_is_read(self, cells):
+        import csv
+        import io
+
+        written = io.StringIO()
+        writer = csv.writer(written, quoting=csv.QUOTE_ALL, lineterminator="\n")
+        writer.writerow(["first column", "second column"])
+        writer.writerows(cells)
+        table = self.read(written.getvalue()).table
+        self.assertEqual(table.rows, len(cells))
+        if all(field.type is T.TEXT for field in table.fields):
+            self.assertEqual(rows_of(table), [tuple(cell or None for cell in row) for row in cells])
+
+
+if __name__ == "__main__":
+    unittest.main()
