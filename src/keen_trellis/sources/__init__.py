@@ -1,10 +1,1 @@
-"""Readers of sources, one module a kind. A new kind is a new module and a line in READERS."""
-
-from keen_trellis.sources.database import SqliteReader
-from keen_trellis.sources.delimited import DelimitedReader
-from keen_trellis.sources.reading import Reader
-from keen_trellis.sources.workbook import WorkbookReader
-
-READERS: dict[str, Reader] = {
-    reader.name: reader for reader in (WorkbookReader(), DelimitedReader(), SqliteReader())
-}
+"""Readers of sources, one module a kind; `readers` is their registry."""

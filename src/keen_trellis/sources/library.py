@@ -13,7 +13,7 @@ from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.snapshot import Remark, Snapshot
 from keen_trellis.flow.steps.source import SourceSettings
-from keen_trellis.sources import READERS
+from keen_trellis.sources.readers import READERS
 from keen_trellis.sources.reading import Listing, Reader, ReadTable
 from keen_trellis.sources.recognise import TEXT, recognise
 

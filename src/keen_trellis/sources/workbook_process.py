@@ -10,15 +10,16 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import pyarrow as pa
 import python_calamine as calamine
 
 from keen_trellis.core.errors import SourceError
-from keen_trellis.flow.snapshot import Remark
-from keen_trellis.sources.headers import LOOKED_AT, blank, find_header
-from keen_trellis.sources.inference import column_of_cells
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+# What only reading needs is imported there: listing the sheets is then done in a tenth of a second.
 
 _PROGRESS_ROWS = 20_000
 
@@ -53,6 +54,10 @@ def _is_sheet(entry: calamine.SheetMetadata) -> bool:
 
 
 def _read(workbook: calamine.CalamineWorkbook, name: str, target: str) -> list[dict[str, Any]]:
+    from keen_trellis.flow.snapshot import Remark
+    from keen_trellis.sources.headers import LOOKED_AT, blank, find_header
+    from keen_trellis.sources.inference import column_of_cells
+
     if name not in workbook.sheet_names:
         known = ", ".join(f"“{sheet}”" for sheet in workbook.sheet_names)
         raise SourceError(f"There is no sheet “{name}” in it.", remedy=f"It holds: {known}.")
@@ -106,6 +111,8 @@ def _rows(sheet: calamine.CalamineSheet) -> list[list[Any]]:
 
 
 def _write(arrays: Sequence[pa.Array], names: Sequence[str], numbers: Sequence[int], target: str) -> None:
+    import pyarrow as pa
+
     # Row numbers travel as a last column, which the parent takes off again.
     fields = [pa.field(name, array.type) for name, array in zip(names, arrays, strict=True)]
     schema = pa.schema([*fields, pa.field("row number", pa.int32())])
