@@ -82,7 +82,7 @@ class Chooser(QFrame):
         self._choices = list(choices)
         self._several, self._numbered, self._decided = several, numbered, False
         self._newer: Callable[[], Sequence[Choice]] | None = None
-        self.filter = QLineEdit()
+        self.filter = QLineEdit(self)
         self.filter.setPlaceholderText("type to narrow the list")
         self.filter.setFont(font(12))
         self.filter.setVisible(len(choices) >= _FILTER_FROM and not numbered)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from PySide6.QtCore import QRect, QRectF, QSize, Qt
 from PySide6.QtGui import (
@@ -41,7 +41,7 @@ class Chip:
     """A part that can be changed. action: what opens or happens.  hue: of the source it belongs to."""
 
     text: str
-    action: Callable[[QWidget], None]
+    action: Callable[[QWidget], None] = field(compare=False)
     label: str
     hue: int | None = None
     strong: bool = False
@@ -62,7 +62,7 @@ class ChipButton(QAbstractButton):
         self.setToolTip(chip.text)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.clicked.connect(lambda: chip.action(self))
+        self.clicked.connect(lambda: self.chip.action(self))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Down):
@@ -128,6 +128,9 @@ class SentenceView(QWidget):
     def show_items(self, items: Sequence[Item]) -> None:
         """Show another sentence; the keyboard stays at the chip in the same place."""
         if list(items) == self._items:
+            # The same words; but what a chip does may depend on settings that no word shows.
+            for button, chip in zip(self._chips, (i for i in items if isinstance(i, Chip)), strict=True):
+                button.chip = chip
             return
         focused = next((n for n, chip in enumerate(self._chips) if chip.hasFocus()), None)
         labels = [chip.chip.label for chip in self._chips]
