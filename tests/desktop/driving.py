@@ -15,6 +15,7 @@ from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.pictures import new_window, settle
 from keen_trellis.desktop.sentence.chooser import Chooser
 from keen_trellis.desktop.window import MainWindow
+from keen_trellis.sources.library import Library
 from tests import demo_data
 
 CTRL, SHIFT, ALT = (
@@ -22,6 +23,8 @@ CTRL, SHIFT, ALT = (
     Qt.KeyboardModifier.ShiftModifier,
     Qt.KeyboardModifier.AltModifier,
 )
+# Shared, so that the demo's own files are read only once in all tests.
+_LIBRARY = Library()
 _PLAIN = Qt.KeyboardModifier.NoModifier
 
 
@@ -34,10 +37,13 @@ class WindowCase(unittest.TestCase):
         self.folder = Path(place.name)
         self._unexpected: list[BaseException] = []
         before = sys.excepthook
-        sys.excepthook = lambda kind, error, trace: (self._unexpected.append(error), before(kind, error, trace))
+        sys.excepthook = lambda kind, error, trace: (
+            self._unexpected.append(error),
+            before(kind, error, trace),
+        )
         self.addCleanup(setattr, sys, "excepthook", before)
         self.addCleanup(self._nothing_unexpected)
-        self.window: MainWindow = new_window()
+        self.window: MainWindow = new_window(library=_LIBRARY)
         self.addCleanup(self._close)
         self.window.activateWindow()
         self.document = self.window.document
@@ -54,9 +60,9 @@ class WindowCase(unittest.TestCase):
         self.window.deleteLater()
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
-    def open_demo(self) -> Path:
-        """Open a copy of the demo flow; its path."""
-        data = demo_data.copy(self.folder / "demo")
+    def open_demo(self, *, own: bool = False) -> Path:
+        """Open the demo flow; its path. own: a copy that the test may change and write beside."""
+        data = demo_data.copy(self.folder / "demo") if own else demo_data.folder()
         self.window.open_flow(data / "Winter loans.trellis")
         self.rest()
         return data / "Winter loans.trellis"
@@ -132,7 +138,11 @@ class WindowCase(unittest.TestCase):
 
     def item(self, text: str, part: str = ""):
         """The item of the trellis with this text, the longest one if there are several."""
-        found = [item for item in self.window.trellis.items if text in item.text and (not part or item.part == part)]
+        found = [
+            item
+            for item in self.window.trellis.items
+            if text in item.text and (not part or item.part == part)
+        ]
         self.assertTrue(found, f"{text} is not in {[item.text for item in self.window.trellis.items]}")
         return max(found, key=lambda item: item.rect.width())
 
@@ -149,7 +159,9 @@ class WindowCase(unittest.TestCase):
     def chip(self, label: str):
         """The chip with this label."""
         found = [chip for chip in self.window.sentence.view.chips if chip.chip.label == label]
-        self.assertTrue(found, f"{label} is not in {[chip.chip.label for chip in self.window.sentence.view.chips]}")
+        self.assertTrue(
+            found, f"{label} is not in {[chip.chip.label for chip in self.window.sentence.view.chips]}"
+        )
         return found[0]
 
     @property

@@ -23,7 +23,10 @@ class WalkThrough(WindowCase):
     def check_join(self):
         """What step 3 of the walk through promises."""
         settings = editing.join_settings(self.document, KNOT)
-        self.assertEqual([(link.left, link.right, link.ignore) for link in settings.links], [("Object no", "accession", ("case", "outer-spaces"))])
+        self.assertEqual(
+            [(link.left, link.right, link.ignore) for link in settings.links],
+            [("Object no", "accession", ("case", "outer-spaces"))],
+        )
         self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
         self.assertEqual(self.bands[1], "Matched · 8,303 loans with 4,696 objects in 8,306 pairs")
         self.assertEqual(self.bands[2], "Unmatched Objects · 8,211 rows")
@@ -50,7 +53,9 @@ class WalkThrough(WindowCase):
         rail = self.item("Loans").rect
         self.drag(trellis, self.item("objects").rect.center(), rail.center())
         self.rest()
-        self.assertIn("stand in accession of Objects", self.chooser().findChildren(type(self.window._title))[0].text())
+        self.assertIn(
+            "stand in accession of Objects", self.chooser().findChildren(type(self.window._title))[0].text()
+        )
         self.pick("every loan, with its object where known")
         self.rest()
         self.check_join()

@@ -13,6 +13,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.jobs import Job, Jobs
 from keen_trellis.flow import file_format
@@ -28,11 +29,17 @@ from keen_trellis.sources.library import FileContent, Library
 
 @dataclass(frozen=True)
 class Outcome:
-    """What a step came to: a result, or an error. Inputs are given where they could be found out."""
+    """What a step came to: a result, or an error.
+
+    step: the step as it was then; while a newer one is being computed, this is the latest there is.
+    inputs, tables: shape and rows of each input, where they could be found out.
+    """
 
     result: StepResult | None = None
     error: TrellisError | None = None
+    step: Step | None = None
     inputs: tuple[InputShape, ...] = ()
+    tables: tuple[Table, ...] = ()
     remarks: tuple[Remark, ...] = ()
     seconds: float = 0.0
 
@@ -81,10 +88,10 @@ class Document(QObject):
     said = Signal(str)
     failed = Signal(object)
 
-    def __init__(self, jobs: Jobs, parent: QObject | None = None) -> None:
+    def __init__(self, jobs: Jobs, library: Library, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.jobs = jobs
-        self.library = Library()
+        self.library = library
         self.runner = Runner(KINDS, self.library)
         self.history = History(Flow())
         self.files: dict[str, FileState] = {}
@@ -268,9 +275,8 @@ class Document(QObject):
 
         def work(task: Task) -> Outcome:
             snapshot = self.library.get(settings, task)
-            return Outcome(
-                StepResult({ROWS: snapshot.table}), remarks=snapshot.remarks, seconds=snapshot.seconds
-            )
+            result = StepResult({ROWS: snapshot.table})
+            return Outcome(result, remarks=snapshot.remarks, seconds=snapshot.seconds)
 
         def done(outcome: Outcome) -> None:
             self._stumps[settings] = outcome
@@ -313,23 +319,26 @@ class Document(QObject):
             self.outcomes_changed.emit()
 
     def _outcome_of(self, flow: Flow, step: Step, task: Task) -> Outcome:
-        started = time.perf_counter()
         try:
             shapes = tuple(self.runner.input_shapes(flow, step, task))
         except TrellisError as error:
-            return Outcome(error=error)
-        remarks: tuple[Remark, ...] = ()
-        if step.kind != SourceKind.name:
-            started = time.perf_counter()
+            return Outcome(error=error, step=step)
+        # A source's seconds are those of reading it; other steps' begin once their inputs are there.
+        is_source = step.kind == SourceKind.name
+        started = time.perf_counter()
         try:
-            if step.kind == SourceKind.name:
-                remarks = self.library.get(KINDS.settings(step), task).remarks
             result = self.runner.result(flow, step.id, task)
             if result.match is not None:
                 _warm(result, task)
         except TrellisError as error:
-            return Outcome(error=error, inputs=shapes)
-        return Outcome(result, None, shapes, remarks, time.perf_counter() - started)
+            return Outcome(error=error, step=step, inputs=shapes)
+        seconds = time.perf_counter() - started
+        remarks: tuple[Remark, ...] = ()
+        if is_source:
+            snapshot = self.library.get(KINDS.settings(step), task)
+            seconds, remarks = snapshot.seconds, snapshot.remarks
+        tables = tuple(self.runner.result(flow, entry.step, task).ports[entry.port] for entry in step.inputs)
+        return Outcome(result, None, step, shapes, tables, remarks, seconds)
 
 
 def _warm(result: StepResult, task: Task) -> None:

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 from keen_trellis.desktop.app import make_application
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.window import MainWindow
+from keen_trellis.sources.library import Library
 
 SIZE = (1280, 800)
 _PATIENCE = 60.0
@@ -52,10 +53,10 @@ def settle(window: MainWindow, until: Callable[[], bool] | None = None) -> None:
     raise TimeoutError("the window did not come to rest")
 
 
-def new_window(size: tuple[int, int] = SIZE) -> MainWindow:
+def new_window(size: tuple[int, int] = SIZE, library: Library | None = None) -> MainWindow:
     """A window that remembers nothing, shown without a display."""
     make_application()
-    window = MainWindow(_Forgetful())
+    window = MainWindow(_Forgetful(), library)
     window.resize(*size)
     window.show()
     QCoreApplication.processEvents()

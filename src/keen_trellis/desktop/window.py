@@ -43,6 +43,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.outputs import Written, settings_for, write
 from keen_trellis.outputs.running import source_paths
+from keen_trellis.sources.library import Library
 
 _FLOWS = "Flows (*.trellis)"
 _SOURCES = (
@@ -55,11 +56,11 @@ _LEAST_SIZE = (1000, 640)
 class MainWindow(QMainWindow):
     """One flow in one window."""
 
-    def __init__(self, remembered: Remembered | None = None) -> None:
+    def __init__(self, remembered: Remembered | None = None, library: Library | None = None) -> None:
         super().__init__()
         self.remembered = remembered or Remembered()
         self.jobs = Jobs(self)
-        self.document = Document(self.jobs, self)
+        self.document = Document(self.jobs, library or Library(), self)
         self.trellis = TrellisView(self.document)
         self.sentence = SentencePane(self.document)
         self.bench = BenchPane(self.document)

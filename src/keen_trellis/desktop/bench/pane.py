@@ -26,7 +26,7 @@ from keen_trellis.desktop.marks import marks_of
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import JoinKind
+from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 
 
 class BenchPane(QWidget):
@@ -107,19 +107,18 @@ class BenchPane(QWidget):
         self._show(selection, outcome)
 
     def _show(self, selection: Selection, outcome: Outcome) -> None:
-        step = self._document.flow.find(selection.step)
-        knot = step is not None and step.kind == JoinKind.name and selection.port == ROWS
-        result = outcome.result
+        result, step = outcome.result, outcome.step
         assert result is not None
         table = result.ports.get(selection.port)
         if table is None:
             self._say("This knot has no such rows any more.")
             return
-        settings = KINDS.settings(step) if knot and step is not None else None
+        settings: JoinSettings | None = None
+        if step is not None and step.kind == JoinKind.name and selection.port == ROWS:
+            settings = KINDS.settings(step)
+            self.grid.show_type(settings.join_type)
         # A knot's rows follow from its match and its fields, not from its join type.
         same = (result.match, settings.links, settings.keep, settings.bring) if settings else table
-        if settings is not None:
-            self.grid.show_type(settings.join_type)
         if same == self._shown_for and selection == self._shown_selection:
             if self._stack.currentWidget() is self.message:
                 self._stack.setCurrentWidget(self.grid)
@@ -127,11 +126,8 @@ class BenchPane(QWidget):
         afresh = selection != self._shown_selection
         self._shown_for, self._shown_selection = same, selection
         content = table_content(table)
-        if settings is not None and step is not None:
-            left, right = (
-                self._document.runner.result(self._document.flow, entry.step).ports[entry.port]
-                for entry in step.inputs
-            )
+        if settings is not None:
+            left, right = outcome.tables
             content = knot_content(settings, outcome.inputs, left, right, result)
         self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
         if not table.rows and not content.is_knot:

@@ -184,7 +184,7 @@ class SentencePane(QWidget):
 
     def _join_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: JoinSettings = KINDS.settings(step)
-        if outcome is None or len(outcome.inputs) != 2:
+        if outcome is None or outcome.step is None or outcome.step.inputs != step.inputs:
             return [Word(f"{step.name}: reading its tables.")]
         left, right = outcome.inputs
         items: list[Item] = [Word("Match")]

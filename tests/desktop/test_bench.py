@@ -1,0 +1,272 @@
+import unittest
+
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QApplication, QMenu
+
+from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
+from keen_trellis.desktop import editing
+from keen_trellis.desktop.bench.content import destinations
+from keen_trellis.desktop.bench.grid import HEADER_HEIGHT, LINE_HEIGHT
+from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
+from keen_trellis.desktop.document import Selection
+from tests import demo_data
+from tests.desktop.driving import CTRL, SHIFT, WindowCase
+
+KNOT = "loans-with-objects"
+KEY = Qt.Key
+
+
+class BenchCase(WindowCase):
+    def setUp(self):
+        super().setUp()
+        self.open_demo()
+        self.grid = self.window.bench.grid
+        self.grid.setFocus()
+
+    def kinds(self) -> list[str]:
+        return [self.grid.lines.at(number).kind for number in range(self.grid.lines.count)]
+
+    def line(self, number: int) -> QPointF:
+        """A point in the grid's line with this number, near its left."""
+        top = self.grid.verticalScrollBar().value()
+        return QPointF(120, HEADER_HEIGHT + (number - top + 0.5) * LINE_HEIGHT)
+
+    def shown(self, column: str, part: int = 0, places: int = 5) -> list[str]:
+        content = self.grid.content
+        number = next(n for n, entry in enumerate(content.columns) if entry.field.name == column)
+        return [cell.text for cell in content.cells(content.parts[part], 0)[number][:places]]
+
+
+class Bands(BenchCase):
+    def test_every_band_shows_a_few_rows_at_first(self):
+        few = [ROW] * 5 + [MORE]
+        self.assertEqual(self.kinds(), [BAND, *few, BAND, PART, *few, PART, *few, BAND, *few])
+
+    def test_matched_as_written_stands_apart(self):
+        texts = [part.text for part in self.grid.content.parts]
+        self.assertEqual(
+            texts[1:3], ["408 pairs match only after ignoring case and outer spaces", "7,898 as written"]
+        )
+        planted = demo_data.scenario().planted.only_after_case_and_outer_spaces
+        part = self.grid.content.parts[1]
+        rows = {self.grid.content.cells(part, n // 64)[0][n % 64].text for n in range(part.rows.count)}
+        self.assertEqual(rows, planted)
+
+    def test_unmatched_rows_are_the_planted_ones(self):
+        part = self.grid.content.parts[0]
+        self.assertEqual(
+            {cell.text for cell in self.grid.content.cells(part, 0)[0]},
+            demo_data.scenario().planted.without_object,
+        )
+
+    def test_bands_and_parts_open_and_close_by_click_and_key(self):
+        self.click(self.grid.viewport(), self.line(0))
+        self.assertEqual(self.kinds()[:3], [BAND, BAND, PART])
+        self.press(KEY.Key_Return)
+        self.assertEqual(self.kinds()[:2], [BAND, ROW])
+        self.click(self.grid.viewport(), self.line(8))
+        self.assertEqual(self.kinds()[7:10], [BAND, PART, PART])
+
+    def test_all_rows_of_a_part_are_shown_on_request_and_fewer_again(self):
+        self.click(self.grid.viewport(), self.line(6))
+        self.assertEqual(self.kinds()[:52], [BAND, *[ROW] * 49, MORE, BAND])
+        self.grid.move_to(50)
+        self.press(KEY.Key_Space)
+        self.assertEqual(self.kinds()[6], MORE)
+
+    def test_keys_jump_between_bands(self):
+        self.grid.move_to(0)
+        places = []
+        for _ in range(3):
+            self.press(KEY.Key_Down, modifier=CTRL)
+            places.append(self.grid.current)
+        self.assertEqual(places, [7, 8, 15])
+        self.press(KEY.Key_Up, modifier=CTRL)
+        self.assertEqual(self.grid.current, 8)
+
+    def test_a_band_is_sent_elsewhere_from_its_head(self):
+        rect = self.grid._chooser_rect(self.grid._line_top(0))
+        self.click(self.grid.viewport(), rect.center())
+        menu = QApplication.activePopupWidget()
+        self.assertIsInstance(menu, QMenu)
+        self.assertEqual([action.text() for action in menu.actions()], ["stay in the result", "left out"])
+        menu.actions()[1].trigger()
+        menu.close()
+        self.rest()
+        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.INNER)
+
+    def test_every_choice_of_every_band_is_what_it_says(self):
+        content = self.grid.content
+        for kind in QUESTION_TYPES:
+            for band in content.bands:
+                for destination in destinations(content, band, kind):
+                    after = destination.join_type
+                    if destination.text == "left out" and band.key == "unmatched_left":
+                        self.assertFalse(after.keeps_unmatched_left)
+                    if destination.text == "every pair":
+                        self.assertTrue(after.keeps_pairs)
+                        self.assertEqual(after.keeps_unmatched_right, kind.keeps_unmatched_right)
+
+    def test_flipping_through_the_types_leaves_the_bench_where_it_is(self):
+        self.grid.move_to(17)
+        self.grid.verticalScrollBar().setValue(4)
+        content = self.grid.content
+        for key in range(KEY.Key_1, KEY.Key_9 + 1):
+            self.press(KEY(key))
+            self.rest()
+            self.assertIs(
+                editing.join_settings(self.document, KNOT).join_type, QUESTION_TYPES[key - KEY.Key_1]
+            )
+            self.assertIs(self.grid.content, content)
+            self.assertEqual((self.grid.current, self.grid.verticalScrollBar().value()), (17, 4))
+
+    def test_other_links_show_other_rows_in_the_same_place(self):
+        self.grid.verticalScrollBar().setValue(3)
+        editing.change_join(self.document, KNOT, "test", links=())
+        self.rest()
+        self.assertIn("no link field yet", self.bench_text())
+        self.document.undo()
+        self.rest()
+        self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
+
+
+class Rows(BenchCase):
+    def test_the_origin_of_the_current_row_is_said(self):
+        self.grid.move_to(1)
+        self.assertEqual(self.window.status.origin.text(), "this row: loans-2026.xlsx, Loans, row 152")
+        self.grid.move_to(9)
+        self.assertRegex(
+            self.window.status.origin.text(),
+            r"loans-2026.xlsx, Loans, row 7 with registry.sqlite, objects, row [\d,]+",
+        )
+        self.grid.move_to(0)
+        self.assertEqual(self.window.status.origin.text(), "")
+
+    def test_a_key_opens_all_fields_of_the_row_and_its_partners(self):
+        number = next(
+            n
+            for n, row in enumerate(demo_data.scenario().loans)
+            if row[1] in demo_data.scenario().planted.repeated_accessions
+        )
+        place = next(
+            p
+            for p in range(self.grid.content.parts[2].rows.count)
+            if self.grid.content.row_sides(self.grid.content.parts[2], p)[0] == number
+        )
+        self.grid.show_row(2, place)
+        self.press(KEY.Key_F4)
+        record = self.window.bench.record.table
+        self.assertEqual(record.columnCount(), 6)
+        names = {record.item(row, 2).text() for row in range(record.rowCount()) if record.item(row, 2)}
+        self.assertIn("store", names)  # not brought
+        codes = {record.item(1, column).text() for column in (3, 5)}
+        self.assertEqual(len(codes), 1)
+        self.assertIn("2 partners", self.window.bench.record.title.text())
+        self.press(KEY.Key_Escape)
+        self.assertTrue(self.grid.isVisible())
+        self.assertTrue(self.grid.hasFocus())
+
+    def test_enter_on_a_row_does_the_same_and_says_when_there_is_no_partner(self):
+        self.grid.move_to(1)
+        self.press(KEY.Key_Return)
+        self.assertIn("no partner", self.window.bench.record.title.text())
+
+    def test_sorting_by_a_click_on_a_head_goes_up_down_and_back(self):
+        first = self.shown("Venue")
+        zone = self.grid._zones[0]
+        number = [column.field.name for column in self.grid.content.columns].index("Venue")
+        left = next(left for n, left, width in self.grid._column_lefts(zone) if n == number)
+        everything = sorted(
+            row[2]
+            for row in demo_data.scenario().loans
+            if row[0] in demo_data.scenario().planted.without_object
+        )
+        for expected in (everything[:5], everything[::-1][:5], first):
+            self.click(self.grid.viewport(), QPointF(left + 20, 10))
+            self.rest()
+            self.assertEqual(self.shown("Venue"), expected)
+
+    def test_sorting_by_key_uses_the_current_column_and_puts_blanks_last(self):
+        self.grid.column = [column.field.name for column in self.grid.content.columns].index("Back date")
+        self.press(KEY.Key_L, modifier=CTRL)
+        self.rest()
+        part = self.grid.content.parts[0]
+        dates = [cell.text for cell in self.grid.content.cells(part, 0)[self.grid.column]]
+        filled = [date for date in dates if date]
+        self.assertEqual(filled, sorted(filled))
+        self.assertEqual(dates[len(filled) :], [""] * (len(dates) - len(filled)))
+
+    def test_find_goes_round_and_opens_what_hides_a_row(self):
+        self.press(KEY.Key_F, modifier=CTRL)
+        self.type("l-8352")
+        self.press(KEY.Key_Return)
+        self.rest()
+        part, place = self.grid.current_row()
+        self.assertEqual(self.grid.content.cells(part, place // 64)[0][place % 64].text, "L-8352")
+        self.press(KEY.Key_A, modifier=CTRL)
+        self.type("L-0151")
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.grid.current, 1)
+        self.press(KEY.Key_F3)
+        self.rest()
+        self.assertEqual(self.grid.current, 1)
+
+    def test_find_says_when_there_is_nothing(self):
+        self.press(KEY.Key_F, modifier=CTRL)
+        self.type("no such text")
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertIn("in none of these rows", self.window.bench.find_said.text())
+        self.press(KEY.Key_Escape)
+        self.assertFalse(self.window.bench.find_line.isVisible())
+
+    def test_find_backwards_finds_the_other_rows(self):
+        self.window.bench.open_find()
+        self.window.bench.find_line.setText("Varnepoint")
+        forwards, backwards = [], []
+        for found, key in ((forwards, SHIFT), (backwards, Qt.KeyboardModifier.NoModifier)):
+            self.grid.move_to(1)
+            for _ in range(3):
+                self.window.bench.find_next(backwards=key is SHIFT)
+                self.rest()
+                found.append((self.grid.current_line.part, self.grid.current_line.place))
+        self.assertEqual(len({*forwards, *backwards}), 6)
+
+    def test_rows_are_copied_as_tab_separated_text(self):
+        self.grid.move_to(1)
+        self.press(KEY.Key_Down, modifier=SHIFT)
+        self.press(KEY.Key_C, modifier=CTRL)
+        lines = QGuiApplication.clipboard().text().splitlines()
+        self.assertEqual(lines[0].split("\t")[:2], ["Loan no", "Venue"])
+        self.assertEqual([line.split("\t")[0] for line in lines[1:]], ["L-0151", "L-0258"])
+        self.assertIn("accession", lines[0])
+
+    def test_the_cursor_goes_through_all_columns(self):
+        last = len(self.grid.content.columns) - 1
+        self.press(*[KEY.Key_Right] * (last + 3))
+        self.assertEqual(self.grid.column, last)
+        self.press(*[KEY.Key_Left] * (last + 3))
+        self.assertEqual(self.grid.column, 0)
+
+    def test_each_side_scrolls_by_itself(self):
+        bars = self.grid._bars
+        self.assertTrue(bars["left"].isVisible() and bars["right"].isVisible())
+        bars["left"].setValue(40)
+        self.assertEqual(bars["right"].value(), 0)
+
+    def test_the_rows_of_other_steps(self):
+        for selection, rows in (
+            (Selection("venues"), 45),
+            (Selection(KNOT, "unmatched_right"), 8211),
+            (Selection("loan-report-xlsx"), 8355),
+        ):
+            self.document.select(selection)
+            self.rest()
+            self.assertEqual((len(self.grid.content.bands), self.grid.lines.count), (1, rows))
+            self.assertEqual(self.kinds()[:1], [ROW])
+
+
+if __name__ == "__main__":
+    unittest.main()

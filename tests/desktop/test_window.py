@@ -1,0 +1,366 @@
+import sqlite3
+import threading
+import time
+import unittest
+
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QApplication, QInputDialog, QLineEdit
+
+from keen_trellis.desktop import theme as looks
+from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.settings import Remembered
+from keen_trellis.desktop.window import MainWindow
+from keen_trellis.flow import edits
+from tests import demo_data
+from tests.desktop.driving import CTRL, SHIFT, WindowCase
+
+KNOT = "loans-with-objects"
+KEY = Qt.Key
+
+
+class Flows(WindowCase):
+    def test_an_empty_window_says_what_to_do_and_offers_the_demo(self):
+        self.assertTrue(self.window.trellis.demo_button.isVisible())
+        self.assertIn("Ctrl+O", self.sentence)
+        self.assertFalse(self.window.commands["join"].isEnabled())
+
+    def test_the_demo_opens_from_the_empty_window(self):
+        self.click(self.window.trellis.demo_button)
+        self.rest(lambda: self.document.outcome("loan-report-xlsx") is not None)
+        self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
+        self.assertFalse(self.window.trellis.demo_button.isVisible())
+
+    def test_undo_and_redo_have_names_and_go_all_the_way(self):
+        self.open_demo()
+        first = self.document.flow
+        for key in (KEY.Key_2, KEY.Key_3, KEY.Key_5):
+            self.press(key)
+        last = self.document.flow
+        self.assertEqual(
+            self.window.commands["undo"].text(),
+            "&Undo Ask for every loan and every object, paired where they match",
+        )
+        self.press(*[KEY.Key_Z] * 3, modifier=CTRL)
+        self.assertEqual(self.document.flow, first)
+        self.assertFalse(self.document.unsaved)
+        self.press(*[KEY.Key_Z] * 3, modifier=CTRL | SHIFT)
+        self.assertEqual(self.document.flow, last)
+        self.assertTrue(self.document.unsaved)
+
+    def test_closing_with_unsaved_changes_asks_first(self):
+        path = self.open_demo(own=True)
+        self.press(KEY.Key_2)
+        self.window.close()
+        self.answer("Cancel")
+        self.assertTrue(self.window.isVisible())
+        self.window.close()
+        self.answer("Save")
+        self.assertFalse(self.window.isVisible())
+        self.assertIn('"type": "inner"', path.read_text())
+
+    def test_changes_can_be_given_up(self):
+        path = self.open_demo(own=True)
+        before = path.read_text()
+        self.press(KEY.Key_2)
+        self.press(KEY.Key_N, modifier=CTRL)
+        self.answer("Discard")
+        self.assertEqual((self.document.flow.steps, path.read_text()), ((), before))
+
+    def test_a_saved_flow_opens_as_it_was(self):
+        self.open_demo()
+        self.press(KEY.Key_4)
+        self.press(KEY.Key_S, modifier=CTRL | SHIFT)
+        self.enter_file(self.folder / "copy.trellis")
+        flow = self.document.flow
+        self.window.new()
+        self.window.open_flow(self.folder / "copy.trellis")
+        self.rest()
+        self.assertEqual(self.document.flow, flow)
+        self.assertEqual(self.document.outcome(KNOT).result.rows.rows, 8303)
+
+    def test_a_broken_flow_is_refused_and_the_open_one_stays(self):
+        self.open_demo()
+        flow = self.document.flow
+        (self.folder / "bad.trellis").write_text('{"format": "keen-trellis/9"}')
+        self.window.open_flow(self.folder / "bad.trellis")
+        self.answer("OK")
+        self.assertIs(self.document.flow, flow)
+
+    def test_rename_remove_and_what_hangs_on_it(self):
+        self.open_demo()
+        self.press(KEY.Key_F2)
+        dialog = self.dialog(QInputDialog)
+        line = dialog.findChild(QLineEdit)
+        line.setText("Known loans")
+        dialog.accept()
+        self.rest()
+        self.back_to_window()
+        self.assertEqual(self.document.flow.step(KNOT).name, "Known loans")
+        self.document.select(Selection("objects"))
+        self.window.trellis.setFocus()
+        self.press(KEY.Key_Delete)
+        self.rest()
+        self.assertIn("is gone", str(self.document.outcome(KNOT).error))
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertIsNone(self.document.outcome(KNOT).error)
+
+    def test_the_finder_runs_commands_and_goes_to_steps_and_fields(self):
+        self.open_demo()
+        self.press(KEY.Key_K, modifier=CTRL)
+        self.type("swap left")
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.document.history.undo_name, "Swap sides")
+        self.press(KEY.Key_K, modifier=CTRL)
+        self.type("region in venues")
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.document.selection, Selection("venues"))
+
+    def test_every_command_stands_in_a_menu_and_no_key_is_given_twice(self):
+        actions = self.window.commands.all
+        in_menus = {action for menu in self.window._menus.values() for action in menu.actions()}
+        self.assertLessEqual(set(actions), in_menus)
+        keys = [action.shortcut().toString() for action in actions if not action.shortcut().isEmpty()]
+        self.assertEqual(len(keys), len(set(keys)))
+
+    def test_f6_goes_round_the_panes_and_f8_gives_the_bench_the_window(self):
+        self.open_demo()
+        self.window.trellis.setFocus()
+        self.press(KEY.Key_F6)
+        self.assertTrue(self.window.sentence.view.chips[0].hasFocus())
+        self.press(KEY.Key_F6)
+        self.assertTrue(self.window.bench.grid.hasFocus())
+        self.press(KEY.Key_F6)
+        self.assertTrue(self.window.trellis.hasFocus())
+        height = self.window.bench.grid.height()
+        self.press(KEY.Key_F8)
+        self.assertGreater(self.window.bench.grid.height(), height + 200)
+        self.press(KEY.Key_F8)
+        self.assertTrue(self.window.trellis.isVisible())
+
+
+class Trouble(WindowCase):
+    def test_a_lost_source_is_said_where_it_stands_and_the_rest_works(self):
+        data = demo_data.copy(self.folder / "demo")
+        (data / "registry.sqlite").rename(data / "elsewhere.sqlite")
+        self.window.open_flow(data / "Winter loans.trellis")
+        self.rest()
+        self.document.select(Selection("objects"))
+        self.assertIn("no such file", self.sentence)
+        self.assertIn("no such file", self.bench_text())
+        self.assertIsNone(self.document.outcome("venues").error)
+        self.document.select(Selection("venues"))
+        self.rest()
+        self.assertEqual(self.window.bench.grid.lines.count, 45)
+        self.document.select(Selection("objects"))
+        self.click(self.chip("File"))
+        self.enter_file(data / "elsewhere.sqlite")
+        self.rest()
+        self.assertEqual(self.document.outcome(KNOT).result.match.counts.left_matched, 8303)
+
+    def test_a_source_that_was_put_back_is_tried_again(self):
+        data = demo_data.copy(self.folder / "demo")
+        (data / "registry.sqlite").rename(data / "elsewhere.sqlite")
+        self.window.open_flow(data / "Winter loans.trellis")
+        self.rest()
+        (data / "elsewhere.sqlite").rename(data / "registry.sqlite")
+        self.document.select(Selection("objects"))
+        self.click(self.chip("Again"))
+        self.rest()
+        self.assertEqual(self.document.outcome(KNOT).result.match.counts.left_matched, 8303)
+
+    def test_a_file_that_cannot_be_read_says_so_in_the_margin(self):
+        bad = self.folder / "cut.xlsx"
+        bad.write_bytes(b"PK\x03\x04" + bytes(200))
+        self.drop_files(bad)
+        self.assertIn("cannot be read", self.item("cut.xlsx").text)
+        self.assertIn("damaged or cut off", self.sentence)
+        self.press(KEY.Key_Delete)
+        self.assertEqual(self.document.flow.files, ())
+
+    def test_settings_that_cannot_be_read_do_not_break_the_window(self):
+        path = self.open_demo(own=True)
+        path.write_text(path.read_text().replace('"type": "left-outer"', '"type": 7', 1))
+        self.window.open_flow(path)
+        self.rest()
+        self.assertIn("settings cannot be read", self.sentence)
+        self.document.select(Selection("loans"))
+        self.rest()
+        self.assertEqual(self.window.bench.grid.lines.count, 8352)
+
+    def test_steps_of_an_unknown_kind_are_shown_and_kept(self):
+        path = self.open_demo(own=True)
+        path.write_text(path.read_text().replace('"kind": "output"', '"kind": "sculpture"'))
+        self.window.open_flow(path)
+        self.rest()
+        self.document.select(Selection("loan-report-xlsx"))
+        self.rest()
+        self.assertIn("does not know the kind of step “sculpture”", self.sentence)
+        self.press(KEY.Key_S, modifier=CTRL)
+        self.assertIn('"kind": "sculpture"', path.read_text())
+
+    def test_tables_without_anything_in_common_are_joined_by_hand(self):
+        (self.folder / "a.csv").write_text("colour,n\nred,1\nblue,2\n")
+        (self.folder / "b.csv").write_text("shape,k\nround,x\nflat,y\n")
+        self.drop_files(self.folder / "a.csv", self.folder / "b.csv")
+        self.document.select(self.stump("a"))
+        self.window.begin_rail()
+        self.rest()
+        self.window.join(self.stump("b"), Selection("a"))
+        self.rest()
+        self.assertIn("choose the link fields", self.sentence)
+        self.click(self.chip("Link fields"))
+        self.pick("colour")
+        self.pick("shape")
+        self.rest()
+        self.assertEqual(self.bands[1], "Matched · 0 A rows with 0 B rows in 0 pairs")
+
+
+class Outputs(WindowCase):
+    def test_an_existing_file_is_replaced_only_after_asking(self):
+        path = self.open_demo(own=True)
+        target = path.parent / "Loan report.xlsx"
+        target.write_text("mine")
+        self.document.select(Selection("loan-report-xlsx"))
+        self.click(self.chip("Write"))
+        self.answer("Cancel")
+        self.rest()
+        self.assertEqual(target.read_text(), "mine")
+        self.click(self.chip("Write"))
+        self.answer("Replace")
+        self.rest()
+        self.assertGreater(target.stat().st_size, 100_000)
+        self.assertIn("Wrote 8,355 rows of 13 fields", self.window.status.shown.text())
+
+    def test_a_source_is_never_written_to(self):
+        path = self.open_demo(own=True)
+        before = (path.parent / "returns-desk.csv").read_bytes()
+        self.press(KEY.Key_E, modifier=CTRL)
+        self.enter_file(path.parent / "returns-desk.csv")
+        self.rest()
+        self.answer("OK")
+        self.assertEqual((path.parent / "returns-desk.csv").read_bytes(), before)
+
+    def test_the_rows_of_a_stub_are_written(self):
+        path = self.open_demo(own=True)
+        self.document.select(Selection(KNOT, "unmatched_left"))
+        self.rest()
+        self.click(self.chip("Write"))
+        self.enter_file(path.parent / "lost.csv")
+        self.rest()
+        self.assertEqual(len((path.parent / "lost.csv").read_text().splitlines()), 50)
+        self.assertEqual(self.document.flow.steps[-1].inputs[0].port, "unmatched_left")
+
+
+class Responsiveness(WindowCase):
+    def test_work_runs_off_the_interfaces_thread_with_progress_and_cancel(self):
+        rows = 1_000_000
+        for name in ("a", "b"):
+            table = pa.table(
+                {
+                    name: pa.array([f"key {n}" for n in range(50_000)]).take(
+                        pa.array([n % 50_000 for n in range(rows)])
+                    )
+                }
+            )
+            pa_csv.write_csv(table.append_column("n", pa.array(range(rows))), self.folder / f"{name}.csv")
+        self.drop_files(self.folder / "a.csv")
+        threads = set()
+        real = self.document.library.get
+
+        def watched(*words):
+            threads.add(threading.current_thread() is threading.main_thread())
+            return real(*words)
+
+        self.document.library.get = watched
+        self.drop_files(self.folder / "b.csv")
+        self.assertEqual(threads, {False})
+        flow = self.document.flow
+        for name in ("a", "b"):
+            flow, _ = edits.add_source(flow, self.document.stump_settings(self.stump(name)), name.upper())
+        self.document.edit(flow, "test", Selection("a"))
+        longest, cancelled = 0.0, False
+        end = time.monotonic() + 30
+        while self.window.jobs.under_way and time.monotonic() < end:
+            before = time.monotonic()
+            QApplication.processEvents()
+            longest = max(longest, time.monotonic() - before)
+            if self.window.status.cancel.isVisible() and not cancelled:
+                self.click(self.window.status.cancel)
+                cancelled = True
+        self.assertLess(longest, 1.0)
+        self.assertFalse(self.window.jobs.under_way)
+        self.document.compute_again()
+        self.rest()
+        self.assertIsNone(self.document.outcome("a").error)
+
+    def test_a_locked_database_is_waited_for_off_the_thread(self):
+        path = demo_data.copy(self.folder / "demo") / "registry.sqlite"
+        base = sqlite3.connect(path)
+        base.execute("BEGIN EXCLUSIVE")
+        self.addCleanup(base.close)
+        self.window.open_flow(path.parent / "Winter loans.trellis")
+        self.rest()
+        self.assertIn("locked the database", str(self.document.outcome("objects").error))
+
+
+class Remembering(WindowCase):
+    def test_size_theme_and_recent_flows_survive_a_restart(self):
+        path = self.open_demo(own=True)
+        first = MainWindow(Remembered())
+        first.show()
+        first.resize(1180, 720)
+        first.splitter.setSizes([200, 500])
+        first.open_flow(path)
+        first.switch_theme()
+        first.close()
+        second = MainWindow(Remembered())
+        self.addCleanup(looks.use, looks.LIGHT)
+        self.addCleanup(second.close)
+        second.show()
+        self.assertEqual(second.height(), 720)  # the width is cut to the screen's
+        self.assertEqual(second.splitter.sizes(), first.splitter.sizes())
+        self.assertEqual(looks.theme().name, "dark")
+        self.assertEqual(second.remembered.recent[0], path)
+        second._fill_recent()
+        self.assertIn("Winter loans", second._recent.actions()[0].text())
+        path.unlink()
+        self.assertNotIn(path, second.remembered.recent)
+
+
+class Themes(unittest.TestCase):
+    def test_text_has_a_contrast_of_at_least_4_5(self):
+        for theme in looks.THEMES.values():
+            for ground in (theme.ground, theme.paper, theme.margin, theme.band, theme.link, theme.selected):
+                for ink in (theme.ink, theme.soft, theme.alarm):
+                    self.assertGreaterEqual(
+                        contrast(ink, ground), 4.5, f"{theme.name}: {ink.name()} on {ground.name()}"
+                    )
+            for ground in (theme.ground, theme.paper):
+                self.assertGreaterEqual(contrast(theme.accent, ground), 4.5, theme.name)
+            for hue in theme.hues:
+                self.assertGreaterEqual(
+                    contrast(QColor("white"), hue.mark), 4.5, f"{theme.name}: {hue.mark.name()}"
+                )
+                self.assertGreaterEqual(contrast(theme.ink, hue.chip), 4.5, theme.name)
+
+
+def contrast(one: QColor, other: QColor) -> float:
+    """The contrast ratio of WCAG 2.2."""
+
+    def luminance(colour: QColor) -> float:
+        parts = [colour.redF(), colour.greenF(), colour.blueF()]
+        linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    light, dark = sorted((luminance(one), luminance(other)), reverse=True)
+    return (light + 0.05) / (dark + 0.05)
+
+
+if __name__ == "__main__":
+    unittest.main()
