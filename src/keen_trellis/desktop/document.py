@@ -41,7 +41,7 @@ class Outcome:
     inputs: tuple[InputShape, ...] = ()
     tables: tuple[Table, ...] = ()
     remarks: tuple[Remark, ...] = ()
-    seconds: float = 0.0
+    seconds: float = field(default=0.0, compare=False)
 
 
 @dataclass(frozen=True)
@@ -308,8 +308,10 @@ class Document(QObject):
 
         def done(_: object) -> None:
             self._computing = None
-            self._outcomes = {step.id: self._outcomes[step.id] for step in flow.steps}
-            self.outcomes_changed.emit()
+            known = {step.id: self._outcomes[step.id] for step in flow.steps}
+            if known != self._outcomes:
+                self._outcomes = known
+                self.outcomes_changed.emit()
 
         self._computing = self.jobs.start("computing the flow", work, done, self.failed.emit)
 

@@ -129,8 +129,9 @@ class SentenceView(QWidget):
         """Show another sentence; the keyboard stays at the chip in the same place."""
         if list(items) == self._items:
             # The same words; but what a chip does may depend on settings that no word shows.
-            for button, chip in zip(self._chips, (i for i in items if isinstance(i, Chip)), strict=True):
-                button.chip = chip
+            newer = (item for item in items if isinstance(item, Chip))
+            for shown, latest in zip(self._chips, newer, strict=True):
+                shown.chip = latest
             return
         focused = next((n for n, chip in enumerate(self._chips) if chip.hasFocus()), None)
         labels = [chip.chip.label for chip in self._chips]
