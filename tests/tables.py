@@ -55,7 +55,7 @@ _VALUES = {
 
 @st.composite
 def columns(draw, kinds: list[FieldType], most: int = 12):
-    """Columns `k0`, `k1`, ... of the given types with blanks and duplicates, and a number `n` for each row."""
+    """Columns `k0`, `k1`, ... of the given types with blanks and duplicates, and `n`, the row's number."""
     rows = draw(st.integers(0, most))
     made = {
         f"k{number}": pa.array(

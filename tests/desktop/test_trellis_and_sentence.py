@@ -1,4 +1,5 @@
 import unittest
+from itertools import pairwise
 
 from PySide6.QtCore import Qt
 
@@ -58,7 +59,7 @@ class Picture(DemoCase):
 
     def test_lanes_and_captions_do_not_collide(self):
         heights = sorted(head.y for head in self.layout.heads)
-        self.assertTrue(all(b - a >= 24 for a, b in zip(heights, heights[1:], strict=False)))
+        self.assertTrue(all(b - a >= 24 for a, b in pairwise(heights)))
         self.assertGreater(min(knot.top - 30 for knot in self.layout.knots), 0)
         for stub in self.layout.stubs:
             self.assertTrue(all(abs(stub.end[1] - head.y) > 10 for head in self.layout.heads))
@@ -165,8 +166,8 @@ class Sentences(DemoCase):
         self.assertEqual(
             self.sentence,
             "Match Object no of Loans with accession of Objects , ignoring case and outer spaces and … "
-            "Keep all 7 fields of Loans , bring title, maker, keeper and 1 more · 4 of 8 fields from Objects. "
-            "This answers: every loan, with its object where known 8,355 rows; keys 1 to 9 ask others.",
+            "Keep all 7 fields of Loans , bring title, maker, keeper and 1 more · 4 of 8 fields "
+            "from Objects. This answers: every loan, with its object where known 8,355 rows; keys 1 to 9 ask others.",
         )
 
     def test_a_link_field_is_chosen_from_the_fields_of_its_side(self):

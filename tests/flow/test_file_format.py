@@ -84,7 +84,8 @@ class FileFormat(unittest.TestCase):
 
     def test_what_is_unknown_is_kept_to_the_letter(self):
         content = b"""{"format": "keen-trellis/1.4", "colour": {"a": 1.0e0, "b": [1, 2.50]}, "files": [],
-            "steps": [{"id": "s", "kind": "sculpt", "name": "S", "speed": 1E+2, "settings": {"path": "x", "n": 1.10}},
+            "steps": [{"id": "s", "kind": "sculpt", "name": "S", "speed": 1E+2,
+                       "settings": {"path": "x", "n": 1.10}},
                       {"id": "t", "kind": "source", "name": "T",
                        "settings": {"reader": "text", "path": "t.csv", "glow": 0.10}}]}"""
         flow = parse(content, self.folder, KINDS)
@@ -121,7 +122,8 @@ class FileFormat(unittest.TestCase):
     def test_steps_that_are_none_are_refused(self):
         self.refused('{"format": "keen-trellis/1", "steps": [{"id": 1, "kind": "join"}]}', "Step 1")
         self.refused(
-            '{"format": "keen-trellis/1", "steps": [{"id": "a", "kind": "x", "name": "A"}, {"id": "a", "kind": "x", "name": "B"}]}',
+            '{"format": "keen-trellis/1", "steps": [{"id": "a", "kind": "x", "name": "A"},'
+            ' {"id": "a", "kind": "x", "name": "B"}]}',
             "Two steps have the id",
         )
 

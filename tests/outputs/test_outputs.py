@@ -37,6 +37,12 @@ ALL = ArrowTable(
 )
 
 
+def stopping_after(rows: int) -> Task:
+    """A task that is cancelled once more than `rows` rows are done."""
+    task = Task(lambda done, total, what: task.cancel() if done > rows else None)
+    return task
+
+
 class OutputCase(unittest.TestCase):
     def setUp(self):
         folder = TemporaryDirectory()
@@ -164,7 +170,7 @@ class Targets(OutputCase):
     def test_cancelled_or_failed_nothing_is_left_half_written(self):
         many = ArrowTable(pa.table({"n": pa.array(range(300_000), pa.int64())}))
         for name in ("out.csv", "out.xlsx"):
-            task = Task(lambda done, total, what: task.cancel() if done > 100_000 else None)
+            task = stopping_after(100_000)
             with self.assertRaises(Cancelled):
                 write(many, settings_for(self.folder / name), task=task)
         with (

@@ -41,7 +41,8 @@ class Database(unittest.TestCase):
 
     def test_odd_names(self):
         self.base.executescript(
-            'CREATE TABLE "odd ""name""" ("select" INTEGER, "ä:b" TEXT); INSERT INTO "odd ""name""" VALUES (1, \'x\');'
+            'CREATE TABLE "odd ""name""" ("select" INTEGER, "ä:b" TEXT);'
+            'INSERT INTO "odd ""name""" VALUES (1, \'x\');'
         )
         table = self.read('odd "name"').table
         self.assertEqual((table.names, rows_of(table)), (("select", "ä:b"), [(1, "x")]))

@@ -90,8 +90,14 @@ def _discard(window: MainWindow) -> None:
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
+def _another(window: MainWindow) -> MainWindow:
+    _discard(window)
+    return new_window()
+
+
 def draw_views(folder: Path) -> list[Path]:
     """Draw each main view into `folder`, from demo data made for the purpose; the paths written."""
+    from keen_trellis.demo.files import REGISTRY_FILE
     from keen_trellis.demo.flows import WINTER_LOANS
     from keen_trellis.demo.setting_up import make
     from keen_trellis.desktop.document import Selection
@@ -131,5 +137,11 @@ def draw_views(folder: Path) -> list[Path]:
         window.use_theme("dark")
         keep(window, "dark-theme")
         window.use_theme("light")
+        (data / REGISTRY_FILE).unlink()
+        window = _another(window)
+        window.open_flow(data / WINTER_LOANS)
+        settle(window)
+        window.document.select(Selection("objects"))
+        keep(window, "lost-source")
         _discard(window)
     return written

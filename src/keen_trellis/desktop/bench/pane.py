@@ -148,7 +148,11 @@ class BenchPane(QWidget):
         self.origin_changed.emit("")
 
     def _say_error(self, error: TrellisError) -> None:
-        self._say("\n".join(part for part in (error.where, error.what, error.remedy) if part))
+        where = error.where
+        if self._document.path is not None:
+            # What lies beside the flow is named as the flow's file names it.
+            where = where.removeprefix(f"{self._document.path.parent}/")
+        self._say("\n".join(part for part in (where, error.what, error.remedy) if part))
         self.message.setStyleSheet(
             f"color: {theme().alarm.name()}; background: {theme().paper.name()}; padding: 40px;"
         )

@@ -90,8 +90,9 @@ class RecordView(QWidget):
         self.title.setFont(font(12, bold=True))
         self.table.clear()
         self.table.setStyleSheet(
-            f"QTableWidget {{ background: {chosen.paper.name()}; color: {chosen.ink.name()}; border: none; }}"
-            f"QTableWidget::item {{ padding: 2px 10px; }}"
+            f"QTableWidget {{ background: {chosen.paper.name()}; color: {chosen.ink.name()}; border: none;"
+            f" outline: 0; }}"
+            f"QTableWidget::item {{ padding: 2px 10px; border: none; }}"
             f"QTableWidget::item:selected {{ background: {chosen.selected.name()};"
             f" color: {chosen.ink.name()}; }}"
             f"QHeaderView::section {{ background: {chosen.band.name()}; color: {chosen.ink.name()};"
@@ -112,6 +113,7 @@ class RecordView(QWidget):
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         self.table.verticalHeader().setDefaultSectionSize(24)
         self.table.setFont(font(12))
+        self.table.setCurrentCell(0, 1)
 
     def eventFilter(self, watched: object, event: object) -> bool:
         keys = (Qt.Key.Key_Escape, Qt.Key.Key_Return, Qt.Key.Key_Enter)

@@ -101,11 +101,11 @@ class Chooser(QFrame):
             layout.addWidget(label)
         layout.addWidget(self.filter)
         layout.addWidget(self.list)
-        hint = QLabel(_hint(several=several, numbered=numbered))
-        hint.setFont(font(11))
-        layout.addWidget(hint)
+        self.hint = QLabel(_hint(several=several, numbered=numbered))
+        self.hint.setFont(font(11))
+        layout.addWidget(self.hint)
         chosen = theme()
-        hint.setStyleSheet(f"color: {chosen.soft.name()};")
+        self.hint.setStyleSheet(f"color: {chosen.soft.name()};")
         self.setStyleSheet(
             f"Chooser {{ background: {chosen.paper.name()}; border: 1px solid {chosen.accent.name()}; }}"
             f"QListWidget {{ background: {chosen.paper.name()}; color: {chosen.ink.name()}; outline: none; }}"
@@ -125,7 +125,8 @@ class Chooser(QFrame):
         )
         height = sum(_SIGN_LINE if choice.sign else _LINE for choice in self._choices[:14])
         self.list.setFixedHeight(max(height, _LINE) + 4)
-        self.setFixedWidth(min(max(widest + 110, 260), 640))
+        hint = QFontMetrics(self.hint.font()).horizontalAdvance(self.hint.text()) + 24
+        self.setFixedWidth(min(max(widest + 110, hint, 260), 640))
         self.adjustSize()
         place = anchor.mapToGlobal(at if at is not None else QPoint(0, anchor.height() + 2))
         # Inside the window where it fits, so that list and rows are seen together.

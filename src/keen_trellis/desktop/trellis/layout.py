@@ -36,6 +36,8 @@ SMALLEST_PART = 6
 _END_ROOM = 176
 _COLUMN_LEAST = 210
 _MOST_STUMPS = 6
+_STUB = 48
+_BEND = 60
 MATCHED_PART = "matched"
 
 
@@ -119,12 +121,14 @@ class Knot:
 
 @dataclass(frozen=True)
 class Stub:
-    """Where rows that are left out leave the flow at a knot."""
+    """Where rows that are left out leave the flow at a knot. short: its text where `room` is scarce."""
 
     selection: Selection | None
     start: tuple[float, float]
     end: tuple[float, float]
     text: str
+    short: str
+    room: float
     hue: int | None
 
 
@@ -142,13 +146,14 @@ class End:
 
 @dataclass(frozen=True)
 class Words:
-    """A count or remark under a rail, centred at x."""
+    """A count or remark under a rail, centred at x. short: its text where `room` is scarce."""
 
     x: float
     y: float
     text: str
-    alarm: bool = False
-    room: float = 200.0
+    short: str
+    alarm: bool
+    room: float
 
 
 @dataclass
@@ -349,9 +354,13 @@ class _Planner:
                 continue
             selection = None if part.name == MATCHED_PART else Selection(step.id, part.name)
             start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
-            end = (x + KNOT_WIDTH / 2 + 48, y + where[part.name])
-            text = f"{part.rows:,} {texts[part.name]}"
-            self.layout.stubs.append(Stub(selection, start, end, text, of_hue[part.name]))
+            end = (x + KNOT_WIDTH / 2 + _STUB, y + where[part.name])
+            text, short = f"{part.rows:,} {texts[part.name]}", f"{part.rows:,} unmatched"
+            if part.name == MATCHED_PART:
+                short = f"{part.rows:,} left out"
+            # The next knot's second rail bends up in the last stretch before it.
+            room = self.column - KNOT_WIDTH - _STUB - _BEND
+            self.layout.stubs.append(Stub(selection, start, end, text, short, room, of_hue[part.name]))
 
     def _output(self, step: Step) -> None:
         x = self.layout.width - _END_ROOM + 20
@@ -383,7 +392,7 @@ class _Planner:
             hue = self._hue(entry)
             start = (x, y + self._stub_shift(entry))
             if entry.port != ROWS:
-                start = (x + 48, start[1])
+                start = (x + _STUB, start[1])
             end = self._entry_point(consumer, place)
             self.layout.rails.append(Rail(Selection(step.id, entry.port), start, end, hue, rows, False))
         if not any(entry.port == ROWS for _, _, entry in uses):
@@ -408,18 +417,19 @@ class _Planner:
             return
         counts = outcome.result.match.counts
         rows = outcome.result.rows.rows
-        text = f"{rows:,} {'row' if rows == 1 else 'rows'}"
+        text = short = f"{rows:,} {'row' if rows == 1 else 'rows'}"
         settings = _join_settings(step)
-        multiplied = (
-            settings is not None and settings.join_type.keeps_pairs and counts.pairs > counts.left_matched
-        )
+        keeps_pairs = settings is not None and settings.join_type.keeps_pairs
+        multiplied = keeps_pairs and counts.pairs > counts.left_matched
         if rows == 0:
             text = f"{text}, emptied by this join"
         elif multiplied:
-            text = f"{text}, {counts.pairs - counts.left_matched:,} more by repeated keys"
+            more = f"{text}, {counts.pairs - counts.left_matched:,} more"
+            text, short = f"{more} by repeated keys", more
         reach = min((self.columns[consumer.id] for consumer in consumers), default=x + self.column)
-        middle = (x + 24 + reach) / 2 if reach - x < 420 else x + 150
-        self.layout.words.append(Words(middle, y + 19, text, multiplied or rows == 0, reach - x - 34))
+        middle = (x + reach) / 2 if reach - x < 420 else x + 150
+        room = reach - x - KNOT_WIDTH - 12
+        self.layout.words.append(Words(middle, y + 19, text, short, multiplied or rows == 0, room))
 
 
 def _place(tables: list[str], table: str) -> int:

@@ -248,7 +248,9 @@ class TrellisView(QWidget):
         for words in self._layout.words:
             painter.setPen(chosen.alarm if words.alarm else chosen.soft)
             painter.setFont(font(11, bold=words.alarm))
-            _centred(painter, words.x, words.y, words.text, words.room)
+            _centred(
+                painter, words.x, words.y, _fitting(painter, words.text, words.short, words.room), words.room
+            )
         self._paint_drag(painter)
 
     def _paint_empty(self, painter: QPainter) -> None:
@@ -350,7 +352,8 @@ class TrellisView(QWidget):
         painter.drawPath(_curve(stub.start, stub.end))
         painter.setPen(chosen.accent if selected else chosen.ink)
         painter.setFont(font(11.5, bold=selected))
-        _left(painter, stub.end[0] + 8, stub.end[1], stub.text, 250)
+        text = _fitting(painter, stub.text, stub.short, stub.room)
+        _left(painter, stub.end[0] + 8, stub.end[1], text, 250)
 
     def _paint_knot(self, painter: QPainter, knot: Knot) -> None:
         chosen = theme()
@@ -439,6 +442,11 @@ class TrellisView(QWidget):
         painter.drawText(self._drag_to + QPointF(14, 22), said)
 
 
+def _fitting(painter: QPainter, text: str, short: str, room: float) -> str:
+    """The text, or its short form where there is no room for it."""
+    return text if QFontMetrics(painter.font()).horizontalAdvance(text) <= room else short
+
+
 def _room_beside(count: str) -> float:
     """How wide a name in the margin may be beside its count."""
     return MARGIN_WIDTH - 42 - 24 - QFontMetrics(font(12)).horizontalAdvance(count)
@@ -462,7 +470,7 @@ def _rail_path(rail: Rail) -> QPainterPath:
         path = QPainterPath(QPointF(x0, y0))
         path.lineTo(x1, y1)
         return path
-    turn = max(x0, x1 - max(84.0, min(abs(y1 - y0), 130.0)))
+    turn = max(x0, x1 - max(72.0, min(abs(y1 - y0), 130.0)))
     path = QPainterPath(QPointF(x0, y0))
     path.lineTo(turn, y0)
     middle = (turn + x1) / 2
