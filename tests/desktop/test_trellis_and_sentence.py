@@ -167,7 +167,8 @@ class Sentences(DemoCase):
             self.sentence,
             "Match Object no of Loans with accession of Objects , ignoring case and outer spaces and … "
             "Keep all 7 fields of Loans , bring title, maker, keeper and 1 more · 4 of 8 fields "
-            "from Objects. This answers: every loan, with its object where known 8,355 rows; keys 1 to 9 ask others.",
+            "from Objects. This answers: every loan, with its object where known 8,355 rows; "
+            "keys 1 to 9 ask others.",
         )
 
     def test_a_link_field_is_chosen_from_the_fields_of_its_side(self):

@@ -204,6 +204,19 @@ class Trouble(WindowCase):
         self.press(KEY.Key_S, modifier=CTRL)
         self.assertIn('"kind": "sculpture"', path.read_text())
 
+    def test_a_table_dropped_on_another_begins_both_rails(self):
+        data = demo_data.folder()
+        self.drop_files(data / "loans-2026.xlsx", data / "registry.sqlite")
+        trellis = self.window.trellis
+        self.drag(trellis, self.item("objects").rect.center(), self.item("Loans").rect.center())
+        self.rest()
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(
+            [step.name for step in self.document.flow.steps], ["Loans", "Objects", "Loans with Objects"]
+        )
+        self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
+
     def test_tables_without_anything_in_common_are_joined_by_hand(self):
         (self.folder / "a.csv").write_text("colour,n\nred,1\nblue,2\n")
         (self.folder / "b.csv").write_text("shape,k\nround,x\nflat,y\n")

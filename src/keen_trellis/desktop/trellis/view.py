@@ -490,7 +490,7 @@ def _items(layout: Layout) -> list[Item]:
             found.append(Item(rect, Selection(path=line.path), f"{line.text}: {line.alarm}"))
     for stump in layout.stumps:
         rect = QRectF(4, stump.y - LINE / 2, MARGIN_WIDTH - 8, LINE)
-        found.append(Item(rect, stump.selection, stump.name, draggable=True, target=False))
+        found.append(Item(rect, stump.selection, stump.name, draggable=True, target=True))
     names = {head.selection.step: head.name for head in layout.heads}
     names |= {knot.step: knot.caption for knot in layout.knots}
     for rail in layout.rails:
