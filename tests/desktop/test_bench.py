@@ -7,8 +7,8 @@ from PySide6.QtWidgets import QApplication, QMenu
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.content import destinations
-from keen_trellis.desktop.bench.grid import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
+from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.document import Selection
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
@@ -86,7 +86,7 @@ class Bands(BenchCase):
         self.assertEqual(self.grid.current, 8)
 
     def test_a_band_is_sent_elsewhere_from_its_head(self):
-        rect = self.grid._chooser_rect(self.grid._line_top(0))
+        rect = self.grid.chooser_rect(self.grid.line_top(0))
         self.click(self.grid.viewport(), rect.center())
         menu = QApplication.activePopupWidget()
         self.assertIsInstance(menu, QMenu)
@@ -174,9 +174,9 @@ class Rows(BenchCase):
 
     def test_sorting_by_a_click_on_a_head_goes_up_down_and_back(self):
         first = self.shown("Venue")
-        zone = self.grid._zones[0]
+        zone = self.grid.columns.zones[0]
         number = [column.field.name for column in self.grid.content.columns].index("Venue")
-        left = next(left for n, left, width in self.grid._column_lefts(zone) if n == number)
+        left = next(left for n, left, width in self.grid.column_lefts(zone) if n == number)
         everything = sorted(
             row[2]
             for row in demo_data.scenario().loans
@@ -251,7 +251,7 @@ class Rows(BenchCase):
         self.assertEqual(self.grid.column, 0)
 
     def test_each_side_scrolls_by_itself(self):
-        bars = self.grid._bars
+        bars = self.grid.bars
         self.assertTrue(bars["left"].isVisible() and bars["right"].isVisible())
         bars["left"].setValue(40)
         self.assertEqual(bars["right"].value(), 0)

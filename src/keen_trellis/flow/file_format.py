@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
@@ -13,6 +12,7 @@ import msgspec
 from keen_trellis.core.errors import FlowFileError
 from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds
+from keen_trellis.flow.whole_file import whole_file
 
 FORMAT_NAME = "keen-trellis"
 FORMAT_MAJOR = 1
@@ -170,27 +170,12 @@ def save(flow: Flow, path: Path, kinds: Kinds) -> None:
     """Write the flow to `path`: whole, or not at all. FlowFileError if it cannot be written."""
     content = dump(flow, path.parent, kinds)
     try:
-        handle, draft = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
-        try:
-            with os.fdopen(handle, "wb") as file:
-                file.write(content)
-                file.flush()
-                os.fsync(file.fileno())
-            os.chmod(draft, path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~_umask())
-            os.replace(draft, path)
-        except BaseException:
-            os.unlink(draft)
-            raise
+        with whole_file(path) as draft:
+            draft.write_bytes(content)
     except OSError as error:
         raise FlowFileError(
             f"It cannot be saved: {error.strerror}.", where=str(path), remedy="Save it in another folder."
         ) from error
-
-
-def _umask() -> int:
-    current = os.umask(0)
-    os.umask(current)
-    return current
 
 
 def _step_lines(step: Step, settings: Members) -> list[str]:

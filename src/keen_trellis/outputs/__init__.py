@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,6 +11,7 @@ from keen_trellis.core.errors import OutputError, UsageError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.outputs.delimited import DelimitedWriter
 from keen_trellis.outputs.workbook import WorkbookWriter
 from keen_trellis.outputs.writing import Writer
@@ -87,18 +87,8 @@ def write(
         raise OutputError(f"This version does not know the writer “{settings.writer}”.", where=str(path))
     check_target(path, sources, replace=replace)
     try:
-        handle, draft = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
-        os.close(handle)
-        try:
-            writer.write(table, settings, Path(draft), task or Task())
-            with open(draft, "rb+") as file:
-                os.fsync(file.fileno())
-            # Files made by mkstemp are private; an output gets the rights that its folder's files have.
-            os.chmod(draft, path.stat().st_mode & 0o777 if path.exists() else 0o644)
-            os.replace(draft, path)
-        except BaseException:
-            os.unlink(draft)
-            raise
+        with whole_file(path) as draft:
+            writer.write(table, settings, draft, task or Task())
     except OSError as error:
         raise OutputError(
             f"It cannot be written: {error.strerror}.", where=str(path), remedy="Choose another folder."

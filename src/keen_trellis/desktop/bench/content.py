@@ -7,6 +7,7 @@ for the rows that are looked at only.
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -46,15 +47,15 @@ class Column:
         return self.field.type.is_number
 
 
-class Rows:
+class Rows(ABC):
     """The rows of one part of a band: a left row and a right row each, -1 for none."""
 
     def __init__(self, count: int) -> None:
         self.count = count
 
+    @abstractmethod
     def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
         """The left and right rows at these places."""
-        raise NotImplementedError
 
 
 class _OneSide(Rows):

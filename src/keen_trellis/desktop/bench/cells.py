@@ -1,0 +1,75 @@
+"""Paints single cells: values, blanks, cells without partner, and raw link values."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QFontMetrics, QPainter, QPen, QPolygonF
+
+from keen_trellis.desktop.bench.content import ABSENT, BLANK, Cell, Column
+from keen_trellis.desktop.theme import font, hatching, theme
+
+PAD = 8
+
+
+def paint_absent(painter: QPainter, span: QRectF) -> None:
+    painter.setPen(QPen(theme().hatch, 1))
+    painter.setBrush(hatching(theme().hatch))
+    painter.drawRect(span)
+
+
+def paint_blank(painter: QPainter, box: QRectF, align: Qt.AlignmentFlag) -> None:
+    painter.save()
+    painter.setFont(font(10.5))
+    painter.setPen(theme().soft)
+    painter.drawText(box, Qt.AlignmentFlag.AlignVCenter | align, "blank")
+    painter.restore()
+
+
+def paint_cell(painter: QPainter, box: QRectF, cell: Cell, column: Column) -> None:
+    inner = box.adjusted(PAD, 0, -PAD, 0)
+    align = Qt.AlignmentFlag.AlignRight if column.is_number else Qt.AlignmentFlag.AlignLeft
+    if cell.state == ABSENT:
+        paint_absent(painter, QRectF(box.left() + 4, box.top() + 4, box.width() - 8, box.height() - 8))
+        return
+    if cell.state == BLANK:
+        paint_blank(painter, inner, align)
+        return
+    painter.setPen(theme().ink)
+    text = " ".join(cell.text.splitlines())
+    shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, int(inner.width()))
+    painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | align | Qt.TextFlag.TextSingleLine, shown)
+
+
+def paint_raw(painter: QPainter, box: QRectF, cell: Cell, align: Qt.AlignmentFlag) -> None:
+    """A link value as it is written; each outer space is a dot."""
+    if cell.state != "value":
+        if cell.state == BLANK:
+            paint_blank(painter, box, align)
+        else:
+            paint_absent(painter, box.adjusted(0, 4, 0, -4))
+        return
+    core = cell.text.strip()
+    before = len(cell.text) - len(cell.text.lstrip()) if core else len(cell.text)
+    after = len(cell.text) - len(cell.text.rstrip()) if core else 0
+    metrics = QFontMetrics(painter.font())
+    dot = metrics.horizontalAdvance("·")
+    core = metrics.elidedText(core, Qt.TextElideMode.ElideMiddle, int(box.width() - dot * (before + after)))
+    wide = metrics.horizontalAdvance(core)
+    x = box.right() - wide - dot * (before + after) if align == Qt.AlignmentFlag.AlignRight else box.left()
+    base = box.center().y() + metrics.ascent() / 2 - 1.5
+    painter.setPen(theme().alarm)
+    painter.drawText(QPointF(x, base), "·" * before)
+    painter.drawText(QPointF(x + dot * before + wide, base), "·" * after)
+    painter.setPen(theme().ink)
+    painter.drawText(QPointF(x + dot * before, base), core)
+
+
+def paint_arrow(painter: QPainter, x: float, y: float, *, is_open: bool) -> None:
+    """A small triangle: downwards where something is open, to the right where it is closed."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(theme().soft)
+    points = [(-4, -2), (4, -2), (0, 3)] if is_open else [(-2, -4), (-2, 4), (3, 0)]
+    painter.drawPolygon(QPolygonF([QPointF(x + dx, y + dy) for dx, dy in points]))
+    painter.restore()

@@ -1,0 +1,107 @@
+"""How wide the bench's columns are, and which zones they stand in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtGui import QFontMetrics
+
+from keen_trellis.desktop.bench.cells import PAD
+from keen_trellis.desktop.bench.content import LEFT, LINK, RIGHT, Column, Content
+from keen_trellis.desktop.theme import font
+
+GUTTER = 50
+NARROWEST, _WIDEST = 46, 260
+_LINK_LEAST, _LINK_MOST = 190, 420
+_MARK = 24
+
+
+@dataclass(frozen=True)
+class Zone:
+    """A stretch of the grid that scrolls by itself: its columns, and where it stands."""
+
+    name: str
+    columns: tuple[int, ...]
+    left: int
+    width: int
+    content: int
+
+    @property
+    def right(self) -> int:
+        return self.left + self.width
+
+
+class ColumnLayout:
+    """The zones of a content's columns. Widths that were dragged are kept while contents change."""
+
+    def __init__(self) -> None:
+        self.zones: list[Zone] = []
+        self._content = Content([], [], None)  # type: ignore[arg-type]
+        self._widths: dict[tuple[str, str], int] = {}
+
+    def lay(self, content: Content, room: int) -> None:
+        """Lay the columns out in `room` pixels right of the gutter."""
+        self._content, self.zones = content, []
+        by_zone = {
+            name: tuple(n for n, column in enumerate(content.columns) if column.zone == name)
+            for name in (LEFT, LINK, RIGHT)
+        }
+        wide = {name: sum(self.width(n) for n in columns) for name, columns in by_zone.items()}
+        if not content.is_knot:
+            self.zones = [Zone(LEFT, by_zone[LEFT], GUTTER, room, wide[LEFT])]
+            return
+        link = min(wide[LINK], max(room // 2, 200))
+        rest = room - link
+        left = min(wide[LEFT], max(rest - wide[RIGHT], int(rest * 0.55)))
+        self.zones = [
+            Zone(LEFT, by_zone[LEFT], GUTTER, left, wide[LEFT]),
+            Zone(LINK, by_zone[LINK], GUTTER + left, link, wide[LINK]),
+            Zone(RIGHT, by_zone[RIGHT], GUTTER + left + link, rest - left, wide[RIGHT]),
+        ]
+
+    def lefts(self, zone: Zone, offset: int) -> list[tuple[int, int, int]]:
+        """Of each column of a zone its number, left edge and width, scrolled by `offset`."""
+        found = []
+        x = zone.left - offset
+        spare = zone.width - zone.content if zone.name == LINK else 0
+        for number in zone.columns:
+            width = self.width(number) + max(spare, 0) // max(len(zone.columns), 1)
+            found.append((number, x, width))
+            x += width
+        return found
+
+    def resize(self, number: int, width: int) -> None:
+        """Make a column as wide as it was dragged."""
+        column = self._content.columns[number]
+        self._widths[(column.zone, column.field.name)] = max(width, NARROWEST)
+
+    def width(self, number: int) -> int:
+        """How wide a column is: as it was dragged, or by its head and its first rows."""
+        column = self._content.columns[number]
+        key = (column.zone, column.field.name)
+        if key not in self._widths:
+            self._widths[key] = self._fitting_width(number, column)
+        return self._widths[key]
+
+    def _fitting_width(self, number: int, column: Column) -> int:
+        metrics, head = QFontMetrics(font(12)), QFontMetrics(font(12, bold=True))
+        widest = head.horizontalAdvance(column.field.name) + 14
+        if column.other is None and self.begins_source(number):
+            widest += _MARK
+        if column.other is not None:
+            widest = max(widest, head.horizontalAdvance(column.other.name) + 14) + _MARK
+        for part in self._content.parts:
+            if part.rows.count:
+                cells = self._content.cells(part, 0)[number]
+                texts = {cell.text for cell in cells} | {cell.other.text for cell in cells if cell.other}
+                widest = max(widest, *(metrics.horizontalAdvance(text) for text in texts))
+        if column.other is not None:
+            return min(max(2 * (widest + PAD) + 24, _LINK_LEAST), _LINK_MOST)
+        return min(max(widest + 2 * PAD + 2, NARROWEST), _WIDEST)
+
+    def begins_source(self, number: int) -> bool:
+        """Whether a column's head carries its source's mark: its neighbour to the left is another's."""
+        column, before = self._content.columns[number], self._content.columns[number - 1] if number else None
+        if before is None:
+            return False
+        return before.zone != column.zone or before.field.origin != column.field.origin

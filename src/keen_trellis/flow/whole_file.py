@@ -1,0 +1,38 @@
+"""Writes a file whole or not at all: a draft beside it, synced, then renamed over it."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+
+@contextmanager
+def whole_file(path: Path) -> Iterator[Path]:
+    """The draft to write in place of `path`. It takes the file's place when the block ends without error.
+
+    On any error the draft is removed and `path` is as it was. OSError if that cannot be done.
+    """
+    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+    os.close(handle)
+    draft = Path(name)
+    try:
+        yield draft
+        with draft.open("rb+") as file:
+            os.fsync(file.fileno())
+        draft.chmod(_rights(path))
+        draft.replace(path)
+    except BaseException:
+        draft.unlink()
+        raise
+
+
+def _rights(path: Path) -> int:
+    """The rights of the file that is replaced, or those that a new file gets here."""
+    if path.exists():
+        return path.stat().st_mode & 0o777
+    mask = os.umask(0)
+    os.umask(mask)
+    return 0o666 & ~mask
