@@ -3,6 +3,7 @@ import threading
 import time
 import unittest
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pa_csv
 from PySide6.QtCore import Qt
@@ -14,8 +15,12 @@ from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.window import MainWindow
 from keen_trellis.flow import edits
+from keen_trellis.flow.steps.source import SourceSettings
+from keen_trellis.sources.readers import READERS
+from keen_trellis.sources.reading import Listing, ReadTable
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
+from tests.tables import table as table_of
 
 KNOT = "loans-with-objects"
 KEY = Qt.Key
@@ -193,6 +198,16 @@ class Trouble(WindowCase):
         self.rest()
         self.assertEqual(self.window.bench.grid.lines.count, 8352)
 
+    def test_an_output_that_cannot_be_read_is_said_at_its_end(self):
+        path = self.open_demo(own=True)
+        path.write_text(path.read_text().replace('"writer": "xlsx"', '"writer": 7'))
+        self.window.open_flow(path)
+        self.rest()
+        self.document.select(Selection("loan-report-xlsx"))
+        self.rest()
+        self.assertIn("settings cannot be read", self.sentence)
+        self.assertEqual(self.window.trellis._layout.ends[0].detail, "cannot be written")
+
     def test_steps_of_an_unknown_kind_are_shown_and_kept(self):
         path = self.open_demo(own=True)
         path.write_text(path.read_text().replace('"kind": "output"', '"kind": "sculpture"'))
@@ -271,46 +286,81 @@ class Outputs(WindowCase):
 
 
 class Responsiveness(WindowCase):
-    def test_work_runs_off_the_interfaces_thread_with_progress_and_cancel(self):
-        rows = 1_000_000
+    def large_files(self, rows: int) -> list:
+        """Two text files that take a while to read."""
+        keys = pa.array([f"key {number}" for number in range(50_000)])
+        paths = []
         for name in ("a", "b"):
-            table = pa.table(
-                {
-                    name: pa.array([f"key {n}" for n in range(50_000)]).take(
-                        pa.array([n % 50_000 for n in range(rows)])
-                    )
-                }
-            )
-            pa_csv.write_csv(table.append_column("n", pa.array(range(rows))), self.folder / f"{name}.csv")
-        self.drop_files(self.folder / "a.csv")
-        threads = set()
+            column = keys.take(pa.array(np.arange(rows) % 50_000))
+            paths.append(self.folder / f"{name}.csv")
+            pa_csv.write_csv(pa.table({name: column, "n": pa.array(np.arange(rows))}), paths[-1])
+        return paths
+
+    def test_work_runs_off_the_interfaces_thread_and_the_window_answers(self):
+        on_main = set()
         real = self.document.library.get
 
         def watched(*words):
-            threads.add(threading.current_thread() is threading.main_thread())
+            on_main.add(threading.current_thread() is threading.main_thread())
             return real(*words)
 
         self.document.library.get = watched
-        self.drop_files(self.folder / "b.csv")
-        self.assertEqual(threads, {False})
+        self.addCleanup(setattr, self.document.library, "get", real)
+        for path in self.large_files(1_000_000):
+            self.drop_files(path)
         flow = self.document.flow
         for name in ("a", "b"):
             flow, _ = edits.add_source(flow, self.document.stump_settings(self.stump(name)), name.upper())
         self.document.edit(flow, "test", Selection("a"))
-        longest, cancelled = 0.0, False
+        longest = 0.0
         end = time.monotonic() + 30
         while self.window.jobs.under_way and time.monotonic() < end:
             before = time.monotonic()
             QApplication.processEvents()
             longest = max(longest, time.monotonic() - before)
-            if self.window.status.cancel.isVisible() and not cancelled:
-                self.click(self.window.status.cancel)
-                cancelled = True
-        self.assertLess(longest, 1.0)
         self.assertFalse(self.window.jobs.under_way)
-        self.document.compute_again()
-        self.rest()
+        self.assertEqual(on_main, {False})
+        self.assertLess(longest, 1.0)
         self.assertIsNone(self.document.outcome("a").error)
+
+    def test_what_takes_long_shows_progress_and_can_be_stopped_and_gone_on_with(self):
+        class Slow:
+            """Reads as slowly as a network drive."""
+
+            name = "text"
+
+            def tables(self, path, task):
+                return [Listing("slow", "file")]
+
+            def read(self, path, table, task):
+                for row in range(4_000 if not self.quick else 1):
+                    task.checkpoint(row, 4_000, "rows of slow.csv")
+                    threading.Event().wait(0.005)
+                return ReadTable(table_of(n=[1, 2]), ())
+
+        slow = Slow()
+        slow.quick = False
+        before = READERS["text"]
+        READERS["text"] = slow
+        self.addCleanup(READERS.__setitem__, "text", before)
+        (self.folder / "slow.csv").write_text("n\n1\n2\n")
+        source = SourceSettings("text", str(self.folder / "slow.csv"))
+        flow, step = edits.add_source(self.document.flow, source, "Slow")
+        self.document.edit(flow, "test", Selection(step))
+        end = time.monotonic() + 20
+        while not self.window.status.cancel.isVisible() and time.monotonic() < end:
+            QApplication.processEvents()
+        self.assertRegex(self.window.status.doing.text(), r"rows of slow.csv [\d,]+ of 4,000")
+        self.assertGreater(self.window.status.progress.value(), 0)
+        self.click(self.window.status.cancel)
+        self.rest()
+        self.assertIn("Stopped before these rows were known", self.bench_text())
+        self.assertFalse(self.window.status.cancel.isVisible())
+        slow.quick = True
+        self.press(KEY.Key_F5)
+        self.rest()
+        self.assertEqual(self.document.outcome(step).result.rows.rows, 2)
+        self.assertEqual(self.window.bench.grid.lines.count, 2)
 
     def test_a_locked_database_is_waited_for_off_the_thread(self):
         path = demo_data.copy(self.folder / "demo") / "registry.sqlite"

@@ -1,4 +1,5 @@
 import datetime as dt
+import random
 import unittest
 from decimal import Decimal
 from pathlib import Path
@@ -65,6 +66,18 @@ class Dialects(DelimitedCase):
         snapshot = self.read(content)
         self.assertEqual(snapshot.table.rows, 60_001)
         self.assertIn("not UTF-8", self.said(snapshot))
+
+    def test_bytes_of_no_encoding_are_refused_or_said(self):
+        chance = random.Random(3)
+        content = (
+            b"a,b\n" + bytes(chance.choice([*range(1, 9), *range(128, 256)]) for _ in range(4_000)) + b"\n"
+        )
+        try:
+            said = self.said(self.read(content))
+        except SourceError as error:
+            said = str(error)
+            self.assertIn("UTF-8", error.remedy)
+        self.assertIn("not UTF-8", said)
 
     def test_one_column(self):
         self.assertEqual(self.rows("code\nA1\n\nB2\n"), [("A1",), (None,), ("B2",)])

@@ -101,6 +101,7 @@ class Document(QObject):
         self._computing: Job | None = None
         self._saved = _Saved()
         self._to_reveal = ""
+        jobs.ended.connect(self._job_ended)
 
     # --- the flow and its file ---
 
@@ -285,12 +286,17 @@ class Document(QObject):
         self.jobs.start(f"reading {selection.table}", work, done, lambda error: done(Outcome(error=error)))
 
     @property
-    def computing(self) -> bool:
-        """Whether outcomes of the current flow are still to come."""
-        return self._computing is not None
+    def stopped(self) -> bool:
+        """Whether the user stopped the computing of the flow before its end."""
+        return self._computing is not None and self._computing.task.cancelled
+
+    def _job_ended(self, job: Job) -> None:
+        if job is self._computing and job.task.cancelled:
+            self.said.emit("Stopped. F5 goes on.")
+            self.outcomes_changed.emit()
 
     def compute_again(self) -> None:
-        """Try once more what failed, for example after a file was put back."""
+        """Go on where it was stopped, and try once more what failed, as after a file was put back."""
         for path, state in list(self.files.items()):
             if state.error is not None:
                 self._look_into(path)

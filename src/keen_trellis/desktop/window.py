@@ -158,6 +158,7 @@ class MainWindow(QMainWindow):
             separator("Flow"),
             Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", self.add_output),
             Command("write", "Flow", "Write all &outputs", "F9", self.write_all),
+            Command("again", "Flow", "&Go on, or try again what failed", "F5", self.document.compute_again),
             *(
                 Command(
                     f"type_{n}", "Join type", kind.trade_name.capitalize(), str(n), self._type_setter(kind)

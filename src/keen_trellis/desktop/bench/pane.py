@@ -98,7 +98,9 @@ class BenchPane(QWidget):
             )
             return
         if outcome is None:
-            if selection != self._shown_selection:
+            if self._document.stopped:
+                self._say("Stopped before these rows were known. F5 goes on.")
+            elif selection != self._shown_selection:
                 self._say("Reading …")
             return
         if outcome.error is not None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 
 from keen_trellis.core.errors import TrellisError
@@ -366,14 +367,17 @@ class _Planner:
         x = self.layout.width - _END_ROOM + 20
         self.columns[step.id] = x
         outcome = self.document.outcome(step.id)
-        settings: OutputSettings = KINDS.settings(step)
-        detail = f"sheet {settings.sheet}" if settings.writer == "xlsx" else "delimited text"
+        name, detail = step.name, "cannot be written"
+        with suppress(TrellisError):
+            settings: OutputSettings = KINDS.settings(step)
+            name = settings.file_name
+            detail = f"sheet {settings.sheet}" if settings.writer == "xlsx" else "delimited text"
         alarm = bool(outcome and outcome.error)
         # Several outputs of one rail stand one below the other.
         beside = [end for end in self.layout.ends if abs(end.y - self.lanes[step.id]) < 30]
         y = self.lanes[step.id] + 40 * len(beside)
         self.lanes[step.id] = y
-        self.layout.ends.append(End(Selection(step.id), x, y, settings.file_name, detail, alarm))
+        self.layout.ends.append(End(Selection(step.id), x, y, name, detail, alarm))
         self.layout.height = max(self.layout.height, y + LANE)
 
     def _rails_from(self, step: Step) -> None:
