@@ -17,7 +17,10 @@ class AsText(unittest.TestCase):
 
     def test_decimals_keep_their_scale_and_have_no_exponent(self):
         self.check([Decimal("1.50"), Decimal("0.00")], pa.decimal128(9, 2), ["1.50", "0.00"])
-        self.check([Decimal("0.00000001")], pa.decimal128(12, 8), ["0.00000001"])
+        small = [Decimal("0.00000001"), Decimal("-0.00000020"), Decimal("1234.5"), None, Decimal(0)]
+        texts = ["0.00000001", "-0.00000020", "1234.50000000", None, "0.00000000"]
+        self.check(small, pa.decimal128(12, 8), texts)
+        self.assertEqual(as_text(pa.array(small, pa.decimal128(12, 8)).slice(1, 2)).to_pylist(), texts[1:3])
 
     def test_moments_are_iso_without_empty_fractions(self):
         self.check([dt.date(1850, 3, 1)], pa.date32(), ["1850-03-01"])

@@ -14,6 +14,7 @@ from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps import join as join_step
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import SourceSettings
 from tests.tables import rows_of, table
 
@@ -157,6 +158,12 @@ class Trouble(RunnerCase):
         step = msgspec.structs.replace(self.flow.step(self.knot), settings=b'{"type": 5}')
         flow = msgspec.structs.replace(self.flow, steps=(*self.flow.steps[:2], step))
         self.failing(flow, "settings cannot be read")
+
+    def test_a_delimiter_must_be_one_character(self):
+        for delimiter in ("", ";;", '"', "\n"):
+            settings = OutputSettings("text", "/out.csv", delimiter=delimiter)
+            flow, output = edits.add_output(self.flow, Input(self.knot), settings)
+            self.failing(flow, "cannot stand between cells", output)
 
     def test_an_unknown_kind_is_said(self):
         step = msgspec.structs.replace(self.flow.step(self.knot), kind="sculpt")

@@ -108,13 +108,25 @@ def as_text(values: pa.Array) -> pa.Array:
     if field_type in (FieldType.TIMESTAMP, FieldType.TIME):
         return pc.replace_substring_regex(pc.cast(values, pa.large_string()), r"\.0+$", "")
     if field_type is FieldType.DECIMAL:
-        # Arrow writes small decimals with an exponent; plain digits are wanted.
-        text = pc.cast(values, pa.large_string())
-        if pc.any(pc.match_substring(text, "E")).as_py():
-            plain = [None if v is None else f"{v:f}" for v in values.to_pylist()]
-            return pa.array(plain, pa.large_string())
-        return text
+        return _plain_digits(values)
     return pc.cast(values, pa.large_string())
+
+
+def _plain_digits(decimals: pa.Array) -> pa.Array:
+    """Decimals with all of their places and no exponent, which Arrow's own cast gives small ones."""
+    scale = decimals.type.scale
+    text = pc.cast(decimals, pa.large_string())
+    if scale <= 0 or not pc.any(pc.match_substring(text, "E")).as_py():
+        return text
+    whole = pa.Array.from_buffers(
+        pa.decimal128(decimals.type.precision, 0), len(decimals), decimals.buffers(), offset=decimals.offset
+    )
+    digits = pc.cast(whole, pa.large_string())
+    sign = pc.replace_substring_regex(digits, r"\d+", "")
+    padded = pc.utf8_lpad(pc.replace_substring(digits, "-", ""), scale + 1, padding="0")
+    before, after = pc.utf8_slice_codeunits(padded, 0, -scale), pc.utf8_slice_codeunits(padded, -scale)
+    nothing, point = pa.scalar("", text.type), pa.scalar(".", text.type)
+    return pc.binary_join_element_wise(sign, before, point, after, nothing)
 
 
 def shortest_number(value: float | int | Decimal) -> str:

@@ -101,6 +101,7 @@ class Document(QObject):
         self._computing: Job | None = None
         self._saved = _Saved()
         self._to_reveal = ""
+        self._reading: dict[SourceSettings, Job] = {}
         jobs.ended.connect(self._job_ended)
 
     # --- the flow and its file ---
@@ -290,7 +291,18 @@ class Document(QObject):
         """Whether the user stopped the computing of the flow before its end."""
         return self._computing is not None and self._computing.task.cancelled
 
+    def _read_ahead(self) -> None:
+        """Read all sources at the same time, and on while the flow is edited."""
+        for settings in set(self.sources().values()) - set(self._reading):
+            if self.library.known(settings) is None:
+                work = partial(self.library.get, settings)
+                # Its outcome is that of the source's step, which waits for it.
+                self._reading[settings] = self.jobs.start(
+                    f"reading {settings.file_name}", work, lambda _: None, lambda _: None
+                )
+
     def _job_ended(self, job: Job) -> None:
+        self._reading = {settings: other for settings, other in self._reading.items() if other is not job}
         if job is self._computing and job.task.cancelled:
             self.said.emit("Stopped. F5 goes on.")
             self.outcomes_changed.emit()
@@ -305,6 +317,7 @@ class Document(QObject):
     def _compute(self) -> None:
         if self._computing is not None:
             self._computing.cancel()
+        self._read_ahead()
         flow = self.flow
 
         def work(task: Task) -> None:

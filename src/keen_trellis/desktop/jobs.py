@@ -14,6 +14,8 @@ from keen_trellis.core.errors import Cancelled, TrellisError
 from keen_trellis.core.task import Task
 
 _REPORT_EVERY = 0.1
+# More than cores: most of the time they wait for a child process, a disk, or each other.
+_THREADS = 6
 
 
 class Job:
@@ -41,7 +43,7 @@ class Jobs(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = ThreadPoolExecutor(max_workers=2, thread_name_prefix="trellis")
+        self._pool = ThreadPoolExecutor(max_workers=_THREADS, thread_name_prefix="trellis")
         self._under_way: set[Job] = set()
         self._call.connect(lambda function: function())
 

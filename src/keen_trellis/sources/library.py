@@ -17,6 +17,8 @@ from keen_trellis.sources.readers import READERS
 from keen_trellis.sources.reading import Listing, Reader, ReadTable
 from keen_trellis.sources.recognise import TEXT, recognise
 
+_LOOK_EVERY = 0.1  # seconds between two looks whether waiting was cancelled
+
 
 @dataclass(frozen=True)
 class FileContent:
@@ -48,11 +50,15 @@ class Library:
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
         with self._lock:
             lock = self._locks.setdefault(settings, threading.Lock())
-        with lock:
+        while not lock.acquire(timeout=_LOOK_EVERY):
+            task.checkpoint(0, 0, f"waiting for {settings.file_name}")
+        try:
             found = self._snapshots.get(settings)
             if found is None:
                 found = self._snapshots[settings] = _snapshot(settings, task)
             return found
+        finally:
+            lock.release()
 
     def known(self, settings: SourceSettings) -> Snapshot | None:
         """The snapshot if it was taken already."""
