@@ -104,6 +104,13 @@ class Picking(DemoCase):
         self.assertEqual(self.document.selection, Selection(KNOT, "unmatched_right"))
         self.assertIn("8,211 objects that found no loan. They are left out", self.sentence)
 
+    def test_a_stub_is_not_removed_without_its_knot(self):
+        self.document.select(Selection(KNOT, "unmatched_right"))
+        before = self.document.flow
+        self.press(KEY.Key_Delete)
+        self.assertIs(self.document.flow, before)
+        self.assertIn("belongs to its knot", self.window.status.shown.text())
+
     def test_arrows_walk_from_the_first_rail_to_the_output(self):
         self.trellis.setFocus()
         self.document.select(Selection("loans"))

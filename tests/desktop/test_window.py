@@ -86,6 +86,20 @@ class Flows(WindowCase):
         self.assertEqual(self.document.flow, flow)
         self.assertEqual(self.document.outcome(KNOT).result.rows.rows, 8303)
 
+    def test_opening_again_reads_what_has_changed_and_nothing_else(self):
+        path = self.open_demo(own=True)
+        loans = self.document.library.known(self.document.sources()["loans"])
+        base = sqlite3.connect(path.parent / "registry.sqlite")
+        base.execute("DELETE FROM valuations")
+        base.execute("DELETE FROM objects WHERE object_id > 100")
+        base.commit()
+        base.close()
+        self.assertEqual(self.document.outcome("objects").result.rows.rows, 12_907)
+        self.window.open_flow(path)
+        self.rest()
+        self.assertEqual(self.document.outcome("objects").result.rows.rows, 100)
+        self.assertIs(self.document.library.known(self.document.sources()["loans"]), loans)
+
     def test_a_broken_flow_is_refused_and_the_open_one_stays(self):
         self.open_demo()
         flow = self.document.flow

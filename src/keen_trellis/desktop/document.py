@@ -141,6 +141,10 @@ class Document(QObject):
         self.history = History(flow)
         self._saved = _Saved(path, flow)
         self._outcomes.clear()
+        # Opening a flow takes its sources as they are now; what has not changed is not read again.
+        self.files.clear()
+        self._stumps.clear()
+        self.library.forget_changed()
         knots = [step.id for step in flow.steps if step.kind == "join"]
         first = knots[:1] or [step.id for step in flow.steps[:1]]
         self.selection = Selection(first[0]) if first else Selection()

@@ -14,7 +14,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import swap_said
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits
-from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import (
     UNMATCHED_LEFT,
@@ -86,6 +86,9 @@ def remove_selected(document: Document) -> None:
         )
         return
     if not selection.step:
+        return
+    if selection.port != ROWS:
+        document.said.emit("A stub belongs to its knot: select the knot to remove it.")
         return
     step = document.flow.step(selection.step)
     following = Selection(step.inputs[0].step) if step.inputs else Selection()

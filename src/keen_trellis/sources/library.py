@@ -38,6 +38,7 @@ class Library:
 
     def __init__(self) -> None:
         self._snapshots: dict[SourceSettings, Snapshot] = {}
+        self._stamps: dict[SourceSettings, _Stamp] = {}
         self._locks: dict[SourceSettings, threading.Lock] = {}
         self._lock = threading.Lock()
 
@@ -55,14 +56,36 @@ class Library:
         try:
             found = self._snapshots.get(settings)
             if found is None:
+                # Stamped before it is read: a change while it is read makes it old.
+                stamp = _stamp(settings)
                 found = self._snapshots[settings] = _snapshot(settings, task)
+                self._stamps[settings] = stamp
             return found
         finally:
             lock.release()
 
+    def forget_changed(self) -> None:
+        """Let go of snapshots whose files are gone or have changed: they are read anew when asked for."""
+        for settings, stamp in list(self._stamps.items()):
+            if stamp != _stamp(settings):
+                self._snapshots.pop(settings, None)
+                self._stamps.pop(settings, None)
+
     def known(self, settings: SourceSettings) -> Snapshot | None:
         """The snapshot if it was taken already."""
         return self._snapshots.get(settings)
+
+
+_Stamp = tuple[int, int, int] | None
+
+
+def _stamp(settings: SourceSettings) -> _Stamp:
+    """What tells one state of a file from another without reading it: None if there is no file."""
+    try:
+        found = Path(settings.path).stat()
+    except OSError:
+        return None
+    return found.st_mtime_ns, found.st_size, found.st_ino
 
 
 def _snapshot(settings: SourceSettings, task: Task) -> Snapshot:
