@@ -256,6 +256,17 @@ class Rows(BenchCase):
         bars["left"].setValue(40)
         self.assertEqual(bars["right"].value(), 0)
 
+    def test_amounts_are_grouped_and_keys_and_years_are_not(self):
+        self.grid.column = 0
+        value = {text for text in self.shown("Agreed value", part=2, places=60) if len(text) > 3}
+        self.assertTrue(value and all("," in text for text in value), value)
+        self.assertTrue(all("," not in text for text in self.shown("made", part=2, places=60)))
+        self.document.select(Selection("objects"))
+        self.rest()
+        content = self.grid.content
+        ids = [cell.text for cell in content.cells(content.parts[0], 100)[0]]
+        self.assertEqual(ids[0], "6401")
+
     def test_the_rows_of_other_steps(self):
         for selection, rows in (
             (Selection("venues"), 45),

@@ -7,6 +7,7 @@ for the rows that are looked at only.
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -30,6 +31,7 @@ BLOCK = 64
 FEW = 5
 _SEARCHED_AT_ONCE = 50_000
 _SAMPLED_FOR_GROUPS = 2_000
+_KEY_NAME = re.compile(r"(?:^|[\W_])(?:id|no|nr|number|code|key|year)$")
 
 LEFT, LINK, RIGHT = "left", "link", "right"
 
@@ -270,10 +272,11 @@ def _grouped(text: str) -> str:
 
 
 def looks_like_amounts(table: Table, field: Field) -> bool:
-    """Whether a field's numbers are read more easily in groups: not if they may be years."""
-    if field.type not in (FieldType.INTEGER, FieldType.DECIMAL):
+    """Whether a field's numbers are read more easily in groups: not if they are keys or may be years."""
+    if field.type not in (FieldType.INTEGER, FieldType.DECIMAL) or _KEY_NAME.search(field.name.lower()):
         return False
-    bounds = pc.min_max(table.take(range(min(table.rows, _SAMPLED_FOR_GROUPS)), [field.name])[0].values)
+    values = table.take(range(min(table.rows, _SAMPLED_FOR_GROUPS)), [field.name])[0].values
+    bounds = pc.min_max(values)
     least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
     return greatest is not None and not (least >= 1000 and greatest < 3000)
 

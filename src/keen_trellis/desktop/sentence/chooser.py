@@ -118,16 +118,7 @@ class Chooser(QFrame):
 
     def open_under(self, anchor: QWidget, *, at: QPoint | None = None) -> None:
         """Show the list under a widget, or at a point of it."""
-        metrics = QFontMetrics(font(12))
-        widest = max(
-            (metrics.horizontalAdvance(c.text) + metrics.horizontalAdvance(c.detail) for c in self._choices),
-            default=100,
-        )
-        height = sum(_SIGN_LINE if choice.sign else _LINE for choice in self._choices[:14])
-        self.list.setFixedHeight(max(height, _LINE) + 4)
-        hint = QFontMetrics(self.hint.font()).horizontalAdvance(self.hint.text()) + 24
-        self.setFixedWidth(min(max(widest + 110, hint, 260), 640))
-        self.adjustSize()
+        self._fit()
         place = anchor.mapToGlobal(at if at is not None else QPoint(0, anchor.height() + 2))
         # Inside the window where it fits, so that list and rows are seen together.
         screen = anchor.window().geometry()
@@ -140,6 +131,19 @@ class Chooser(QFrame):
         self.show()
         (self.filter if self.filter.isVisible() else self.list).setFocus()
 
+    def _fit(self) -> None:
+        """As wide as the longest line wants, as high as the first lines are."""
+        metrics = QFontMetrics(font(12))
+        widest = max(
+            (metrics.horizontalAdvance(c.text) + metrics.horizontalAdvance(c.detail) for c in self._choices),
+            default=100,
+        )
+        height = sum(_SIGN_LINE if choice.sign else _LINE for choice in self._choices[:14])
+        self.list.setFixedHeight(max(height, _LINE) + 4)
+        hint = QFontMetrics(self.hint.font()).horizontalAdvance(self.hint.text()) + 24
+        self.setFixedWidth(min(max(widest + 110, hint, 260), 640))
+        self.adjustSize()
+
     def follow(self, choices: Callable[[], Sequence[Choice]]) -> None:
         """Say where newer texts and details of the same choices come from; `reload` asks for them."""
         self._newer = choices
@@ -148,6 +152,7 @@ class Chooser(QFrame):
         """Show the newest texts and details."""
         if self._newer is not None and not self._decided:
             self.update_choices(self._newer())
+            self._fit()
 
     def update_choices(self, choices: Sequence[Choice]) -> None:
         """Show other texts and details for the same choices, the selection staying where it is."""

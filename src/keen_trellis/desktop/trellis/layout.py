@@ -163,6 +163,7 @@ class Layout:
 
     width: float = 0
     height: float = 0
+    least_width: float = 0  # narrower than this it has to be scrolled
     files: list[FileLine] = field(default_factory=list)
     heads: list[Head] = field(default_factory=list)
     stumps: list[Stump] = field(default_factory=list)
@@ -191,7 +192,8 @@ class _Planner:
         self.deepest = max((self.depth[step.id] for step in self._knots()), default=0)
         room = width - MARGIN_WIDTH - _END_ROOM
         self.column = max(_COLUMN_LEAST, room / (self.deepest + 1))
-        self.layout.width = max(width, MARGIN_WIDTH + self.column * (self.deepest + 1) + _END_ROOM)
+        self.layout.least_width = MARGIN_WIDTH + _COLUMN_LEAST * (self.deepest + 1) + _END_ROOM
+        self.layout.width = max(width, self.layout.least_width)
 
     def plan(self) -> Layout:
         self._margin()

@@ -94,7 +94,7 @@ class TrellisView(QWidget):
         parent = self.parentWidget()
         width = parent.width() if parent is not None else self.width()
         self._layout = plan(self._document, width)
-        self.setMinimumSize(int(self._layout.width), int(self._layout.height))
+        self.setMinimumSize(int(self._layout.least_width), int(self._layout.height))
         self.items = _items(self._layout)
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
         self.demo_button.adjustSize()
