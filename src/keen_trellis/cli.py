@@ -151,7 +151,8 @@ def _print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     share = counts.left_matched / counts.left_rows if counts.left_rows else 0
     console.print(
         f"{counts.left_matched:,} of {counted(counts.left_rows, left)} found a partner ({percent(share)}), "
-        f"with {counted(counts.right_matched, right)} in {counts.pairs:,} pairs; "
+        f"with {counted(counts.right_matched, right)} in {counts.pairs:,} "
+        f"{'pair' if counts.pairs == 1 else 'pairs'}; "
         f"cardinality {counts.cardinality}.",
         markup=False,
     )

@@ -4,6 +4,7 @@ import unittest
 from decimal import Decimal
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -181,6 +182,35 @@ class Repairs(DelimitedCase):
             content = "a,b\n" + "x,1\n" * rows + '"never closed,2\n' + "y,3\n" * rows
             with self.assertRaisesRegex(SourceError, "[Qq]uot"):
                 self.read(content)
+
+    def test_the_line_before_an_open_quotation_mark_is_named(self):
+        with self.assertRaisesRegex(SourceError, "after line 3"):
+            self.read('a,b\n1,x\n2,y\n3,"z\n4,w\n')
+
+    def test_a_mark_inside_a_cell_is_kept_and_said(self):
+        snapshot = self.read('size,n\n"3" pipe,1\n"4" pipe,2\n')
+        self.assertEqual(snapshot.table.rows, 2)
+        self.assertIn("quotation mark", self.said(snapshot))
+
+    def test_a_mark_in_a_plain_cell_is_kept(self):
+        for content in ('n,size\n1,5" pipe\n2,6" pipe\n', 'n,size\n1,5" pipe\n2,6 inch\n'):
+            self.assertEqual(self.rows(content)[0], (1, '5" pipe'))
+
+    def test_quoted_cells_are_read_the_quick_way(self):
+        with mock.patch("keen_trellis.sources.delimited._read_ragged", side_effect=AssertionError):
+            for mark in ("", "\ufeff"):
+                content = mark + '"a","b"\r\n"x, ""y""","two\nlines"\r\n"","z"'
+                self.assertEqual(self.rows(content), [('x, "y"', "two\nlines"), (None, "z")])
+
+    def test_nothing_but_empty_lines(self):
+        with self.assertRaisesRegex(SourceError, "nothing but empty lines"):
+            self.read("\n\n\n")
+
+    def test_a_field_without_values_is_said(self):
+        snapshot = self.read("a,b\n1,\n2,\n")
+        self.assertEqual(
+            self.said(snapshot), "b: has no values, so that its type is not known; taken for text"
+        )
 
     def test_binary_content(self):
         with self.assertRaisesRegex(SourceError, "neither a workbook, nor delimited text"):

@@ -28,6 +28,7 @@ _SAMPLE = 256 * 1024
 _BLOCK = 4 * 2**20
 _BATCH_ROWS = 20_000
 _LONGEST_CELL = 2**24
+_MARK_OF_ORDER = len(codecs.BOM_UTF8)  # a mark this near the start may follow nothing but that
 _MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
 
 
@@ -58,6 +59,8 @@ class DelimitedReader:
             header = find_header(
                 list(itertools.islice(_records(io.StringIO(sample, ""), dialect), LOOKED_AT))
             )
+            if not header.names:
+                raise SourceError("It holds nothing but empty lines.", where=str(path))
             remarks += header.remarks
             data, numbers, repairs = _columns(path, dialect, header, task)
         except OSError as error:
@@ -140,9 +143,9 @@ def _columns(
     path: Path, dialect: Dialect, header: Header, task: Task
 ) -> tuple[pa.Table, int | np.ndarray, list[Remark]]:
     """All cells as text, null where blank; row numbers; what was repaired."""
-    quotes = _occurrences(path, dialect.quote.encode())
-    # An odd number of quotation marks means that one is never closed: the slow way finds where.
-    if dialect.encoding in ("utf-8", "utf-8-sig") and len(header.names) > 1 and quotes % 2 == 0:
+    quotes, well_quoted = _quotation(path, dialect)
+    # Marks that are never closed, or closed amid a cell, are left to the slow way, which finds where.
+    if dialect.encoding in ("utf-8", "utf-8-sig") and len(header.names) > 1 and well_quoted:
         quick = _read_even(path, dialect, header, quoted=quotes > 0)
         if quick is not None:
             return quick, header.rows_above + 1, []
@@ -179,9 +182,24 @@ def _read_even(path: Path, dialect: Dialect, header: Header, *, quoted: bool) ->
     return data
 
 
-def _occurrences(path: Path, byte: bytes) -> int:
-    with path.open("rb") as file:
-        return sum(block.count(byte) for block in iter(lambda: file.read(_BLOCK), b""))
+def _quotation(path: Path, dialect: Dialect) -> tuple[int, bool]:
+    """How many quotation marks the file has, and whether they stand as RFC 4180 has them.
+
+    Read from the start, marks open and close by turns, a doubled mark closing and opening at once. So each
+    that opens must follow a delimiter, a line's end or a mark, and each that closes must be followed by one.
+    """
+    content = np.memmap(path, np.uint8, mode="r")
+    around = np.zeros(256, dtype=bool)
+    around[[ord(text) for text in (dialect.quote, dialect.delimiter, "\n", "\r")]] = True
+    count, well = 0, True
+    for start in range(0, len(content), _BLOCK):
+        marks = np.flatnonzero(content[start : start + _BLOCK] == ord(dialect.quote)) + start
+        opening, closing = marks[count % 2 :: 2], marks[1 - count % 2 :: 2]
+        count += len(marks)
+        before = opening[opening > _MARK_OF_ORDER] - 1
+        after = closing[closing < len(content) - 1] + 1
+        well = well and bool(around[content[before]].all() and around[content[after]].all())
+    return count, well and count % 2 == 0
 
 
 def _read_ragged(
@@ -234,7 +252,7 @@ def _widest(rows: Sequence[Sequence[str]]) -> int:
 def _batches(records: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:
     """Rows with the number of the line in which each ends, many at a time."""
     batch: list[tuple[int, list[str]]] = []
-    last = 0
+    last: int = records.line_num  # type: ignore[attr-defined]
     try:
         for row in records:
             last = records.line_num  # type: ignore[attr-defined]

@@ -27,7 +27,7 @@ def column_of_cells(cells: Sequence[Any], name: str) -> tuple[pa.Array, list[Rem
     values = [None if blank(cell) else cell for cell in cells]
     kinds = set(map(type, values)) - {type(None)}
     if not kinds:
-        return pa.array(values, ARROW_TYPES[FieldType.TEXT]), []
+        return pa.array(values, ARROW_TYPES[FieldType.TEXT]), [_no_values(name)]
     if kinds <= {int, float}:
         return _numbers(values), []
     if kinds == {bool}:
@@ -42,6 +42,10 @@ def column_of_cells(cells: Sequence[Any], name: str) -> tuple[pa.Array, list[Rem
     if kinds == {str}:
         remarks += _doubts(array, name)
     return array, remarks
+
+
+def _no_values(name: str) -> Remark:
+    return Remark("has no values, so that its type is not known; taken for text", field=name)
 
 
 def _numbers(values: Sequence[Any]) -> pa.Array:
@@ -171,6 +175,7 @@ _PATTERNS = (
     _Pattern("dates, month first", _MONTH_FIRST, _ordered_date(_MONTH_FIRST)),
 )
 _LEADING_ZEROS = r"^0\d+$"
+_DIGITS = r"^\d+$"
 # Ways to write a number that stay text until the analyst says what is meant.
 _SUSPECTS = (
     ("numbers with a decimal comma", r"^[+-]?\d{1,3}(\.?\d{3})*,\d+$"),
@@ -178,6 +183,7 @@ _SUSPECTS = (
     ("percentages", r"^[+-]?[\d.,]+\s*%$"),
 )
 _MOSTLY = 0.5
+_SAMPLED = 400
 
 
 def column_of_text(values: pa.Array, name: str, first_row: int) -> tuple[pa.Array, list[Remark]]:
@@ -187,17 +193,20 @@ def column_of_text(values: pa.Array, name: str, first_row: int) -> tuple[pa.Arra
     """
     filled = len(values) - values.null_count
     if not filled:
-        return values, []
-    if _matching(values, _LEADING_ZEROS):
-        if _matching(values, r"^\d+$") == filled:
+        return values, [_no_values(name)]
+    sample = _sample(values)
+    if _mostly_matching(sample, _DIGITS) and _matching(values, _LEADING_ZEROS):
+        if _matching(values, _DIGITS) == filled:
             return values, [Remark("digits with leading zeros; kept as text", field=name)]
         return values, []
-    if _matching(values, _DAY_FIRST) == filled and _matching(values, _MONTH_FIRST) == filled:
+    if _order_is_open(values, sample, filled):
         return values, [
             Remark("dates, but day and month cannot be told apart; read as text", field=name, doubtful=True)
         ]
     best: tuple[int, _Pattern] | None = None
     for pattern in _PATTERNS:
+        if not _mostly_matching(sample, pattern.expression):
+            continue
         fitting = _matching(values, pattern.expression)
         if fitting == filled:
             try:
@@ -210,6 +219,25 @@ def column_of_text(values: pa.Array, name: str, first_row: int) -> tuple[pa.Arra
     if best is not None and best[0] > _MOSTLY * filled:
         return values, [_mostly(values, name, best[0], best[1], filled, first_row)]
     return values, _doubts(values, name)
+
+
+def _sample(values: pa.Array) -> pa.Array:
+    """Some of the filled values, spread over all: what these do not look like, all do not."""
+    rows = np.unique(np.linspace(0, len(values) - 1, min(_SAMPLED, len(values))).astype(np.int64))
+    found = values.take(pa.array(rows)).drop_null()
+    return found if len(found) else values.drop_null().slice(0, _SAMPLED)
+
+
+def _mostly_matching(sample: pa.Array, expression: str) -> bool:
+    return _matching(sample, expression) >= _MOSTLY * len(sample)
+
+
+def _order_is_open(values: pa.Array, sample: pa.Array, filled: int) -> bool:
+    """Whether all are dates that can be read day first and month first."""
+    both = (_DAY_FIRST, _MONTH_FIRST)
+    if not all(_matching(sample, order) == len(sample) for order in both):
+        return False
+    return all(_matching(values, order) == filled for order in both)
 
 
 def moments_in_text(values: pa.Array) -> pa.Array:
@@ -244,8 +272,11 @@ def _mostly(
 def _doubts(values: pa.Array, name: str) -> list[Remark]:
     """What a text field seems to hold instead of text."""
     filled = len(values) - values.null_count
+    sample = _sample(values)
     suspects = [(pattern.what, pattern.expression) for pattern in _PATTERNS[:1]] + list(_SUSPECTS)
     for what, expression in suspects:
+        if not _mostly_matching(sample, expression):
+            continue
         fitting = _matching(values, expression)
         if fitting == filled or (what != "whole numbers" and fitting > _MOSTLY * filled):
             return [Remark(f"holds {what} as text", field=name, doubtful=True)]
