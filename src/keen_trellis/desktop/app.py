@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import importlib
 import os
 import signal
 import sys
-import threading
 from pathlib import Path
 
 
@@ -47,6 +45,4 @@ def start(flow_path: Path | None) -> int:
     window.show()
     if flow_path is not None:
         window.open_flow(flow_path)
-    # Loaded while the sources are being read, so that the first match need not wait for it.
-    threading.Thread(target=lambda: importlib.import_module("scipy.sparse"), daemon=True).start()
     return application.exec()  # type: ignore[attr-defined, no-any-return]

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from functools import partial
+from importlib import import_module
 from pathlib import Path
 
-from PySide6.QtCore import QByteArray, Qt
+from PySide6.QtCore import QByteArray, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -72,6 +74,11 @@ class MainWindow(QMainWindow):
         self._connect()
         self._restore()
         self._update_state()
+        QTimer.singleShot(0, self._load_ahead)
+
+    def _load_ahead(self) -> None:
+        """Load, while the window is up and the sources are read, what the first match would wait for."""
+        threading.Thread(target=import_module, args=("scipy.sparse",), daemon=True).start()
 
     # --- building ---
 
@@ -412,6 +419,7 @@ class MainWindow(QMainWindow):
             return
         self.remembered.remember("geometry", self.saveGeometry())
         self.remembered.remember("splitter", self.splitter.saveState())
+        self.hide()  # what is still being read is let go of unseen
         self.jobs.close()
         event.accept()
 

@@ -96,7 +96,7 @@ class ColumnLayout:
                 texts = {cell.text for cell in cells} | {cell.other.text for cell in cells if cell.other}
                 widest = max(widest, *(metrics.horizontalAdvance(text) for text in texts))
         if column.other is not None:
-            return min(max(2 * (widest + PAD) + 24, _LINK_LEAST), _LINK_MOST)
+            return min(max(2 * (widest + PAD) + 32, _LINK_LEAST), _LINK_MOST)
         return min(max(widest + 2 * PAD + 2, NARROWEST), _WIDEST)
 
     def begins_source(self, number: int) -> bool:
