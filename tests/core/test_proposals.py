@@ -28,6 +28,11 @@ class Proposals(unittest.TestCase):
         words = ["text", "a remark", "open"] * 20
         self.assertEqual(propose(table(status=words), table(status=words)), [])
 
+    def test_a_few_chance_finds_in_a_unique_field_are_no_ground(self):
+        people = [f"person {n}" for n in range(100)]
+        left, right = table(maker=people), table(contact=[*people[:12], *(f"other {n}" for n in range(60))])
+        self.assertEqual(propose(left, right), [])
+
     def test_nothing_is_proposed_without_ground(self):
         self.assertEqual(propose(table(a=["x", "y"]), table(b=["p", "q"])), [])
         self.assertEqual(propose(table(a=["x"]), table(b=[1])), [])

@@ -155,6 +155,19 @@ class Picking(DemoCase):
         self.assertEqual(self.document.flow.step("loan-report-xlsx").inputs[0].step, knot)
         self.assertIs(self.kind(knot), JoinType.LEFT_OUTER)
 
+    def test_a_rail_dropped_on_a_rail_is_joined_into_it(self):
+        heads = {item.text: item.rect.center() for item in self.trellis.items if item.rect.right() < 210}
+        self.drag(self.trellis, heads["Venues"], heads["Objects"])
+        self.rest()
+        # No field of one stands in a field of the other: nothing is guessed, and no question asked yet.
+        knot = self.document.selection.step
+        self.assertEqual(
+            [entry.step for entry in self.document.flow.step(knot).inputs], ["objects", "venues"]
+        )
+        self.assertEqual(self.document.flow.step(KNOT).inputs[1].step, knot)
+        self.assertIn("choose the link fields", self.sentence)
+        self.assertIn("no link field yet", self.bench_text())
+
     def test_escape_at_the_question_takes_the_join_back_without_a_trace(self):
         before = self.document.flow
         self.document.select(self.stump("returns-desk"))

@@ -147,4 +147,5 @@ def _score(left: _Candidate, right: Field, found: float, unique: float, *, both_
         worth *= 0.2
     if found == 0:
         return 0.0
-    return worth * (0.5 * found + 0.35 * unique) + 0.15 * alike
+    # That a field is unique says little where only a few values are found in it.
+    return worth * (0.5 * found + 0.35 * unique * min(1.0, 2 * found)) + 0.15 * alike
