@@ -10,6 +10,7 @@ from tempfile import TemporaryDirectory
 import openpyxl
 import xlsxwriter
 import xlwt
+from msoffcrypto.format.ooxml import OOXMLFile
 from odf.opendocument import OpenDocumentSpreadsheet
 from odf.table import Table as OdfTable
 from odf.table import TableCell, TableRow
@@ -196,10 +197,10 @@ class Trouble(WorkbookCase):
         self.refused(path, "damaged or cut off")
 
     def test_protected_by_a_password(self):
-        path = self.folder / "secret.xlsx"
-        marker = "EncryptedPackage".encode("utf-16-le")
-        path.write_bytes(bytes.fromhex("d0cf11e0a1b11ae1") + bytes(600) + marker + bytes(600))
-        self.refused(path, "protected by a password")
+        plain, secret = self.write(S=[["a"], ["x"]]), self.folder / "secret.xlsx"
+        with plain.open("rb") as file, secret.open("wb") as target:
+            OOXMLFile(file).encrypt("lantern", target)
+        self.refused(secret, "protected by a password")
 
     def test_a_file_that_may_not_be_read(self):
         path = self.write(S=[["a"], ["x"]])
