@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.table import Field, find_field
-from keen_trellis.core.values import FieldType, common_exact_type, comparable
+from keen_trellis.core.values import FieldType, comparable
 
 # The preparations by the name they have in flow files and on the command line, in the order
 # in which they are applied, each with the words of the sentence ("ignoring case and ...").
@@ -78,8 +78,3 @@ def _type_remedy(left: FieldType, right: FieldType) -> str:
     if FieldType.TEXT in (left, right):
         return "Choose fields of the same type, or have both stand as text in their sources."
     return "Choose fields of the same type."
-
-
-def appears_once(link: LinkField, left: Field, right: Field) -> bool:
-    """Whether the two fields of `link` can stand as one field in the result without loss."""
-    return common_exact_type(left.arrow_type, right.arrow_type) is not None
