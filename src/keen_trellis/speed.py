@@ -293,8 +293,8 @@ def _window_times(rows: int) -> list[tuple[str, float, str]]:
     from keen_trellis.desktop.pictures import new_window, picture, settle
     from keen_trellis.flow import edits
     from keen_trellis.flow.graph import Flow, Input
+    from keen_trellis.flow.source_settings import SourceSettings
     from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
-    from keen_trellis.flow.steps.source import SourceSettings
 
     case = cases(rows)[0]
     window = new_window()

@@ -297,9 +297,10 @@ class Sentences(DemoCase):
         self.document.select(Selection("venues"))
         self.rest()
         self.assertIn("Read sheet Venues of loans-2026.xlsx as Venues: 45 rows, 4 fields.", self.sentence)
-        self.assertIn("a second table stands beside it", self.sentence)
+        self.assertIn("below “Lantern Coast Museums: venues", self.sentence)
         self.click(self.chip("Remarks"))
         self.assertEqual(len(self.lines()), 2)
+        self.assertIn("another table stands in the sheet, from F3: “Venues!F3”", self.lines()[1])
         self.press(KEY.Key_Escape)
 
     def test_another_sheet_is_chosen_in_the_sentence(self):

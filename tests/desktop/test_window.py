@@ -15,12 +15,11 @@ from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.window import MainWindow
 from keen_trellis.flow import edits
-from keen_trellis.flow.steps.source import SourceSettings
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources.delimited import DelimitedReader
 from keen_trellis.sources.readers import READERS
-from keen_trellis.sources.reading import Listing, ReadTable
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
-from tests.tables import table as table_of
 
 KNOT = "loans-with-objects"
 KEY = Qt.Key
@@ -338,19 +337,14 @@ class Responsiveness(WindowCase):
         self.assertIsNone(self.document.outcome("a").error)
 
     def test_what_takes_long_shows_progress_and_can_be_stopped_and_gone_on_with(self):
-        class Slow:
+        class Slow(DelimitedReader):
             """Reads as slowly as a network drive."""
 
-            name = "text"
-
-            def tables(self, path, task):
-                return [Listing("slow", "file")]
-
-            def read(self, path, table, task):
+            def read(self, settings, room, task):
                 for row in range(4_000 if not self.quick else 1):
                     task.checkpoint(row, 4_000, "rows of slow.csv")
                     threading.Event().wait(0.005)
-                return ReadTable(table_of(n=[1, 2]), ())
+                return super().read(settings, room, task)
 
         slow = Slow()
         slow.quick = False
@@ -379,8 +373,11 @@ class Responsiveness(WindowCase):
     def test_a_locked_database_is_waited_for_off_the_thread(self):
         path = demo_data.copy(self.folder / "demo") / "registry.sqlite"
         base = sqlite3.connect(path)
-        base.execute("BEGIN EXCLUSIVE")
         self.addCleanup(base.close)
+        # Other content than any that was read before: that would be in the cache.
+        base.execute("CREATE TABLE another (a)")
+        base.commit()
+        base.execute("BEGIN EXCLUSIVE")
         self.window.open_flow(path.parent / "Winter loans.trellis")
         self.rest()
         self.assertIn("locked the database", str(self.document.outcome("objects").error))

@@ -5,10 +5,10 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.history import History
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.flow.steps.source import SourceSettings
 
 JOIN = JoinSettings(links=(LinkSettings("a", "b"),), type="left-anti", keep=("a",))
 

@@ -12,10 +12,10 @@ from keen_trellis.core.errors import FlowFileError
 from keen_trellis.flow import edits
 from keen_trellis.flow.file_format import dump, load, parse, save
 from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.flow.steps.source import SourceSettings
 
 _SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "flow.schema.json").read_text())
 

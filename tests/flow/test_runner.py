@@ -11,11 +11,11 @@ from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.runner import Kept, Runner
 from keen_trellis.flow.snapshot import Snapshot
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps import join as join_step
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.flow.steps.source import SourceSettings
 from tests.tables import rows_of, table
 
 

@@ -152,10 +152,46 @@ class Types(DelimitedCase):
         self.check(["2026-02-30", "2026-02-01"], T.TEXT, ["2026-02-30", "2026-02-01"], "look like dates")
 
     def test_the_odd_value_is_pointed_at(self):
-        self.check(["1", "2", "n/a", "4"], T.TEXT, ["1", "2", "n/a", "4"], "“n/a” (row 4)")
+        self.check(["1", "2", "many", "4"], T.TEXT, ["1", "2", "many", "4"], "“many” (row 4)")
 
-    def test_amounts_with_a_currency_sign_are_said(self):
-        self.check(["£1.50", "£20"], T.TEXT, ["£1.50", "£20"], "currency sign")
+    def test_every_odd_value_has_its_place(self):
+        snapshot = self.read("id,v\n" + "".join(f"r{n},{'x' if n % 10 == 3 else n}\n" for n in range(1_000)))
+        remark = next(entry for entry in snapshot.remarks if entry.field == "v")
+        self.assertEqual([place.row for place in remark.places[:3]], [5, 15, 25])
+        self.assertEqual({place.value for place in remark.places}, {"x"})
+
+    def test_words_for_nothing_known_are_blank_among_values_of_a_type(self):
+        self.check(["1", "n/a", "-", "4"], T.INTEGER, [1, None, None, 4], "1 “-”, 1 “n/a” counted as blank")
+        self.check(["x", "n/a"], T.TEXT, ["x", "n/a"])
+        self.check(["n/a", "n/a"], T.TEXT, ["n/a", "n/a"])
+
+    def test_amounts_with_a_currency_sign_are_read_and_said(self):
+        self.check(["£1.50", "20"], T.DECIMAL, [Decimal("1.50"), Decimal(20)], "currency sign")
+        self.check(['"1.234,56 €"', "7 €"], T.DECIMAL, [Decimal("1234.56"), Decimal(7)], "decimal comma")
+
+    def test_percentages_are_hundredths(self):
+        self.check(["12.5 %", "7%"], T.DECIMAL, [Decimal("0.125"), Decimal("0.07")], "percentages")
+
+    def test_marks_of_thousands(self):
+        self.check(["1'234.5", "7"], T.DECIMAL, [Decimal("1234.5"), Decimal(7)], "marks of thousands")
+        self.check(["1 234", "77"], T.DECIMAL, [Decimal(1234), Decimal(77)])
+
+    def test_marks_that_could_mean_either_stay_text(self):
+        values = ["1.234,5", "2,125"]
+        self.assertEqual(
+            self.kind(*[f'"{value}"' for value in values])[1], [Decimal("1234.500"), Decimal("2.125")]
+        )
+        found = self.kind('"1,234"', '"2,125"')
+        self.assertEqual((found[0], found[1]), (T.TEXT, ["1,234", "2,125"]))
+        self.assertIn("cannot be told apart", found[2])
+
+    def test_one_field_shows_what_the_marks_of_another_mean(self):
+        snapshot = self.read("a;b;c\n1.234,5;1,234;01/02/2026\n2;2,125;03/04/2026\n")
+        self.assertEqual([row[1] for row in rows_of(snapshot.table)], [Decimal("1.234"), Decimal("2.125")])
+        snapshot = self.read("a;c\n31/01/2026;01/02/2026\n01/02/2026;03/04/2026\n")
+        self.assertEqual(
+            [row[1] for row in rows_of(snapshot.table)], [dt.date(2026, 2, 1), dt.date(2026, 4, 3)]
+        )
 
 
 class Repairs(DelimitedCase):
@@ -197,7 +233,7 @@ class Repairs(DelimitedCase):
             self.assertEqual(self.rows(content)[0], (1, '5" pipe'))
 
     def test_quoted_cells_are_read_the_quick_way(self):
-        with mock.patch("keen_trellis.sources.delimited._read_ragged", side_effect=AssertionError):
+        with mock.patch("keen_trellis.sources.text_blocks.TextFile._of_rows", side_effect=AssertionError):
             for mark in ("", "\ufeff"):
                 content = mark + '"a","b"\r\n"x, ""y""","two\nlines"\r\n"","z"'
                 self.assertEqual(self.rows(content), [('x, "y"', "two\nlines"), (None, "z")])

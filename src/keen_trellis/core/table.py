@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bisect
 import difflib
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
@@ -104,8 +105,10 @@ def find_field(fields: Sequence[Field], name: str, table: str = "the table") -> 
 class ArrowTable(Table):
     """A table held in Arrow arrays, in memory or memory-mapped.
 
-    data: the columns.  file, table: where its rows stand.  row_numbers: for each row its number
-    there, or the number of the first row where they follow each other without a gap.
+    data: the columns; several chunks stay apart, so that mapped ones are not copied.  file, table: where its
+    rows stand.  row_numbers: for each row its number there, or the number of the first row where they follow
+    each other without a gap.  stretches: where its rows come from several files, the first row and the
+    file of each.
     """
 
     def __init__(
@@ -115,11 +118,12 @@ class ArrowTable(Table):
         file: str = "",
         table: str = "",
         row_numbers: IndexVector | int = 1,
+        stretches: Sequence[tuple[int, str]] = (),
         origin: str = "",
     ) -> None:
-        # Few large chunks keep gathering quick; a column of one chunk is not copied.
-        self._columns = {name: _single(data.column(name)) for name in data.column_names}
+        self._columns = {name: _unwrapped(data.column(name)) for name in data.column_names}
         self._file, self._table, self._row_numbers = file, table, row_numbers
+        self._stretches = tuple(stretches)
         self.fields = tuple(Field(name, column.type, origin) for name, column in self._columns.items())
         self.rows = data.num_rows
 
@@ -133,25 +137,36 @@ class ArrowTable(Table):
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         columns = [self._columns[self.field(name).name] for name in names]
         if rows is None:
-            return [Cells(column) for column in columns]
+            return [Cells(_single(column)) for column in columns]
         if isinstance(rows, range):
-            return [Cells(column.slice(rows.start, len(rows))) for column in columns]
+            return [Cells(_single(column.slice(rows.start, len(rows)))) for column in columns]
         absent = rows < 0
         if not absent.any():
             indices = pa.array(rows)
-            return [Cells(column.take(indices)) for column in columns]
+            return [Cells(_single(column.take(indices))) for column in columns]
         indices = pa.array(rows, mask=absent)
-        return [Cells(column.take(indices), absent) for column in columns]
+        return [Cells(_single(column.take(indices)), absent) for column in columns]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         if isinstance(self._row_numbers, int):
             number = self._row_numbers + row
         else:
             number = int(self._row_numbers[row])
-        return (RowOrigin(self._file, self._table, number),)
+        file = self._file
+        if self._stretches:
+            file = self._stretches[bisect.bisect_right(self._stretches, row, key=lambda entry: entry[0]) - 1][
+                1
+            ]
+        return (RowOrigin(file, self._table, number),)
 
 
-def _single(column: pa.ChunkedArray) -> pa.Array:
+def _unwrapped(column: pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:
+    return column.chunk(0) if column.num_chunks == 1 else column
+
+
+def _single(column: pa.Array | pa.ChunkedArray) -> pa.Array:
+    if isinstance(column, pa.Array):
+        return column
     if column.num_chunks == 1:
         return column.chunk(0)
     combined = column.combine_chunks()

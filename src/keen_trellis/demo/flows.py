@@ -9,10 +9,10 @@ from keen_trellis.demo import files
 from keen_trellis.flow import edits
 from keen_trellis.flow.file_format import save
 from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.flow.steps.source import SourceSettings
 
 WINTER_LOANS = "Winter loans.trellis"
 LOAN_REPORT = "Loan report.xlsx"

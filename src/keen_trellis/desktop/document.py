@@ -20,10 +20,11 @@ from keen_trellis.flow import file_format
 from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.history import History
 from keen_trellis.flow.kinds import InputShape, StepResult
+from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.runner import Runner
-from keen_trellis.flow.snapshot import Remark
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.source import SourceKind, SourceSettings
+from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.sources.library import FileContent, Library
 
 

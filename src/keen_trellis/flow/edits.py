@@ -9,9 +9,10 @@ import msgspec
 from keen_trellis.core.errors import UsageError
 from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.kinds import encode_settings
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
-from keen_trellis.flow.steps.source import SourceKind, SourceSettings
+from keen_trellis.flow.steps.source import SourceKind
 
 
 def add_file(flow: Flow, path: str) -> Flow:

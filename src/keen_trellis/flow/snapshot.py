@@ -1,38 +1,34 @@
-"""A source as it was when it was read: its rows, what was repaired or doubtful, and its identity."""
+"""A source as it was when it was read: its rows, what there is to say about them, and its identity."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Protocol
 
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
-from keen_trellis.flow.steps.source import SourceSettings
-
-
-@dataclass(frozen=True)
-class Remark:
-    """Something the reader has to say about a source, or about one field of it.
-
-    doubtful: it may be wrong and should be looked at; otherwise it is a repair or a plain fact.
-    """
-
-    text: str
-    field: str = ""
-    doubtful: bool = False
-
-    def __str__(self) -> str:
-        return f"{self.field}: {self.text}" if self.field else self.text
+from keen_trellis.flow.remark import ForeignKey, Raw, Remark
+from keen_trellis.flow.source_settings import Settled, SourceSettings
 
 
 @dataclass(frozen=True)
 class Snapshot:
-    """The rows of one table of one source, as they were when it was read."""
+    """The rows of one table of one source, as they were when it was read.
+
+    identity: the same for the same content read the same way.  key: the fields of its primary key, if known.
+    settled: what was found out where the settings left it open.
+    old: why the last refresh failed, if it did: these are the rows from before.
+    """
 
     table: ArrowTable
     remarks: tuple[Remark, ...]
     identity: str
     seconds: float
+    raw: Raw = field(default_factory=Raw)
+    key: tuple[str, ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    settled: Settled = field(default_factory=Settled)
+    old: str = ""
 
 
 class Snapshots(Protocol):

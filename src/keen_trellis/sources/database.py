@@ -1,136 +1,236 @@
-"""Tables and views of an SQLite file, read in one transaction of a read-only connection."""
+"""Tables, views and queries of databases: SQLite files, and servers by their address."""
 
 from __future__ import annotations
 
-import sqlite3
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote
 
 import pyarrow as pa
 
 from keen_trellis.core.errors import SourceError
-from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
-from keen_trellis.flow.snapshot import Remark
-from keen_trellis.sources.inference import column_of_cells, moments_in_text
-from keen_trellis.sources.reading import Listing, ReadTable, unknown_table
+from keen_trellis.flow.remark import ForeignKey, Remark
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources.about import About, Listing
+from keen_trellis.sources.cell_columns import CellColumn
+from keen_trellis.sources.connections import connected, shown_address
+from keen_trellis.sources.locations import DATABASE
+from keen_trellis.sources.queries import checked_query, is_ordered
+from keen_trellis.sources.reading import ReadTable, unknown_table
 from keen_trellis.sources.recognise import SQLITE
+from keen_trellis.sources.text_types import moments_in_text, text_doubts
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Inspector
 
 _BATCH_ROWS = 20_000
-_WAIT_SECONDS = 3.0
-_LOCK_REMEDY = "Close the program that is changing it, or try again in a moment."
+_SYSTEM_SCHEMAS = ("information_schema", "pg_catalog", "pg_toast", "sys")
 
 
-class SqliteReader:
-    """Reads every table and view of an SQLite database."""
+class DatabaseReader:
+    """Reads every table and view of a database that SQLAlchemy can reach, in one transaction that cannot
+    write.
+    """
+
+    name = DATABASE
+    at_one_moment = True
+
+    def tables(self, path: str, task: Task) -> Sequence[Listing]:
+        from sqlalchemy import inspect
+
+        with connected(path, task) as connection:
+            return _listings(inspect(connection))
+
+    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
+        return []
+
+    def files(self, settings: SourceSettings) -> list[Path] | None:
+        return None
+
+    def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
+        from sqlalchemy import inspect
+
+        with connected(settings.path, task) as connection:
+            if settings.query:
+                return _read_query(connection, settings, task)
+            inspector = inspect(connection)
+            return _read_table(connection, inspector, settings, task)
+
+
+class SqliteReader(DatabaseReader):
+    """Reads an SQLite file; its content, and that of the log beside it, tells whether it has changed."""
 
     name = SQLITE
 
-    def tables(self, path: Path, task: Task) -> Sequence[Listing]:
-        with _connected(path) as (_, inspector):
-            return _listings(inspector)
-
-    def read(self, path: Path, table: str, task: Task) -> ReadTable:
-        with _connected(path) as (connection, inspector):
-            known = _listings(inspector)
-            if not known:
-                raise SourceError("The database has no tables.", where=str(path))
-            table = table or known[0].name
-            sort = next((entry.sort for entry in known if entry.name == table), None)
-            if sort is None:
-                raise unknown_table(path, table, known)
-            return _read(connection, inspector, path, table, sort, task)
+    def files(self, settings: SourceSettings) -> list[Path] | None:
+        path = Path(settings.path)
+        log = path.with_name(f"{path.name}-wal")
+        return [path, log] if log.exists() and log.stat().st_size else [path]
 
 
 def _listings(inspector: Inspector) -> list[Listing]:
-    tables = [Listing(name, "table") for name in inspector.get_table_names()]
-    return tables + [Listing(name, "view") for name in inspector.get_view_names()]
+    """Tables, then views; with their schema where the database has schemas."""
+    if inspector.dialect.name == "sqlite":
+        tables = [Listing(name, "table") for name in inspector.get_table_names()]
+        return tables + [Listing(name, "view") for name in inspector.get_view_names()]
+    found = []
+    for schema in inspector.get_schema_names():
+        if schema in _SYSTEM_SCHEMAS or schema.startswith("pg_"):
+            continue
+        found += [Listing(f"{schema}.{name}", "table") for name in sorted(inspector.get_table_names(schema))]
+        found += [Listing(f"{schema}.{name}", "view") for name in sorted(inspector.get_view_names(schema))]
+    return found
 
 
-@contextmanager
-def _connected(path: Path) -> Iterator[tuple[Connection, Inspector]]:
-    """A connection that cannot write, inside a transaction, so that all that is read is of one moment."""
-    from sqlalchemy import create_engine, inspect
-    from sqlalchemy.exc import DatabaseError
-    from sqlalchemy.pool import NullPool
-
-    address = f"file:{quote(str(path.absolute()))}?mode=ro"
-    engine = create_engine(
-        "sqlite://",
-        creator=lambda: sqlite3.connect(address, uri=True, timeout=_WAIT_SECONDS),
-        poolclass=NullPool,
-    )
-    try:
-        with engine.connect() as connection:
-            connection.exec_driver_sql("BEGIN")
-            yield connection, inspect(connection)
-    except DatabaseError as error:
-        raise _translated(error.orig, path) from error
-    except sqlite3.Error as error:
-        raise _translated(error, path) from error
-    finally:
-        engine.dispose()
-
-
-def _translated(error: BaseException | None, path: Path) -> SourceError:
-    said = str(error)
-    if "locked" in said:
-        return SourceError("Another program has locked the database.", where=str(path), remedy=_LOCK_REMEDY)
-    if "malformed" in said or "not a database" in said or "disk I/O" in said:
-        return SourceError(
-            "The database is damaged or cut off.", where=str(path), remedy="Copy or export it again."
-        )
-    return SourceError(f"The database cannot be read: {said}.", where=str(path))
-
-
-def _read(
-    connection: Connection, inspector: Inspector, path: Path, table: str, sort: str, task: Task
+def _read_table(
+    connection: Connection, inspector: Inspector, settings: SourceSettings, task: Task
 ) -> ReadTable:
     import sqlalchemy as sql
 
-    columns = inspector.get_columns(table)
+    known = _listings(inspector)
+    where = shown_address(settings.path)
+    if not known:
+        raise SourceError("The database has no tables that this user may see.", where=where)
+    wanted = settings.table or known[0].name
+    listing = next((entry for entry in known if entry.name == wanted), None)
+    if listing is None:
+        # Without a schema, the default one is meant.
+        default = inspector.default_schema_name
+        listing = next((entry for entry in known if entry.name == f"{default}.{wanted}"), None)
+    if listing is None:
+        raise unknown_table(where, wanted, known)
+    schema, name = _split(inspector, listing.name)
+    columns = inspector.get_columns(name, schema)
     names = [column["name"] for column in columns]
-    source = sql.table(table, *(sql.column(name) for name in names))
+    source = sql.table(name, *(sql.column(column) for column in names), schema=schema)
     query = sql.select(*source.c)
-    remarks = []
-    if sort == "table":
-        key = inspector.get_pk_constraint(table)["constrained_columns"]
-        query = query.order_by(*(source.c[name] for name in key)) if key else query
+    remarks: list[Remark] = []
+    key: list[str] = []
+    if listing.sort == "table":
+        key = list(inspector.get_pk_constraint(name, schema)["constrained_columns"])
+        query = query.order_by(*(source.c[column] for column in key)) if key else query
+        if not key and inspector.dialect.name != "sqlite":
+            remarks.append(
+                Remark("it has no primary key, so its rows have no order: “first” and “last” may change")
+            )
     else:
         remarks.append(Remark("a view has no order of its own: “first” and “last” may change"))
     total = connection.execute(sql.select(sql.func.count()).select_from(source)).scalar_one()
-    cells: list[list[Any]] = [[] for _ in names]
-    rows = connection.execution_options(stream_results=True).execute(query)
+    declared = [str(column["type"]).upper() for column in columns]
+    data, said = _rows(connection, query, names, declared, total, settings, task)
+    about = About(
+        file=_file_name(settings),
+        table=listing.name,
+        remarks=(*remarks, *said),
+        key=tuple(name for name in key if name in data.column_names),
+        foreign_keys=_foreign_keys(inspector, name, schema) if listing.sort == "table" else (),
+    )
+    return ReadTable(data, about)
+
+
+def _read_query(connection: Connection, settings: SourceSettings, task: Task) -> ReadTable:
+    import sqlalchemy as sql
+
+    text = checked_query(settings.query, settings.path)
+    remarks = []
+    if not is_ordered(settings.query, settings.path):
+        remarks.append(Remark("the query says no order (ORDER BY): “first” and “last” may change"))
+    # A colon in it is no parameter of ours.
+    query = sql.text(text.replace(":", "\\:"))
+    data, said = _rows(connection, query, None, None, 0, settings, task)
+    return ReadTable(data, About(file=_file_name(settings), table="query", remarks=(*remarks, *said)))
+
+
+def _split(inspector: Inspector, name: str) -> tuple[str | None, str]:
+    if inspector.dialect.name == "sqlite":
+        return None, name
+    schema, _, table = name.partition(".")
+    return schema, table
+
+
+def _file_name(settings: SourceSettings) -> str:
+    return settings.file_name if settings.reader == SQLITE else shown_address(settings.path)
+
+
+def _foreign_keys(inspector: Inspector, name: str, schema: str | None) -> tuple[ForeignKey, ...]:
+    found = []
+    for entry in inspector.get_foreign_keys(name, schema):
+        theirs = entry["referred_table"]
+        if schema is not None:
+            theirs = f"{entry.get('referred_schema') or schema}.{theirs}"
+        found.append(
+            ForeignKey(tuple(entry["constrained_columns"]), theirs, tuple(entry["referred_columns"]))
+        )
+    return tuple(found)
+
+
+def _rows(
+    connection: Connection,
+    query: Any,
+    names: Sequence[str] | None,
+    declared: Sequence[str] | None,
+    total: int,
+    settings: SourceSettings,
+    task: Task,
+) -> tuple[pa.Table, list[Remark]]:
+    """All rows of a query as typed columns, fetched in batches."""
+    what = f"reading {settings.table or settings.file_name}"
+    rows = connection.execution_options(stream_results=True, max_row_buffer=_BATCH_ROWS).execute(query)
+    names = _own_names(names or list(rows.keys()))
+    columns = [CellColumn(name) for name in names]
+    done = 0
     while batch := rows.fetchmany(_BATCH_ROWS):
-        for column, more in zip(cells, zip(*batch, strict=True), strict=True):
-            column.extend(more)
-        task.checkpoint(len(cells[0]), total, f"reading {table}")
-    data: dict[str, pa.Array] = {}
-    for name, declared, values in zip(names, (str(column["type"]) for column in columns), cells, strict=True):
-        if bytes in set(map(type, values)):
-            remarks.append(Remark("holds binary data and is left out", field=name, doubtful=True))
+        for column, cells in zip(columns, zip(*batch, strict=True), strict=True):
+            column.add(cells)
+        done += len(batch)
+        task.checkpoint(done, max(total, done) if total else 0, what)
+    data: dict[str, pa.ChunkedArray] = {}
+    remarks: list[Remark] = []
+    for place, column in enumerate(columns):
+        if column.binary:
+            remarks.append(Remark("holds binary data and is left out", field=column.name, doubtful=True))
             continue
-        data[name], doubts = _typed(values, name, declared.upper())
-        remarks += doubts
+        made, said = column.finished()
+        if connection.dialect.name == "sqlite":
+            made, more = _as_declared(made, column.name, declared[place] if declared else "", said)
+            said = said + more
+        data[column.name] = made
+        remarks += said
     if not data:
-        raise SourceError(f"“{table}” has no field that can be read.", where=str(path))
-    return ReadTable(ArrowTable(pa.table(data), file=path.name, table=table), tuple(remarks))
+        raise SourceError(
+            f"“{settings.table or settings.query}” has no field that can be read.",
+            where=shown_address(settings.path),
+        )
+    return pa.table(data), remarks
 
 
-def _typed(values: list[Any], name: str, declared: str) -> tuple[pa.Array, list[Remark]]:
+def _own_names(names: Sequence[str]) -> list[str]:
+    """A name of its own for each field of a query."""
+    found: list[str] = []
+    for name in names:
+        wanted, number = name or f"field {len(found) + 1}", 2
+        own = wanted
+        while own in found:
+            own, number = f"{wanted} {number}", number + 1
+        found.append(own)
+    return found
+
+
+def _as_declared(
+    column: pa.ChunkedArray, name: str, declared: str, said: Sequence[Remark]
+) -> tuple[pa.ChunkedArray, list[Remark]]:
     """SQLite types cells, not columns: the cells decide, the declared type where they leave it open."""
-    array, remarks = column_of_cells(values, name)
-    if array.type == pa.int64() and declared.startswith("BOOL") and set(values) <= {0, 1, None}:
-        return array.cast(ARROW_TYPES[FieldType.BOOLEAN]), remarks
-    if array.type == pa.int64() and float in set(map(type, values)):
-        return array.cast(pa.float64()), remarks
-    if array.type == ARROW_TYPES[FieldType.TEXT] and not remarks:
-        return moments_in_text(array), remarks
-    return array, remarks
+    array = column.combine_chunks()
+    array = array.combine_chunks() if isinstance(array, pa.ChunkedArray) else array
+    if (
+        array.type == pa.int64()
+        and declared.startswith("BOOL")
+        and not set(array.unique().to_pylist()) - {0, 1, None}
+    ):
+        return pa.chunked_array([array.cast(ARROW_TYPES[FieldType.BOOLEAN])]), []
+    if array.type == ARROW_TYPES[FieldType.TEXT] and not said:
+        moments = moments_in_text(array)
+        return pa.chunked_array([moments]), text_doubts(moments, name) if moments is array else []
+    return pa.chunked_array([array]), []

@@ -1,288 +1,184 @@
-"""Delimited text: encoding, delimiter, quote and header are detected, ragged rows are repaired and said."""
+"""Delimited text: how it is written is found out or set, ragged rows are repaired and said."""
 
 from __future__ import annotations
 
 import codecs
-import csv
 import io
 import itertools
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.csv as pa_csv
-
 from keen_trellis.core.errors import SourceError
-from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
-from keen_trellis.flow.snapshot import Remark
-from keen_trellis.sources.headers import LOOKED_AT, Header, find_header
-from keen_trellis.sources.inference import column_of_text
-from keen_trellis.sources.reading import Listing, ReadTable
+from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, Raw, RawRow, Remark
+from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect, Layout, Settled, SourceSettings
+from keen_trellis.sources.about import ROWS_FILE, About, Listing
+from keen_trellis.sources.dialect import (
+    SAMPLE,
+    TextDialect,
+    quotation,
+    records,
+    settle_dialect,
+    settle_encoding,
+)
+from keen_trellis.sources.headers import LOOKED_AT, Header, field_names, find_header, title_remark
+from keen_trellis.sources.reading import ReadTable
 from keen_trellis.sources.recognise import TEXT
+from keen_trellis.sources.text_blocks import Repairs, TextBlock, TextFile
+from keen_trellis.sources.typed_rows import typed_rows
 
-DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
-_SAMPLE = 256 * 1024
+_RAW_ROWS = 200
 _BLOCK = 4 * 2**20
-_BATCH_ROWS = 20_000
-_LONGEST_CELL = 2**24
-_MARK_OF_ORDER = len(codecs.BOM_UTF8)  # a mark this near the start may follow nothing but that
-_MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
-
-
-@dataclass(frozen=True)
-class Dialect:
-    """How a text file is written."""
-
-    encoding: str
-    delimiter: str
-    quote: str
+_UTF8 = ("utf-8", "utf-8-sig", "ascii")
 
 
 class DelimitedReader:
     """Reads a text file as one table."""
 
     name = TEXT
+    at_one_moment = False
 
-    def tables(self, path: Path, task: Task) -> Sequence[Listing]:
-        return [Listing(path.stem, "file")]
+    def tables(self, path: str, task: Task) -> Sequence[Listing]:
+        return [Listing(Path(path).stem, "file")]
 
-    def read(self, path: Path, table: str, task: Task) -> ReadTable:
-        task.checkpoint(0, 0, f"reading {path.name}")
+    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
+        return []
+
+    def files(self, settings: SourceSettings) -> list[Path]:
+        return [Path(settings.path)]
+
+    def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
+        path = Path(settings.path)
         try:
-            encoding, remarks = detect_encoding(path, task)
-            with path.open("rb") as file:
-                sample = file.read(_SAMPLE).decode(encoding, errors="ignore")
-            dialect = detect_dialect(sample, encoding, whole=len(sample) < _SAMPLE)
-            header = find_header(
-                list(itertools.islice(_records(io.StringIO(sample, ""), dialect), LOOKED_AT))
+            opened = open_text(path, settings, room, task)
+            typed = typed_rows(
+                lambda: opened.blocks(task),
+                opened.names,
+                settings.writing.notation,
+                settings.kept_as_text,
+                room / ROWS_FILE,
+                task,
             )
-            if not header.names:
-                raise SourceError("It holds nothing but empty lines.", where=str(path))
-            remarks += header.remarks
-            data, numbers, repairs = _columns(path, dialect, header, task)
         except OSError as error:
             raise SourceError(f"It cannot be read: {error.strerror}.", where=str(path)) from error
-        remarks += repairs
-        typed = {}
-        first_row = numbers if isinstance(numbers, int) else int(numbers[0]) if len(numbers) else 1
-        for done, name in enumerate(data.column_names):
-            task.checkpoint(done, data.num_columns, f"finding types in {path.name}")
-            typed[name], doubts = column_of_text(data.column(name).combine_chunks(), name, first_row)
-            remarks += doubts
-        read = ArrowTable(pa.table(typed), file=path.name, row_numbers=numbers)
-        return ReadTable(read, tuple(remarks))
-
-
-def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
-    """The encoding of the whole file: by its mark, UTF-8 if all of it is, or else the likeliest one."""
-    with path.open("rb") as file:
-        head = file.read(_SAMPLE)
-        for mark, encoding in _MARKS:
-            if head.startswith(mark):
-                return encoding, []
-        file.seek(0)
-        decoder = codecs.getincrementaldecoder("utf-8")()
-        position = 0
-        try:
-            while block := file.read(_BLOCK):
-                task.checkpoint(0, 0, f"reading {path.name}")
-                decoder.decode(block)
-                position += len(block)
-            decoder.decode(b"", final=True)
-        except UnicodeDecodeError:
-            file.seek(max(0, position - _SAMPLE))
-            around = file.read(2 * _BLOCK)
-        else:
-            return "utf-8", []
-    from charset_normalizer import from_bytes
-
-    guess = from_bytes(
-        head + around[:_SAMPLE] if around[:1024] not in head else head + around[-_SAMPLE:]
-    ).best()
-    if guess is None:
-        raise SourceError(
-            "Its encoding cannot be found out; it is not UTF-8.",
-            where=str(path),
-            remedy="Save it as UTF-8 text.",
+        about = About(
+            file=path.name,
+            digits=typed.digits,
+            remarks=(*opened.remarks, *opened.repairs.remarks(), *typed.remarks),
+            raw=opened.raw,
+            settled=Settled(opened.layout, opened.dialect, typed.writing),
         )
-    return guess.encoding, [Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True)]
+        return ReadTable(typed.data, about)
 
 
-def detect_dialect(sample: str, encoding: str, *, whole: bool = False) -> Dialect:
-    """Delimiter and quote by which most rows of the sample have the same number of cells."""
-    quote = "'" if _quoted_by(sample, "'") > 2 * _quoted_by(sample, '"') else '"'
-    if not whole:
-        sample = sample[: sample.rfind("\n") + 1] or sample
+@dataclass
+class OpenedText:
+    """A text file whose dialect and header are settled, ready to be read.
 
-    def fitness(delimiter: str) -> tuple[float, int]:
-        rows: Iterable[list[str]] = itertools.islice(
-            _records(io.StringIO(sample, ""), Dialect(encoding, delimiter, quote)), 500
-        )
-        widths = [len(row) for row in rows if row]
-        if not widths:
-            return 0.0, 0
-        usual = max(set(widths), key=widths.count)
-        return (widths.count(usual) / len(widths) if usual > 1 else 0.0), usual
-
-    return Dialect(encoding, max(DELIMITERS, key=fitness), quote)
-
-
-def _quoted_by(sample: str, quote: str) -> int:
-    return sum(sample.count(f"{before}{quote}") for before in (*DELIMITERS, "\n")) + sample.startswith(quote)
-
-
-def _records(lines: io.TextIOBase, dialect: Dialect, *, strict: bool = False) -> csv.reader:  # type: ignore[valid-type]
-    csv.field_size_limit(_LONGEST_CELL)
-    return csv.reader(lines, delimiter=dialect.delimiter, quotechar=dialect.quote, strict=strict)
-
-
-def _columns(
-    path: Path, dialect: Dialect, header: Header, task: Task
-) -> tuple[pa.Table, int | np.ndarray, list[Remark]]:
-    """All cells as text, null where blank; row numbers; what was repaired."""
-    quotes, well_quoted = _quotation(path, dialect)
-    # Marks that are never closed, or closed amid a cell, are left to the slow way, which finds where.
-    if dialect.encoding in ("utf-8", "utf-8-sig") and len(header.names) > 1 and well_quoted:
-        quick = _read_even(path, dialect, header, quoted=quotes > 0)
-        if quick is not None:
-            return quick, header.rows_above + 1, []
-    try:
-        return _read_ragged(path, dialect, header, task, strict=True)
-    except csv.Error:
-        said = "a quotation mark stands inside a cell; it was read as it is"
-        data, numbers, repairs = _read_ragged(path, dialect, header, task, strict=False)
-        return data, numbers, [*repairs, Remark(said, doubtful=True)]
-
-
-def _read_even(path: Path, dialect: Dialect, header: Header, *, quoted: bool) -> pa.Table | None:
-    """The cells of a file in which every row is as wide as the header; None if one is not."""
-    names = list(header.names)
-    try:
-        data = pa_csv.read_csv(
-            path,
-            read_options=pa_csv.ReadOptions(column_names=names, skip_rows=header.rows_above),
-            parse_options=pa_csv.ParseOptions(
-                delimiter=dialect.delimiter,
-                quote_char=dialect.quote,
-                newlines_in_values=quoted,
-                ignore_empty_lines=False,
-            ),
-            convert_options=pa_csv.ConvertOptions(
-                column_types=dict.fromkeys(names, pa.large_string()),
-                null_values=[""],
-                strings_can_be_null=True,
-                quoted_strings_can_be_null=True,
-            ),
-        )
-    except pa.ArrowInvalid:
-        return None
-    return data
-
-
-def _quotation(path: Path, dialect: Dialect) -> tuple[int, bool]:
-    """How many quotation marks the file has, and whether they stand as RFC 4180 has them.
-
-    Read from the start, marks open and close by turns, a doubled mark closing and opening at once. So each
-    that opens must follow a delimiter, a line's end or a mark, and each that closes must be followed by one.
+    repairs: what had to be repaired in the latest reading.
     """
-    content = np.memmap(path, np.uint8, mode="r")
-    around = np.zeros(256, dtype=bool)
-    around[[ord(text) for text in (dialect.quote, dialect.delimiter, "\n", "\r")]] = True
-    count, well = 0, True
-    for start in range(0, len(content), _BLOCK):
-        marks = np.flatnonzero(content[start : start + _BLOCK] == ord(dialect.quote)) + start
-        opening, closing = marks[count % 2 :: 2], marks[1 - count % 2 :: 2]
-        count += len(marks)
-        before = opening[opening > _MARK_OF_ORDER] - 1
-        after = closing[closing < len(content) - 1] + 1
-        well = well and bool(around[content[before]].all() and around[content[after]].all())
-    return count, well and count % 2 == 0
+
+    file: TextFile
+    names: tuple[str, ...]
+    remarks: tuple[Remark, ...]
+    raw: Raw
+    layout: Layout
+    dialect: Dialect
+    repairs: Repairs
+
+    def blocks(self, task: Task) -> Iterator[TextBlock]:
+        """All rows from the first on; repairs are counted anew."""
+        self.repairs = Repairs(len(self.names))
+        return self.file.blocks(task, self.repairs)
 
 
-def _read_ragged(
-    path: Path, dialect: Dialect, header: Header, task: Task, *, strict: bool
-) -> tuple[pa.Table, np.ndarray, list[Remark]]:
-    """The cells of any file. Short rows end in blanks, long ones get fields of their own; both are said."""
-    names = list(header.names)
-    parts: list[list[pa.Array]] = []
-    numbers: list[int] = []
-    short: list[int] = []
-    long: list[int] = []
-    empty = 0
-    with path.open(encoding=dialect.encoding, newline="") as file:
-        records = _records(file, dialect, strict=strict)
-        for _ in range(header.rows_above):
-            next(records)
-        for batch in _batches(records, path):
-            task.checkpoint(len(numbers), 0, f"rows of {path.name}")
-            rows: list[list[str]] = []
-            for number, row in batch:
-                if not row and len(names) > 1:
-                    empty += 1
-                    continue
-                if len(row) < len(names):
-                    short.append(number)
-                elif len(row) > len(names):
-                    long.append(number)
-                rows.append(row)
-                numbers.append(number)
-            names += [f"field {len(names) + more + 1}" for more in range(_widest(rows) - len(names))]
-            columns = itertools.zip_longest(*rows)
-            cells = [pa.array([cell or None for cell in column], pa.large_string()) for column in columns]
-            # A batch whose rows are all short lacks the last columns.
-            cells += [pa.nulls(len(rows), pa.large_string()) for _ in range(len(names) - len(cells))]
-            parts.append(cells)
-    data = {}
-    for column, name in enumerate(names):
-        chunks = [
-            part[column] if column < len(part) else pa.nulls(len(part[0]), pa.large_string())
-            for part in parts
-        ]
-        data[name] = pa.chunked_array(chunks, pa.large_string())
-    return pa.table(data), np.array(numbers, dtype=np.int32), _repairs(short, long, empty, len(header.names))
+def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> OpenedText:
+    """Settle how a text file is written, as set or as found out. OSError or SourceError if it cannot be
+    read.
+    """
+    task.checkpoint(0, 0, f"reading {path.name}")
+    encoding, remarks = settle_encoding(path, settings.dialect.encoding, task)
+    source, start = path, 0
+    with path.open("rb") as file:
+        head = file.read(SAMPLE)
+    if encoding not in _UTF8 or (b"\n" not in head and b"\r" in head):
+        source = _as_utf8(path, encoding, room, task)
+    elif head.startswith(codecs.BOM_UTF8):
+        start = len(codecs.BOM_UTF8)
+    with source.open("rb") as file:
+        file.seek(start)
+        content = file.read(SAMPLE)
+    sample = content.decode("utf-8", errors="ignore")
+    written = settle_dialect(sample, encoding, settings.dialect, whole=len(content) < SAMPLE)
+    rows = list(itertools.islice(records(io.StringIO(sample, ""), written), _RAW_ROWS))
+    looked_at = [[] if _is_comment(row, written) else row for row in rows[:LOOKED_AT]]
+    header = _header(looked_at, settings.layout)
+    width = len(rows[header.row]) if header.row is not None else _usual_width(looked_at)
+    if not width:
+        raise SourceError("It holds nothing but empty lines.", where=str(path))
+    names, named = field_names(_header_rows(rows, header), 0, width)
+    remarks = [*remarks, *title_remark(looked_at, header), *named]
+    skipped = settings.layout.first - 1 if settings.layout.first else header.rows_above
+    quotes, well_quoted = quotation(source, written)
+    text = TextFile(
+        source, path.name, written, width, start, skipped, settings.layout.last, quotes > 0, well_quoted
+    )
+    layout = Layout(
+        0 if header.row is None else header.row + 1, header.height, skipped + 1, settings.layout.last
+    )
+    raw = Raw(tuple(_raw_rows(rows, header, skipped, settings.layout.last, written)), 0, width)
+    dialect = Dialect(encoding, written.delimiter, written.quote or NO_QUOTE, written.comment or NO_COMMENT)
+    return OpenedText(text, names, tuple(remarks), raw, layout, dialect, Repairs(width))
 
 
-def _widest(rows: Sequence[Sequence[str]]) -> int:
-    return max(map(len, rows), default=0)
+def _header(rows: Sequence[Sequence[str]], layout: Layout) -> Header:
+    if layout.header is None:
+        return find_header(rows)
+    return Header(layout.header - 1, layout.header_rows or 1) if layout.header else Header(None)
 
 
-def _batches(records: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:
-    """Rows with the number of the line in which each ends, many at a time."""
-    batch: list[tuple[int, list[str]]] = []
-    last: int = records.line_num  # type: ignore[attr-defined]
+def _header_rows(rows: Sequence[Sequence[str]], header: Header) -> Sequence[Sequence[str]]:
+    return [] if header.row is None else rows[header.row : header.rows_above]
+
+
+def _usual_width(rows: Sequence[Sequence[str]]) -> int:
+    widths = [len(cells) for cells in rows if cells]
+    return max(set(widths), key=widths.count) if widths else 0
+
+
+def _is_comment(row: Sequence[str], written: TextDialect) -> bool:
+    return bool(written.comment and row and row[0].startswith(written.comment))
+
+
+def _raw_rows(
+    rows: Sequence[Sequence[str]], header: Header, skipped: int, last: int | None, written: TextDialect
+) -> Iterator[RawRow]:
+    for index, row in enumerate(rows):
+        if header.row is not None and header.row <= index < header.rows_above:
+            role = HEADER
+        elif not any(row):
+            role = EMPTY
+        elif index < skipped:
+            role = ABOVE
+        else:
+            role = NOTE if _is_comment(row, written) or (last is not None and index >= last) else DATA
+        yield RawRow(index + 1, role, tuple(row))
+
+
+def _as_utf8(path: Path, encoding: str, room: Path, task: Task) -> Path:
+    """A copy of the file in UTF-8 with ordinary line ends."""
+    copy = room / f"{path.name}.utf8"
     try:
-        for row in records:
-            last = records.line_num  # type: ignore[attr-defined]
-            batch.append((last, row))
-            if len(batch) == _BATCH_ROWS:
-                yield batch
-                batch = []
-    except csv.Error as error:
-        if "unexpected end of data" not in str(error) and "field larger" not in str(error):
-            raise
+        with (
+            path.open(encoding=encoding, newline=None) as file,
+            copy.open("w", encoding="utf-8", newline="") as target,
+        ):
+            while text := file.read(_BLOCK):
+                task.checkpoint(0, 0, f"reading {path.name}")
+                target.write(text)
+    except (UnicodeDecodeError, LookupError) as error:
         raise SourceError(
-            f"A quotation mark is opened and never closed; the cell would end in line {records.line_num:,}.",  # type: ignore[attr-defined]
-            where=str(path),
-            remedy=f"Close it: it stands after line {last:,}.",
+            f"It is not written in {encoding}: {error}.", where=str(path), remedy="Choose another encoding."
         ) from error
-    yield batch
-
-
-def _repairs(short: list[int], long: list[int], empty: int, width: int) -> list[Remark]:
-    remarks = []
-    if short:
-        remarks.append(Remark(_ragged(short, f"fewer than {width} cells; the rest is blank"), doubtful=True))
-    if long:
-        said = f"more than {width} cells; they are in fields of their own"
-        remarks.append(Remark(_ragged(long, said), doubtful=True))
-    if empty:
-        remarks.append(Remark(f"{empty:,} empty lines are no rows"))
-    return remarks
-
-
-def _ragged(lines: list[int], what: str) -> str:
-    count = "1 row has" if len(lines) == 1 else f"{len(lines):,} rows have"
-    return f"{count} {what} (first in line {lines[0]:,})"
+    return copy

@@ -1,4 +1,4 @@
-"""Finds the header row, below a title if there is one, and gives every field a name of its own."""
+"""Finds the header of a table, of one row or two, below a title if there is one, and names every field."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from keen_trellis.flow.snapshot import Remark
+from keen_trellis.flow.remark import Remark
 
 LOOKED_AT = 60
 _NUMERIC = re.compile(r"\s*[+-]?[\d.,]*\d\s*%?")
@@ -16,21 +16,17 @@ _MOMENT = re.compile(r"\s*\d{1,4}[-./:]\d{1,2}([-./:T ].*)?")
 
 @dataclass(frozen=True)
 class Header:
-    """row: index of the header row among the rows looked at, or None where there is none.
-
-    first, last: the columns of the table, first inclusive, last exclusive.  names: one a column.
+    """row: index of the header's first row among those looked at, None where there is none.  height: its
+    rows.
     """
 
     row: int | None
-    first: int
-    last: int
-    names: tuple[str, ...]
-    remarks: tuple[Remark, ...]
+    height: int = 1
 
     @property
     def rows_above(self) -> int:
         """How many rows come before the first row of data."""
-        return 0 if self.row is None else self.row + 1
+        return 0 if self.row is None else self.row + self.height
 
 
 def blank(cell: Any) -> bool:
@@ -38,65 +34,132 @@ def blank(cell: Any) -> bool:
     return cell is None or cell == ""
 
 
-def find_header(rows: Sequence[Sequence[Any]], *, blocks: bool = False) -> Header:
-    """The header among the first rows of a sheet or text file.
+def find_header(rows: Sequence[Sequence[Any]], spanned: Sequence[range] = ()) -> Header:
+    """The header among the first rows of a table.
 
-    blocks: a wholly blank column ends the table; what stands beside it is another one.
+    spanned: for each row that merged cells of more than one column begin in, such a range of columns may be
+    given in `spanned[row]`; it tells a header of two rows from a header above a row of text.
     """
-    filled = [sum(not blank(cell) for cell in row) for row in rows]
-    row = _header_row(rows, filled)
-    # In text the header says how many fields there are; what is beyond it is a ragged row's.
-    width = max((len(cells) for cells in rows), default=0)
-    first, last = 0, width if blocks else len(rows[row]) if row is not None else _usual_width(rows)
-    remarks: list[Remark] = []
-    if row:
-        title = next((str(cell) for cells in rows[:row] for cell in cells if not blank(cell)), "")
-        if title:
-            remarks.append(Remark(f"the header is in row {row + 1}, below “{_short(title)}”"))
-    if blocks:
-        first, last, beside = _first_block(rows[row or 0 :], width)
-        if beside:
-            remarks.append(
-                Remark(
-                    f"a second table stands beside it, from column {beside}; it is not read", doubtful=True
-                )
-            )
-    names, named = _names(rows[row] if row is not None else (), first, last)
+    row = _header_row(rows)
     if row is None:
-        remarks.append(Remark("no header row was found; the fields are numbered", doubtful=True))
-        named = []
-    return Header(row, first, last, names, tuple(remarks + named))
+        return Header(None)
+    over = spanned[row] if row < len(spanned) else range(0)
+    if len(over) > 1 and row + 1 < len(rows) and _names_below(rows, row, over):
+        return Header(row, 2)
+    above = row - 1
+    if above >= 0 and _groups_above(rows[above], rows[row]):
+        return Header(above, 2)
+    if _completed_below(rows, row):
+        return Header(row, 2)
+    return Header(row)
 
 
-def _header_row(rows: Sequence[Sequence[Any]], filled: Sequence[int]) -> int | None:
+def _header_row(rows: Sequence[Sequence[Any]]) -> int | None:
     """The first row as wide as those below it, all of text, none of it a number or a date."""
+    filled = [sum(not blank(cell) for cell in row) for row in rows]
     for index, (row, width) in enumerate(zip(rows, filled, strict=True)):
         below = sorted(count for count in filled[index + 1 :] if count)
         typical = below[len(below) // 2] if below else width
         if not width or width < max(1.0, 0.6 * typical):
             continue
-        cells = [cell for cell in row if not blank(cell)]
-        named = all(isinstance(cell, str) and not _is_value(cell) for cell in cells)
-        return index if named else None
+        return index if all_names(row) else None
     return None
 
 
-def _usual_width(rows: Sequence[Sequence[Any]]) -> int:
-    widths = [len(cells) for cells in rows if cells]
-    return max(set(widths), key=widths.count) if widths else 0
+def all_names(row: Sequence[Any]) -> bool:
+    """Whether all filled cells could be names of fields: text, and none of it a number or a date."""
+    return all(isinstance(cell, str) and not _is_value(cell) for cell in row if not blank(cell))
 
 
 def _is_value(cell: str) -> bool:
     return bool(_NUMERIC.fullmatch(cell) or _MOMENT.fullmatch(cell))
 
 
-def _first_block(rows: Sequence[Sequence[Any]], width: int) -> tuple[int, int, str]:
-    """The columns of the first table in these rows, and the letters of the column where another begins."""
-    used = [any(not blank(row[column]) for row in rows if column < len(row)) for column in range(width)]
-    first = used.index(True) if True in used else 0
-    last = next((column for column in range(first, width) if not used[column]), width)
-    other = next((column for column in range(last, width) if used[column]), None)
-    return first, last, "" if other is None else column_letters(other)
+def _names_below(rows: Sequence[Sequence[Any]], row: int, over: range) -> bool:
+    """Whether the row below a header with merged cells names the columns under them."""
+    below = rows[row + 1]
+    under = [below[column] for column in over if column < len(below)]
+    return all_names(below) and len(under) > 1 and not any(map(blank, under))
+
+
+def _groups_above(above: Sequence[Any], header: Sequence[Any]) -> bool:
+    """Whether the row above a header groups its columns: some names, and blanks that they reach over."""
+    cells = [column for column, cell in enumerate(above) if not blank(cell)]
+    if len(cells) < 2 or not all_names(above):
+        return False
+    # A group's name stands over its first column, and every column below has a name of its own.
+    return all(column < len(header) and not blank(header[column]) for column in cells)
+
+
+def _completed_below(rows: Sequence[Sequence[Any]], row: int) -> bool:
+    """Whether the row below fills just the gaps of the header, each beside or under the name it belongs
+    to.
+    """
+    if row + 2 >= len(rows):
+        return False
+    head, below = rows[row], rows[row + 1]
+    gaps = [column for column, cell in enumerate(head) if blank(cell)]
+    filled = [column for column, cell in enumerate(below) if not blank(cell)]
+    if not gaps or not filled or not all_names(below):
+        return False
+    return set(gaps) <= set(filled) <= set(gaps) | {column - 1 for column in gaps}
+
+
+def field_names(
+    rows: Sequence[Sequence[Any]], first: int, last: int, spans: Sequence[range] = ()
+) -> tuple[tuple[str, ...], list[Remark]]:
+    """A name of its own for each column from `first` to before `last`; blank and repeated headers are
+    repaired.
+
+    rows: the header's rows, none where there is no header.  spans: the columns that merged cells of the first
+    of two rows reach over; without any, a name reaches over the blanks at its right.
+    """
+    remarks: list[Remark] = []
+    names: list[str] = []
+    for column in range(first, last):
+        wanted = _wanted(rows, column, first, spans)
+        name = wanted or f"field {column - first + 1}"
+        number = 2
+        while name in names:
+            name, number = f"{wanted or name} {number}", number + 1
+        names.append(name)
+        if not wanted and rows:
+            remarks.append(Remark("its header is blank; it was given a name", field=name))
+        elif name != wanted and rows:
+            remarks.append(Remark(f"another field is called “{wanted}” too; it was numbered", field=name))
+    return tuple(names), remarks
+
+
+def _wanted(rows: Sequence[Sequence[Any]], column: int, first: int, spans: Sequence[range]) -> str:
+    """What the header calls a column: the group's name and its own where the header has two rows."""
+    if not rows:
+        return ""
+    own = _text(rows[-1], column)
+    if len(rows) == 1:
+        return own
+    span = next((span for span in spans if column in span), None)
+    group = _text(rows[0], column if span is None else span.start)
+    if not group and span is None and own and not spans:
+        at = column
+        while at > first and not _text(rows[0], at):
+            at -= 1
+        group = _text(rows[0], at)
+    return " ".join(part for part in (group, own) if part)
+
+
+def _text(row: Sequence[Any], column: int) -> str:
+    cell = row[column] if column < len(row) else None
+    return " ".join(str(cell).split()) if not blank(cell) else ""
+
+
+def title_remark(rows: Sequence[Sequence[Any]], header: Header) -> list[Remark]:
+    """What is said of a title above the header, and of a missing header."""
+    if header.row is None:
+        return [Remark("no header row was found; the fields are numbered", doubtful=True)]
+    title = next((str(cell) for cells in rows[: header.row] for cell in cells if not blank(cell)), "")
+    if not title:
+        return []
+    return [Remark(f"the header is in row {header.row + 1}, below “{short(title)}”")]
 
 
 def column_letters(column: int) -> str:
@@ -109,24 +172,14 @@ def column_letters(column: int) -> str:
     return letters
 
 
-def _names(row: Sequence[Any], first: int, last: int) -> tuple[tuple[str, ...], list[Remark]]:
-    """A name of its own for each column, blank and repeated headers repaired."""
-    remarks: list[Remark] = []
-    names: list[str] = []
-    for column in range(first, last):
-        cell = row[column] if column < len(row) else None
-        wanted = " ".join(str(cell).split()) if not blank(cell) else ""
-        name = wanted or f"field {column - first + 1}"
-        number = 2
-        while name in names:
-            name, number = f"{wanted or name} {number}", number + 1
-        names.append(name)
-        if not wanted:
-            remarks.append(Remark("its header is blank; it was given a name", field=name))
-        elif name != wanted:
-            remarks.append(Remark(f"another field is called “{wanted}” too; it was numbered", field=name))
-    return tuple(names), remarks
+def column_number(letters: str) -> int:
+    """The number, from 0, of the column that a sheet calls by `letters`."""
+    number = 0
+    for letter in letters.upper():
+        number = number * 26 + ord(letter) - ord("A") + 1
+    return number - 1
 
 
-def _short(text: str, most: int = 40) -> str:
+def short(text: str, most: int = 40) -> str:
+    """A text cut so that it fits into a sentence."""
     return text if len(text) <= most else text[: most - 1] + "…"

@@ -1,10 +1,10 @@
-"""Finds the type of a field from all of its values, and says what was doubtful."""
+"""Finds the type of a field of cells that have types already, as sheets and databases hand them out."""
 
 from __future__ import annotations
 
 import datetime as dt
+from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
@@ -12,40 +12,66 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.conversion import PLACEHOLDERS
 from keen_trellis.core.values import ARROW_TYPES, FieldType, shortest_number
-from keen_trellis.flow.snapshot import Remark
+from keen_trellis.flow.remark import Place, Remark
 from keen_trellis.sources.headers import blank
+from keen_trellis.sources.text_types import MOST_PLACES, RowNumbers, no_values, text_doubts
 
 _LARGEST_EXACT = 2**53
 
 
-# --- cells that have a type already: sheets and databases ---
+def column_of_cells(
+    cells: Sequence[Any],
+    name: str,
+    places: RowNumbers,
+    *,
+    blanks: Sequence[str] | None = None,
+    kept_as_text: bool = False,
+) -> tuple[pa.Array, list[Remark]]:
+    """One column of Python values as a typed array. Blank are None, empty text, and the words in `blanks`.
 
-
-def column_of_cells(cells: Sequence[Any], name: str) -> tuple[pa.Array, list[Remark]]:
-    """One column of Python values as a typed array. Blank are None and empty text."""
+    Without `blanks`, the usual words for it are blank where they alone keep a field from being of one type.
+    kept_as_text: write all values out, since their type is to be set afterwards.
+    """
+    kinds = set(map(type, cells))
+    if blanks and str in kinds:
+        cells = ["" if cell in blanks else cell for cell in cells]
+    if kinds == {str}:
+        array = pa.array(cells, ARROW_TYPES[FieldType.TEXT])
+        array = pc.if_else(pc.equal(array, ""), pa.scalar(None, array.type), array)
+        if array.null_count == len(array):
+            return array, [no_values(name)]
+        return array, [] if kept_as_text else text_doubts(array, name)
     values = [None if blank(cell) else cell for cell in cells]
     kinds = set(map(type, values)) - {type(None)}
+    remarks: list[Remark] = []
+    if blanks is None and len(kinds) > 1 and str in kinds and not kept_as_text:
+        values, remarks = _without_placeholders(values, name)
+        kinds = set(map(type, values)) - {type(None)}
     if not kinds:
-        return pa.array(values, ARROW_TYPES[FieldType.TEXT]), [_no_values(name)]
-    if kinds <= {int, float}:
-        return _numbers(values), []
-    if kinds == {bool}:
-        return pa.array(values, ARROW_TYPES[FieldType.BOOLEAN]), []
-    if kinds <= {dt.datetime, dt.date}:
-        return _moments(values), []
-    if kinds == {dt.time}:
-        return pa.array(values, ARROW_TYPES[FieldType.TIME]), []
-    remarks = [] if kinds == {str} else [_mixed(values, name)]
-    texts = values if kinds == {str} else [None if value is None else cell_text(value) for value in values]
+        return pa.nulls(len(values), ARROW_TYPES[FieldType.TEXT]), [no_values(name)]
+    if not kept_as_text:
+        for known, held in _HELD_AS:
+            if kinds <= known:
+                return held(values), remarks
+        if kinds != {str}:
+            remarks.append(_mixed(values, name, places))
+    texts = [None if value is None else cell_text(value) for value in values]
     array = pa.array(texts, ARROW_TYPES[FieldType.TEXT])
-    if kinds == {str}:
-        remarks += _doubts(array, name)
+    if kinds == {str} and not kept_as_text:
+        remarks += text_doubts(array, name)
     return array, remarks
 
 
-def _no_values(name: str) -> Remark:
-    return Remark("has no values, so that its type is not known; taken for text", field=name)
+def _without_placeholders(values: list[Any], name: str) -> tuple[list[Any], list[Remark]]:
+    """The values without words for "nothing known", if these are the only texts among them."""
+    words = Counter(value for value in values if type(value) is str)
+    if not set(words) <= set(PLACEHOLDERS):
+        return values, []
+    said = ", ".join(f"{count:,} “{word}”" for word, count in sorted(words.items()))
+    kept = [None if type(value) is str else value for value in values]
+    return kept, [Remark(f"{said} counted as blank", field=name)]
 
 
 def _numbers(values: Sequence[Any]) -> pa.Array:
@@ -91,193 +117,37 @@ def cell_text(value: Any) -> str:
     return str(value)
 
 
-_KIND_NAMES = {str: "text", int: "numbers", float: "numbers", bool: "true or false", dt.date: "dates"}
+_HELD_AS: tuple[tuple[set[type], Callable[[Sequence[Any]], pa.Array]], ...] = (
+    ({int, float}, _numbers),
+    ({bool}, lambda values: pa.array(values, ARROW_TYPES[FieldType.BOOLEAN])),
+    ({dt.datetime, dt.date}, _moments),
+    ({dt.time}, lambda values: pa.array(values, ARROW_TYPES[FieldType.TIME])),
+)
+KIND_NAMES: dict[type, str] = {
+    str: "text",
+    int: "numbers",
+    float: "numbers",
+    Decimal: "numbers",
+    bool: "true or false",
+    dt.date: "dates",
+    dt.time: "times",
+}
 
 
-def _mixed(values: Sequence[Any], name: str) -> Remark:
-    tally: dict[str, int] = {}
-    for value in values:
-        if value is not None:
-            kind = _KIND_NAMES.get(
-                type(value), "times" if isinstance(value, (dt.time, dt.timedelta)) else "dates"
-            )
-            tally[kind] = tally.get(kind, 0) + 1
-    counts = sorted(tally.items(), key=lambda entry: -entry[1])
+def _kind_of(value: Any) -> str:
+    moment = "times" if isinstance(value, (dt.time, dt.timedelta)) else "dates"
+    return KIND_NAMES.get(type(value), moment)
+
+
+def _mixed(values: Sequence[Any], name: str, places: RowNumbers) -> Remark:
+    """How many cells are of which kind, and where those of all but the commonest stand."""
+    kinds = [None if value is None else _kind_of(value) for value in values]
+    counts = Counter(kind for kind in kinds if kind is not None).most_common()
     said = ", ".join(f"{count:,} {kind}" for kind, count in counts)
-    return Remark(f"cells of several kinds ({said}); read as text", field=name, doubtful=True)
-
-
-# --- text that may stand for something else: delimited files ---
-
-
-@dataclass(frozen=True)
-class _Pattern:
-    """A way to write values of one type. `convert` raises if a value that looks right is not."""
-
-    what: str
-    expression: str
-    convert: Callable[[pa.Array], pa.Array]
-
-
-def _decimals(values: pa.Array) -> pa.Array:
-    plain = pc.replace_substring_regex(values, r"^\+", "")
-    parts = pc.extract_regex(plain, r"^-?(?P<whole>\d+)(?:\.(?P<fraction>\d+))?$")
-    whole = pc.max(pc.binary_length(pc.struct_field(parts, "whole"))).as_py()
-    scale = pc.max(pc.binary_length(pc.struct_field(parts, "fraction"))).as_py() or 0
-    if whole + scale > 38:
-        raise pa.ArrowInvalid("more digits than a decimal holds")
-    return plain.cast(pa.string()).cast(pa.decimal128(whole + scale, scale))
-
-
-def _ordered_date(expression: str) -> Callable[[pa.Array], pa.Array]:
-    def convert(values: pa.Array) -> pa.Array:
-        parts = pc.extract_regex(values, expression)
-        year, month, day = (pc.struct_field(parts, name) for name in ("y", "m", "d"))
-        padded = [pc.utf8_lpad(part, 2, padding="0") for part in (month, day)]
-        iso = pc.binary_join_element_wise(year, *padded, pa.scalar("-", year.type))
-        return iso.cast(pa.date32())
-
-    return convert
-
-
-def _times(values: pa.Array) -> pa.Array:
-    with_seconds = pc.replace_substring_regex(values, r"^(\d\d:\d\d)$", r"\1:00")
-    moments = pc.strptime(with_seconds.cast(pa.string()), "%H:%M:%S", "us")
-    return moments.cast(ARROW_TYPES[FieldType.TIME])
-
-
-def _timestamps(values: pa.Array) -> pa.Array:
-    return values.cast(ARROW_TYPES[FieldType.TIMESTAMP])
-
-
-_DAY_FIRST = r"^(?P<d>0?[1-9]|[12]\d|3[01])[./](?P<m>0?[1-9]|1[0-2])[./](?P<y>\d{4})$"
-_MONTH_FIRST = r"^(?P<m>0?[1-9]|1[0-2])[./](?P<d>0?[1-9]|[12]\d|3[01])[./](?P<y>\d{4})$"
-
-_ISO_DATE = _Pattern("dates", r"^\d{4}-\d{2}-\d{2}$", lambda values: values.cast(pa.date32()))
-_ISO_TIMESTAMP = _Pattern(
-    "timestamps", r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?$", _timestamps
-)
-_PATTERNS = (
-    _Pattern(
-        "whole numbers",
-        r"^[+-]?(0|[1-9]\d{0,17})$",
-        lambda v: pc.replace_substring_regex(v, r"^\+", "").cast(pa.int64()),
-    ),
-    _Pattern("numbers", r"^[+-]?(0|[1-9]\d*)(\.\d+)?$", _decimals),
-    _Pattern(
-        "numbers with an exponent", r"^[+-]?\d+(\.\d+)?([eE][+-]?\d+)?$", lambda v: v.cast(pa.float64())
-    ),
-    _Pattern("true or false", r"^(?i:true|false)$", lambda v: pc.equal(pc.utf8_lower(v), "true")),
-    _ISO_DATE,
-    _ISO_TIMESTAMP,
-    _Pattern("times", r"^([01]\d|2[0-3]):[0-5]\d(:[0-5]\d)?$", _times),
-    _Pattern("dates, day first", _DAY_FIRST, _ordered_date(_DAY_FIRST)),
-    _Pattern("dates, month first", _MONTH_FIRST, _ordered_date(_MONTH_FIRST)),
-)
-_LEADING_ZEROS = r"^0\d+$"
-_DIGITS = r"^\d+$"
-# Ways to write a number that stay text until the analyst says what is meant.
-_SUSPECTS = (
-    ("numbers with a decimal comma", r"^[+-]?\d{1,3}(\.?\d{3})*,\d+$"),
-    ("amounts with a currency sign", r"^[+-]?\s*(\p{Sc}\s*[\d.,]+|[\d.,]+\s*\p{Sc})$"),
-    ("percentages", r"^[+-]?[\d.,]+\s*%$"),
-)
-_MOSTLY = 0.5
-_SAMPLED = 400
-
-
-def column_of_text(values: pa.Array, name: str, first_row: int) -> tuple[pa.Array, list[Remark]]:
-    """Text with nulls for blank, as an array of the type that all of its values have.
-
-    first_row: the row number of the first value, for pointing at a value that does not fit.
-    """
-    filled = len(values) - values.null_count
-    if not filled:
-        return values, [_no_values(name)]
-    sample = _sample(values)
-    if _mostly_matching(sample, _DIGITS) and _matching(values, _LEADING_ZEROS):
-        if _matching(values, _DIGITS) == filled:
-            return values, [Remark("digits with leading zeros; kept as text", field=name)]
-        return values, []
-    if _order_is_open(values, sample, filled):
-        return values, [
-            Remark("dates, but day and month cannot be told apart; read as text", field=name, doubtful=True)
-        ]
-    best: tuple[int, _Pattern] | None = None
-    for pattern in _PATTERNS:
-        if not _mostly_matching(sample, pattern.expression):
-            continue
-        fitting = _matching(values, pattern.expression)
-        if fitting == filled:
-            try:
-                return pattern.convert(values), []
-            except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-                said = f"they look like {pattern.what}, but not all are; read as text"
-                return values, [Remark(said, field=name, doubtful=True)]
-        if best is None or fitting > best[0]:
-            best = fitting, pattern
-    if best is not None and best[0] > _MOSTLY * filled:
-        return values, [_mostly(values, name, best[0], best[1], filled, first_row)]
-    return values, _doubts(values, name)
-
-
-def _sample(values: pa.Array) -> pa.Array:
-    """Some of the filled values, spread over all: what these do not look like, all do not."""
-    rows = np.unique(np.linspace(0, len(values) - 1, min(_SAMPLED, len(values))).astype(np.int64))
-    found = values.take(pa.array(rows)).drop_null()
-    return found if len(found) else values.drop_null().slice(0, _SAMPLED)
-
-
-def _mostly_matching(sample: pa.Array, expression: str) -> bool:
-    return _matching(sample, expression) >= _MOSTLY * len(sample)
-
-
-def _order_is_open(values: pa.Array, sample: pa.Array, filled: int) -> bool:
-    """Whether all are dates that can be read day first and month first."""
-    both = (_DAY_FIRST, _MONTH_FIRST)
-    if not all(_matching(sample, order) == len(sample) for order in both):
-        return False
-    return all(_matching(values, order) == filled for order in both)
-
-
-def moments_in_text(values: pa.Array) -> pa.Array:
-    """Text whose values are all ISO dates or timestamps as such; any other text as it is."""
-    filled = len(values) - values.null_count
-    for pattern in (_ISO_DATE, _ISO_TIMESTAMP):
-        if filled and _matching(values, pattern.expression) == filled:
-            try:
-                return pattern.convert(values)
-            except pa.ArrowInvalid:
-                return values
-    return values
-
-
-def _matching(values: pa.Array, expression: str) -> int:
-    return pc.sum(pc.match_substring_regex(values, expression)).as_py() or 0
-
-
-def _mostly(
-    values: pa.Array, name: str, fitting: int, pattern: _Pattern, filled: int, first_row: int
-) -> Remark:
-    odd = pc.invert(pc.match_substring_regex(values, pattern.expression))
-    index = pc.index(odd, True).as_py()
+    odd = [row for row, kind in enumerate(kinds) if kind is not None and kind != counts[0][0]]
     return Remark(
-        f"{fitting:,} of {filled:,} values are {pattern.what}, but “{values[index].as_py()}” "
-        f"(row {first_row + index:,}) is not; read as text",
+        f"cells of several kinds ({said}); read as text",
         field=name,
         doubtful=True,
+        places=tuple(Place(places.of(row), cell_text(values[row])) for row in odd[:MOST_PLACES]),
     )
-
-
-def _doubts(values: pa.Array, name: str) -> list[Remark]:
-    """What a text field seems to hold instead of text."""
-    filled = len(values) - values.null_count
-    sample = _sample(values)
-    suspects = [(pattern.what, pattern.expression) for pattern in _PATTERNS[:1]] + list(_SUSPECTS)
-    for what, expression in suspects:
-        if not _mostly_matching(sample, expression):
-            continue
-        fitting = _matching(values, expression)
-        if fitting == filled or (what != "whole numbers" and fitting > _MOSTLY * filled):
-            return [Remark(f"holds {what} as text", field=name, doubtful=True)]
-    return []

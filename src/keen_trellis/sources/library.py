@@ -4,49 +4,67 @@ from __future__ import annotations
 
 import threading
 import time
-import uuid
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
-from keen_trellis.flow.snapshot import Remark, Snapshot
-from keen_trellis.flow.steps.source import SourceSettings
+from keen_trellis.flow.kinds import digest
+from keen_trellis.flow.snapshot import Snapshot
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources.about import Listing
+from keen_trellis.sources.cache import Cache
+from keen_trellis.sources.content import content_of_rows
+from keen_trellis.sources.locations import reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
-from keen_trellis.sources.reading import Listing, Reader, ReadTable
-from keen_trellis.sources.recognise import TEXT, recognise
+from keen_trellis.sources.reading import Reader, ReadTable
+from keen_trellis.sources.shaping import shaped
 
 _LOOK_EVERY = 0.1  # seconds between two looks whether waiting was cancelled
+_TRIES = 2
 
 
 @dataclass(frozen=True)
 class FileContent:
-    """What a file holds, and which reader reads it."""
+    """What a file, folder or database holds, and which reader reads it."""
 
     path: str
     reader: str
     tables: tuple[Listing, ...]
 
+    @property
+    def is_one_table(self) -> bool:
+        """Whether the file, or folder of files, is a table as a whole."""
+        return len(self.tables) == 1 and self.tables[0].sort in ("file", "files")
+
     def settings(self, table: str) -> SourceSettings:
         """The settings of a source step for one of the tables."""
-        return SourceSettings(self.reader, self.path, "" if self.reader == TEXT else table)
+        return SourceSettings(self.reader, self.path, "" if self.is_one_table else table)
 
 
 class Library:
     """Snapshots by source. Safe between threads; each source is read by one of them at a time."""
 
-    def __init__(self) -> None:
+    def __init__(self, cache: Cache | None = None) -> None:
+        self.cache = cache or Cache()
         self._snapshots: dict[SourceSettings, Snapshot] = {}
-        self._stamps: dict[SourceSettings, _Stamp] = {}
+        self._read: dict[str, ReadTable] = {}
         self._locks: dict[SourceSettings, threading.Lock] = {}
         self._lock = threading.Lock()
 
-    def content(self, path: Path, task: Task | None = None) -> FileContent:
-        """What the file at `path` holds. SourceError if it cannot be read."""
-        reader = recognise(path).reader
-        tables = READERS[reader].tables(path, task or Task())
-        return FileContent(str(path.absolute()), reader, tuple(tables))
+    def content(self, path: Path | str, task: Task | None = None) -> FileContent:
+        """What is at `path`. SourceError if it cannot be read."""
+        place, reader = reader_for(str(path))
+        tables = READERS[reader].tables(place, task or Task())
+        return FileContent(place, reader, tuple(tables))
+
+    def further_content(self, content: FileContent, task: Task | None = None) -> FileContent:
+        """The same with tables that are found only by reading: a second one in a sheet."""
+        more = READERS[content.reader].further_tables(content.path, task or Task())
+        return replace(content, tables=with_further(content.tables, more))
 
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
         with self._lock:
@@ -56,55 +74,96 @@ class Library:
         try:
             found = self._snapshots.get(settings)
             if found is None:
-                # Stamped before it is read: a change while it is read makes it old.
-                stamp = _stamp(settings)
-                found = self._snapshots[settings] = _snapshot(settings, task)
-                self._stamps[settings] = stamp
+                found = self._snapshots[settings] = self._taken(settings, task)
             return found
         finally:
             lock.release()
 
-    def forget_changed(self) -> None:
+    def refresh(self, settings: SourceSettings, task: Task) -> Snapshot:
+        """Take the snapshot anew. The last good one stays, marked as old, where that cannot be done."""
+        last = self._snapshots.get(settings)
+        try:
+            found = self._taken(settings, task)
+        except SourceError as error:
+            if last is None:
+                raise
+            found = replace(last, old=str(error))
+        self._snapshots[settings] = found
+        return found
+
+    def forget_changed(self, task: Task | None = None) -> None:
         """Let go of snapshots whose files are gone or have changed: they are read anew when asked for."""
-        for settings, stamp in list(self._stamps.items()):
-            if stamp != _stamp(settings):
+        for settings, snapshot in list(self._snapshots.items()):
+            try:
+                same = self._identity(settings, task or Task()) == snapshot.identity
+            except SourceError:
+                same = False
+            if not same:
                 self._snapshots.pop(settings, None)
-                self._stamps.pop(settings, None)
 
     def known(self, settings: SourceSettings) -> Snapshot | None:
         """The snapshot if it was taken already."""
         return self._snapshots.get(settings)
 
-
-_Stamp = tuple[int, int, int] | None
-
-
-def _stamp(settings: SourceSettings) -> _Stamp:
-    """What tells one state of a file from another without reading it: None if there is no file."""
-    try:
-        found = Path(settings.path).stat()
-    except OSError:
-        return None
-    return found.st_mtime_ns, found.st_size, found.st_ino
-
-
-def _snapshot(settings: SourceSettings, task: Task) -> Snapshot:
-    started = time.perf_counter()
-    path = Path(settings.path)
-    recognised = recognise(path)
-    reader = _reader(settings)
-    if recognised.reader != settings.reader:
-        raise SourceError(
-            f"It was read as {settings.reader}, but holds a {recognised.content} now.",
-            where=settings.path,
-            remedy="Open the file anew.",
+    def _taken(self, settings: SourceSettings, task: Task) -> Snapshot:
+        started = time.perf_counter()
+        read, identity = self._rows(settings, task)
+        table, remarks = shaped(read, settings)
+        return Snapshot(
+            table,
+            (*recognised_as(settings), *remarks),
+            digest(identity, settings.fields),
+            time.perf_counter() - started,
+            read.about.raw,
+            read.about.key,
+            read.about.foreign_keys,
+            read.about.settled,
         )
-    read: ReadTable = reader.read(path, settings.table, task)
-    remarks = read.remarks
-    if recognised.mislabelled:
-        said = f"its name says {recognised.mislabelled}, but it is {recognised.content}, and read as such"
-        remarks = (Remark(said, doubtful=True), *remarks)
-    return Snapshot(read.table, remarks, uuid.uuid4().hex, time.perf_counter() - started)
+
+    def _rows(self, settings: SourceSettings, task: Task) -> tuple[ReadTable, str]:
+        """The rows as the reader hands them out, from the cache if they are there, and their identity."""
+        reader = _reader(settings)
+        recognised_as(settings)
+        for _ in range(_TRIES):
+            identity = self._content_identity(settings, task)
+            found = self.cache.find(identity) if identity else None
+            if found is not None:
+                return found, identity
+            with self.cache.room() as room:
+                read = reader.read(settings, room, task)
+                key = identity or digest(_what_is_read(settings), content_of_rows(read, task))
+                # A file that was changed while it was read may have been read half old, half new.
+                if identity != self._content_identity(settings, task):
+                    if not reader.at_one_moment:
+                        continue
+                    key = digest(_what_is_read(settings), content_of_rows(read, task))
+                return self.cache.keep(key, read, room), key
+        raise SourceError(
+            "It is being changed while it is read.",
+            where=settings.path,
+            remedy="Wait until the program that writes it is done, then try again.",
+        )
+
+    def _identity(self, settings: SourceSettings, task: Task) -> str:
+        return digest(self._content_identity(settings, task), settings.fields)
+
+    def _content_identity(self, settings: SourceSettings, task: Task) -> str:
+        """What tells the rows apart from those of another content or setting; "" where only reading tells."""
+        files = _reader(settings).files(settings)
+        if files is None:
+            return ""
+        contents = [(path.name, self.cache.content_of(path, task)) for path in files]
+        return digest(_what_is_read(settings), contents)
+
+
+def _what_is_read(settings: SourceSettings) -> bytes:
+    """The settings that the reader goes by; where the file lies, and how fields are called, is not among
+    them.
+    """
+    kept = tuple(entry for entry in settings.fields if entry.type)
+    names = tuple(sorted(entry.name for entry in kept))
+    plain = msgspec.structs.replace(settings, path="", fields=())
+    return msgspec.json.encode((plain, names))
 
 
 def _reader(settings: SourceSettings) -> Reader:
@@ -118,48 +177,65 @@ def _reader(settings: SourceSettings) -> Reader:
     return reader
 
 
+def with_further(tables: Sequence[Listing], more: Sequence[Listing]) -> tuple[Listing, ...]:
+    """The tables with further ones, each after those of its sheet."""
+    found = list(tables)
+    for entry in more:
+        if any(other.name == entry.name for other in found):
+            continue
+        sheet = entry.name.rpartition("!")[0]
+        places = [
+            place
+            for place, other in enumerate(found)
+            if other.name.rpartition("!")[0] == sheet or other.name == sheet
+        ]
+        found.insert(places[-1] + 1 if places else len(found), entry)
+    return tuple(found)
+
+
 @dataclass(frozen=True)
 class NamedSource:
-    """A source as the command line names it: [NAME=]FILE[#TABLE]."""
+    """A source as the command line names it: [NAME=]SOURCE[#TABLE]."""
 
     name: str
     settings: SourceSettings
 
 
 def resolve(text: str, library: Library) -> NamedSource:
-    """The source that `text` names. Without #TABLE the file must hold just one table.
+    """The source that `text` names: FILE, FOLDER, pattern or address, with #TABLE where it holds several.
 
-    Raises UsageError if it is not clear which table is meant, SourceError if the file cannot be read.
+    Raises UsageError if it is not clear which table is meant, SourceError if it cannot be read.
     """
-    name, rest = "", text
-    before, equals, after = text.partition("=")
-    if equals and "/" not in before and "." not in before and not Path(text.partition("#")[0]).exists():
-        name, rest = before.strip(), after
-    path, table = _split_table(rest)
-    content = library.content(path)
-    chosen = _chosen_table(content.tables, table, path)
+    name, place, table = split_source(text)
+    content = library.content(place)
+    chosen = _chosen_table(content, table)
     return NamedSource(name or chosen, content.settings(chosen))
 
 
-def _split_table(text: str) -> tuple[Path, str]:
-    if "#" in text and not Path(text).exists():
-        path, _, table = text.rpartition("#")
-        return Path(path), table
-    return Path(text), ""
+def split_source(text: str) -> tuple[str, str, str]:
+    """Name, place and table of a source as it is written on the command line; "" where not given."""
+    name, rest = "", text
+    before, equals, after = text.partition("=")
+    plain = equals and not set(before) & set("/.:#")
+    if plain and not Path(text.partition("#")[0]).exists():
+        name, rest = before.strip(), after
+    if "#" in rest and not Path(rest).exists():
+        place, _, table = rest.rpartition("#")
+        return name, place, table
+    return name, rest, ""
 
 
-def _chosen_table(tables: Sequence[Listing], table: str, path: Path) -> str:
-    names = [entry.name for entry in tables]
+def _chosen_table(content: FileContent, table: str) -> str:
+    names = [entry.name for entry in content.tables]
     if table:
         same = [name for name in names if name.casefold() == table.casefold()]
-        if table in names or len(same) != 1:
-            return table
-        return same[0]
+        return table if table in names or len(same) != 1 else same[0]
     if not names:
-        raise SourceError("It holds no table.", where=str(path))
+        raise SourceError("It holds no table.", where=content.path)
     if len(names) > 1:
+        file = Path(content.path).name
         raise UsageError(
-            f"{path.name} holds several tables.",
-            remedy=f"Say which: {', '.join(f'{path.name}#{n}' for n in names)}.",
+            f"{file} holds several tables.",
+            remedy=f"Say which: {', '.join(f'{file}#{name}' for name in names[:20])}.",
         )
     return names[0]

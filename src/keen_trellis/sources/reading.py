@@ -1,50 +1,100 @@
-"""What every reader offers: the tables of a file, and the rows of one of them."""
+"""What every reader offers: the tables of a source, and the rows of one of them."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+import numpy as np
+import pyarrow as pa
+
+from keen_trellis.core.conversion import narrowed
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
-from keen_trellis.flow.snapshot import Remark
-
-
-@dataclass(frozen=True)
-class Listing:
-    """One table that a file holds. sort: sheet, table, view or file."""
-
-    name: str
-    sort: str
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources.about import ROW_NUMBERS, About, Listing
 
 
 @dataclass(frozen=True)
 class ReadTable:
-    """The rows of one table, and what there is to say about them."""
+    """The rows of one table, in memory or mapped from a file, and what there is to say about them.
 
-    table: ArrowTable
-    remarks: tuple[Remark, ...]
+    data: its columns; a last one called ROW_NUMBERS may hold the number of each row.
+    """
+
+    data: pa.Table
+    about: About = field(default_factory=About)
+
+    @property
+    def fields(self) -> pa.Table:
+        """The columns without the row numbers, decimals no wider than they need to be."""
+        found = self.data.remove_column(self.data.num_columns - 1) if self._numbered else self.data
+        for name, digits in self.about.digits.items():
+            place = found.column_names.index(name)
+            column = found.column(place)
+            narrow = [narrowed(chunk, digits) for chunk in column.chunks]
+            kind = pa.decimal128(digits, column.type.scale)
+            found = found.set_column(place, name, pa.chunked_array(narrow, kind))
+        return found
+
+    @property
+    def _numbered(self) -> bool:
+        return ROW_NUMBERS in self.data.column_names[-1:]
+
+    @property
+    def row_numbers(self) -> np.ndarray | int:
+        """The number of every row, or of the first where they follow each other."""
+        if not self._numbered:
+            return self.about.first_row
+        numbers: np.ndarray = self.data.column(self.data.num_columns - 1).to_numpy()
+        return numbers
+
+    @property
+    def table(self) -> ArrowTable:
+        """The rows as `core` reads them."""
+        return ArrowTable(
+            self.fields,
+            file=self.about.file,
+            table=self.about.table,
+            row_numbers=self.row_numbers,
+            stretches=self.about.stretches,
+        )
 
 
 class Reader(Protocol):
     """Reads one kind of source."""
 
     name: str
+    # Whether all that is read is of one moment, whoever writes meanwhile.
+    at_one_moment: bool
 
-    def tables(self, path: Path, task: Task) -> Sequence[Listing]:
-        """The tables in the file, in its order. SourceError if it cannot be read."""
+    def tables(self, path: str, task: Task) -> Sequence[Listing]:
+        """The tables at `path`, in its order, as far as that is known at once. SourceError if it cannot be
+        read.
+        """
         ...
 
-    def read(self, path: Path, table: str, task: Task) -> ReadTable:
-        """All rows of one table. SourceError if it cannot be read; Cancelled."""
+    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
+        """Tables that are found only by reading through the source."""
+        ...
+
+    def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
+        """All rows of one table. SourceError if it cannot be read; Cancelled.
+
+        room: an empty folder for files that the rows are mapped from.
+        """
+        ...
+
+    def files(self, settings: SourceSettings) -> list[Path] | None:
+        """The files whose content decides what is read; None where only reading it tells."""
         ...
 
 
-def unknown_table(path: Path, table: str, known: Sequence[Listing]) -> SourceError:
-    """The error for a table that the file does not have."""
+def unknown_table(where: str, table: str, known: Sequence[Listing]) -> SourceError:
+    """The error for a table that the source does not have."""
     sort = known[0].sort if known else "table"
     names = ", ".join(f"“{entry.name}”" for entry in known[:12]) or "nothing"
-    return SourceError(f"There is no {sort} “{table}” in it.", where=str(path), remedy=f"It holds: {names}.")
+    return SourceError(f"There is no {sort} “{table}” in it.", where=where, remedy=f"It holds: {names}.")

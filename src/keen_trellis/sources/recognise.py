@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import stat
 import zipfile
 from dataclasses import dataclass
@@ -9,7 +10,7 @@ from pathlib import Path
 
 from keen_trellis.core.errors import SourceError
 
-WORKBOOK, TEXT, SQLITE = "workbook", "text", "sqlite"
+WORKBOOK, TEXT, SQLITE, COLUMNS, LINES = "workbook", "text", "sqlite", "columns", "json-lines"
 
 _EXTENSIONS = {
     ".xlsx": "xlsx workbook",
@@ -19,10 +20,19 @@ _EXTENSIONS = {
     ".sqlite": "SQLite database",
     ".sqlite3": "SQLite database",
     ".db": "SQLite database",
+    ".xlsb": "xlsb workbook",
+    ".parquet": "Parquet file",
+    ".arrow": "Arrow file",
+    ".feather": "Arrow file",
+    ".jsonl": "JSON lines",
+    ".ndjson": "JSON lines",
 }
 _COMPOUND = bytes.fromhex("d0cf11e0a1b11ae1")
 _ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
 _HEAD = 8192
+_JSON_LINE = re.compile(rb'(?:\xef\xbb\xbf)?\s*\{\s*(?:"|\})')
+# A workbook that would unpack to more than this is not what it seems.
+_MOST_UNPACKED = 8 * 2**30
 
 
 @dataclass(frozen=True)
@@ -84,9 +94,13 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
         return "xls workbook", WORKBOOK
     if head.startswith(b"PK\x03\x04"):
         return _zipped(path), WORKBOOK
+    if head.startswith(b"PAR1"):
+        return "Parquet file", COLUMNS
+    if head.startswith(b"ARROW1"):
+        return "Arrow file", COLUMNS
     if b"\0" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         raise SourceError(
-            "Its content is neither a workbook, nor delimited text, nor an SQLite database.",
+            "Its content is neither a workbook, nor delimited text, nor a database, nor Parquet or Arrow.",
             where=where,
             remedy="Export it as xlsx or CSV.",
         )
@@ -96,6 +110,8 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
             where=where,
             remedy="Open it in a spreadsheet program and save it as xlsx or CSV.",
         )
+    if _JSON_LINE.match(head):
+        return "JSON lines", LINES
     return "delimited text", TEXT
 
 
@@ -103,10 +119,19 @@ def _zipped(path: Path) -> str:
     try:
         with zipfile.ZipFile(path) as archive:
             names = set(archive.namelist())
+            unpacked = sum(entry.file_size for entry in archive.infolist())
     except (zipfile.BadZipFile, OSError, ValueError) as error:
         raise SourceError(
             "The workbook is damaged or cut off.", where=str(path), remedy="Copy or export it again."
         ) from error
+    if unpacked > _MOST_UNPACKED:
+        raise SourceError(
+            f"It would unpack to {unpacked / 2**30:,.0f} GiB; no workbook is so large.",
+            where=str(path),
+            remedy="It may have been made to do harm. Ask where it comes from.",
+        )
+    if "xl/workbook.bin" in names:
+        return "xlsb workbook"
     if any(name.startswith("xl/") for name in names):
         return "xlsx workbook"
     if "content.xml" in names:

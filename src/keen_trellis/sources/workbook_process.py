@@ -1,121 +1,303 @@
 """The child process that reads a workbook, so that a damaged or huge one can be stopped.
 
-Called as `python -m keen_trellis.sources.workbook_process list FILE` or `... read FILE SHEET TARGET`.
-It prints one JSON object a line: progress, and last either the outcome or an error. A sheet's rows are
-written to TARGET as an Arrow file of one batch, which the parent maps into memory.
+Called as `python -m keen_trellis.sources.workbook_process list FILE`, `... further FILE` or `... read FILE
+SETTINGS TARGET`. It prints one message a line: progress, and last either the outcome or an error. The rows
+are written to TARGET as an Arrow file of one batch, which the parent maps into memory.
 """
 
 from __future__ import annotations
 
-import json
+import gc
+import os
+import resource
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import python_calamine as calamine
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.flow.source_settings import Layout, Settled, SourceSettings
+from keen_trellis.sources.about import ROW_NUMBERS, About, Listing
+from keen_trellis.sources.named_ranges import named_ranges
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-# What only reading needs is imported there: listing the sheets is then done in a tenth of a second.
+    from keen_trellis.flow.remark import Remark
+    from keen_trellis.sources.blocks import Block, Sheet
 
 _PROGRESS_ROWS = 20_000
+# What a child may use of this machine's memory: more means that a file is not what it seems.
+_SHARE_OF_MEMORY = 0.6
+_MOST_MEMORY = 12 * 2**30
+_FURTHER_CELLS = 2_000_000
 
 
-def say(**message: Any) -> None:
+class Message(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What the child says: how far it is, or last what it found, or why it cannot."""
+
+    done: int = 0
+    total: int = 0
+    last: bool = False
+    tables: tuple[Listing, ...] = ()
+    about: About | None = None
+    error: str = ""
+    remedy: str = ""
+
+
+def say(message: Message) -> None:
     """Hand one message to the parent."""
-    print(json.dumps(message), flush=True)
+    sys.stdout.buffer.write(msgspec.json.encode(message) + b"\n")
+    sys.stdout.buffer.flush()
 
 
 def main(words: Sequence[str]) -> int:
     """Do what `words` ask; 0 if it could be done."""
+    _limit_memory()
+    # Millions of cells live until the end: looking for garbage among them only takes time.
+    gc.disable()
     try:
-        workbook = calamine.CalamineWorkbook.from_path(words[1])
-        if words[0] == "list":
-            say(sheets=[entry.name for entry in workbook.sheets_metadata if _is_sheet(entry)])
-        else:
-            say(remarks=_read(workbook, words[2], words[3]))
+        say(_answer(*words))
     except SourceError as error:
-        say(error=error.what, remedy=error.remedy)
+        say(Message(error=error.what, remedy=error.remedy))
         return error.exit_code
     except calamine.PasswordError:
-        say(error="The workbook is protected by a password.", remedy="Save a copy without a password.")
+        say(
+            Message(
+                error="The workbook is protected by a password.", remedy="Save a copy without a password."
+            )
+        )
+        return SourceError.exit_code
+    except MemoryError:
+        say(
+            Message(
+                error="The sheet is too large for this machine's memory.",
+                remedy="Save the part that is needed as a sheet of its own, or as CSV.",
+            )
+        )
+        return SourceError.exit_code
+    except OSError as error:
+        say(Message(error=f"Its rows cannot be kept: {error.strerror}.", remedy="Make room on the disk."))
         return SourceError.exit_code
     except Exception as error:  # the reader library's own errors have no common base
-        say(error=f"The workbook is damaged or cut off ({error}).", remedy="Copy or export it again.")
+        say(
+            Message(error=f"The workbook is damaged or cut off ({error}).", remedy="Copy or export it again.")
+        )
         return SourceError.exit_code
     return 0
+
+
+def _limit_memory() -> None:
+    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    most = min(int(whole * _SHARE_OF_MEMORY), _MOST_MEMORY)
+    resource.setrlimit(resource.RLIMIT_AS, (most, most))
+
+
+def _answer(task: str, path: str, *more: str) -> Message:
+    workbook = _Workbook(path)
+    if task == "list":
+        return Message(last=True, tables=tuple(workbook.listings()))
+    if task == "further":
+        return Message(last=True, tables=tuple(workbook.further()))
+    settings = msgspec.json.decode(more[0], type=SourceSettings)
+    return Message(last=True, about=_read(workbook, settings, more[1]))
+
+
+class _Workbook:
+    def __init__(self, path: str) -> None:
+        self.path = path
+        self.calamine = calamine.CalamineWorkbook.from_path(path)
+        self.sheets = [entry for entry in self.calamine.sheets_metadata if _is_sheet(entry)]
+
+    def listings(self) -> list[Listing]:
+        """Sheets, then named tables and ranges."""
+        hidden = {entry.name: entry.visible is not calamine.SheetVisibleEnum.Visible for entry in self.sheets}
+        found = [Listing(name, "sheet", hide) for name, hide in hidden.items()]
+        names = set(hidden)
+        tables = [Listing(name, "named table") for name in self.named_tables()]
+        ranges = [
+            Listing(name, "named range", hidden[sheet])
+            for name, (sheet, _) in named_ranges(Path(self.path)).items()
+            if sheet in hidden
+        ]
+        for entry in tables + ranges:
+            if entry.name not in names:
+                names.add(entry.name)
+                found.append(entry)
+        return found
+
+    def named_tables(self) -> list[str]:
+        """The names of tables inside sheets; only xlsx has them."""
+        try:
+            self.with_tables = calamine.CalamineWorkbook.from_path(self.path, load_tables=True)
+            return list(self.with_tables.table_names)
+        except (calamine.CalamineError, calamine.TablesNotSupported):
+            return []
+
+    def further(self) -> list[Listing]:
+        """The tables beside or below the first one of each sheet that is not too large to look through."""
+        found = []
+        for entry in self.sheets:
+            sheet = self.calamine.get_sheet_by_name(entry.name)
+            if sheet.start is None or sheet.total_height * sheet.total_width > _FURTHER_CELLS:
+                continue
+            hidden = entry.visible is not calamine.SheetVisibleEnum.Visible
+            found += further_listings(_cells(sheet), entry.name, hidden=hidden)
+        return found
+
+    def place(self, table: str) -> tuple[str, str]:
+        """The sheet and the range in it, "" for no range, that a table's name stands for."""
+        names = [entry.name for entry in self.sheets]
+        if table in names:
+            return table, ""
+        sheet, _, place = table.rpartition("!")
+        if sheet in names:
+            from keen_trellis.sources.blocks import parse_range
+
+            if parse_range(place) is None:
+                raise SourceError(
+                    f"“{place}” is no range of cells.",
+                    remedy="A range is written like A3:F40, or F3 for what begins there.",
+                )
+            return sheet, place
+        if table in self.named_tables():
+            found = self.with_tables.get_table_by_name(table)
+            from keen_trellis.sources.headers import column_letters
+
+            assert found.start is not None and found.end is not None
+            top, bottom = found.start[0], found.end[0] + 1
+            left, right = (column_letters(corner[1]) for corner in (found.start, found.end))
+            return found.sheet, f"{left}{top}:{right}{bottom}"
+        ranges = named_ranges(Path(self.path))
+        if table in ranges:
+            return ranges[table]
+        known = ", ".join(f"“{entry.name}”" for entry in self.listings()[:12])
+        raise SourceError(f"There is no sheet “{table}” in it.", remedy=f"It holds: {known}.")
 
 
 def _is_sheet(entry: calamine.SheetMetadata) -> bool:
     return bool(entry.typ == calamine.SheetTypeEnum.WorkSheet)
 
 
-def _read(workbook: calamine.CalamineWorkbook, name: str, target: str) -> list[dict[str, Any]]:
-    from keen_trellis.flow.snapshot import Remark
-    from keen_trellis.sources.headers import LOOKED_AT, blank, find_header
-    from keen_trellis.sources.inference import column_of_cells
+def further_listings(sheet: Sheet, name: str, *, hidden: bool = False) -> list[Listing]:
+    """The tables of a sheet after its first, each called by the cell that it begins in."""
+    from keen_trellis.sources.blocks import find_blocks
 
-    if name not in workbook.sheet_names:
-        known = ", ".join(f"“{sheet}”" for sheet in workbook.sheet_names)
-        raise SourceError(f"There is no sheet “{name}” in it.", remedy=f"It holds: {known}.")
-    sheet = workbook.get_sheet_by_name(name)
-    rows = _rows(sheet)
-    top = next((index for index, row in enumerate(rows) if any(not blank(cell) for cell in row)), None)
-    if top is None:
+    blocks = [block for block in find_blocks(sheet) if block.header and len(block.data)]
+    return [Listing(f"{name}!{block.corner}", "block", hidden) for block in blocks[1:]]
+
+
+def _read(workbook: _Workbook, settings: SourceSettings, target: str) -> About:
+    from keen_trellis.flow.remark import Remark
+    from keen_trellis.sources.blocks import chosen_block, names_and_remarks, raw_of
+    from keen_trellis.sources.inference import cell_text
+
+    name, place = workbook.place(settings.table or workbook.sheets[0].name)
+    sheet = _cells(workbook.calamine.get_sheet_by_name(name))
+    if not sheet.filled.any():
         raise SourceError(f"The sheet “{name}” is empty.", remedy="Choose another sheet.")
-    header = find_header(rows[:LOOKED_AT], blocks=True)
-    # Whether a column is blank is known only from all rows: look again where the head was misleading.
-    header = find_header(rows, blocks=True) if len(rows) > LOOKED_AT else header
-    remarks = list(header.remarks)
-    body, numbers, skipped = [], [], 0
-    for index in range(header.rows_above, len(rows)):
-        row = rows[index][header.first : header.last]
-        if any(not blank(cell) for cell in row):
-            body.append(row)
-            numbers.append(index + 1)
-        else:
-            skipped += 1
-    trailing = len(rows) - numbers[-1] if numbers else skipped
-    if skipped > trailing:
-        remarks.append(Remark(f"{skipped - trailing:,} blank rows among the data are left out"))
-    columns = [list(column) for column in zip(*body, strict=True)] or [[] for _ in header.names]
+    block = chosen_block(sheet, place, settings.layout)
+    names, remarks = names_and_remarks(sheet, block)
+    also: list[Listing] = []
+    if not place:
+        also = further_listings(sheet, name)
+        for entry in also:
+            corner = entry.name.rpartition("!")[2]
+            remarks.append(Remark(f"another table stands in the sheet, from {corner}: “{entry.name}”"))
+    arrays, numbers, said = _columns(sheet, block, names, settings)
+    remarks += said
+    _write(arrays, names, numbers, target)
+    return About(
+        file=Path(workbook.path).name,
+        table=settings.table or name,
+        remarks=tuple(remarks),
+        raw=raw_of(sheet, block, cell_text),
+        also=tuple(also),
+        settled=Settled(_layout_of(block)),
+    )
+
+
+def _layout_of(block: Block) -> Layout:
+    """Where a block stands, as it can be set."""
+    from keen_trellis.sources.headers import column_letters
+
+    return Layout(
+        block.header.start + 1 if block.header else 0,
+        len(block.header) or 1,
+        block.data.start + 1,
+        block.data.stop,
+        f"{column_letters(block.columns.start)}:{column_letters(block.columns.stop - 1)}",
+    )
+
+
+def _columns(
+    sheet: Sheet, block: Block, names: Sequence[str], settings: SourceSettings
+) -> tuple[list[pa.Array], Any, list[Remark]]:
+    """The typed columns of a block, the numbers of its rows, and what there is to say."""
+    import numpy as np
+
+    from keen_trellis.flow.remark import Remark
+    from keen_trellis.sources.inference import column_of_cells
+    from keen_trellis.sources.text_types import RowNumbers
+
+    columns = block.columns
+    taken = np.zeros(len(sheet.cells), dtype=bool)
+    taken[block.data.start : block.data.stop] = True
+    taken[[row for row in block.roles if row in block.data]] = False
+    taken &= sheet.filled[:, columns.start : columns.stop].any(axis=1)
+    rows = np.flatnonzero(taken)
+    remarks = []
+    gaps = len(block.data) - len(rows)
+    if gaps:
+        said = "1 blank row among the data is" if gaps == 1 else f"{gaps:,} blank rows among the data are"
+        remarks.append(Remark(f"{said} left out"))
     arrays = []
-    for done, (field, column) in enumerate(zip(header.names, columns, strict=True)):
-        say(done=done, total=len(columns), what="finding types")
-        array, doubts = column_of_cells(column, field)
+    places = RowNumbers(rows + 1)
+    blanks = settings.writing.blanks
+    for done, (field, column) in enumerate(zip(names, columns, strict=True)):
+        say(Message(done=done, total=len(columns)))
+        cells = sheet.cells[rows, column].tolist()
+        array, doubts = column_of_cells(
+            cells, field, places, blanks=blanks, kept_as_text=field in settings.kept_as_text
+        )
         arrays.append(array)
         remarks += doubts
-    _write(arrays, header.names, numbers, target)
-    return [{"text": entry.text, "field": entry.field, "doubtful": entry.doubtful} for entry in remarks]
+    return arrays, (rows + 1).astype(np.int32), remarks
 
 
-def _rows(sheet: calamine.CalamineSheet) -> list[list[Any]]:
-    """All rows of the sheet from its first on, all of one width, with progress."""
+def _cells(sheet: calamine.CalamineSheet) -> Sheet:
+    """All cells of the sheet, from its first row and column on, with progress."""
+    from keen_trellis.sources.blocks import Sheet
+
     total = sheet.total_height
     rows: list[list[Any]] = []
-    start = sheet.start
-    if start is None:
-        return rows
-    left = [""] * start[1]
+    if sheet.start is None:
+        return Sheet.of([])
+    left = [""] * sheet.start[1]
     for row in sheet.iter_rows():
         rows.append(left + row)
         if len(rows) % _PROGRESS_ROWS == 0:
-            say(done=len(rows), total=total, what="rows")
+            say(Message(done=len(rows), total=total))
     # Row numbers count from the sheet's top, whether or not the library hands out the blank rows there.
     rows = [[] for _ in range(total - len(rows))] + rows
     width = max(map(len, rows), default=0)
-    return [row + [""] * (width - len(row)) for row in rows]
+    even = [row if len(row) == width else row + [""] * (width - len(row)) for row in rows]
+    merged = [
+        (range(first[0], last[0] + 1), range(first[1], last[1] + 1))
+        for first, last in sheet.merged_cell_ranges or ()
+    ]
+    return Sheet.of(even, merged)
 
 
-def _write(arrays: Sequence[pa.Array], names: Sequence[str], numbers: Sequence[int], target: str) -> None:
+def _write(arrays: Sequence[pa.Array], names: Sequence[str], numbers: Any, target: str) -> None:
     import pyarrow as pa
 
     # Row numbers travel as a last column, which the parent takes off again.
     fields = [pa.field(name, array.type) for name, array in zip(names, arrays, strict=True)]
-    schema = pa.schema([*fields, pa.field("row number", pa.int32())])
+    schema = pa.schema([*fields, pa.field(ROW_NUMBERS, pa.int32())])
     batch = pa.record_batch([*arrays, pa.array(numbers, pa.int32())], schema=schema)
     with pa.OSFile(target, "wb") as file, pa.ipc.new_file(file, schema) as writer:
         writer.write_batch(batch)

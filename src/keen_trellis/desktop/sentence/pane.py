@@ -26,11 +26,12 @@ from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.snapshot import Remark
+from keen_trellis.flow.remark import Remark
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
-from keen_trellis.flow.steps.source import SourceKind, SourceSettings
+from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import counted, ignoring, listed, question, rows_called
 
 _LINKS_SHOWN = 2

@@ -21,7 +21,6 @@ from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKi
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import question
-from keen_trellis.sources.recognise import TEXT
 
 MARGIN_WIDTH = 208
 KNOT_WIDTH = 26
@@ -243,7 +242,7 @@ class _Planner:
         name = path.rsplit("/", 1)[-1]
         used = {step: settings for step, settings in self.document.sources().items() if settings.path == path}
         tables = [entry.name for entry in state.content.tables] if state and state.content else []
-        if state and state.content and state.content.reader == TEXT and not used:
+        if state and state.content and state.content.is_one_table and not used:
             # A text file is one table: its name stands for both.
             return self._stump(path, tables[0], y, name)
         self.layout.files.append(
@@ -251,7 +250,7 @@ class _Planner:
         )
         y += LINE
         in_file = {settings.table for settings in used.values()}
-        if state and state.content and state.content.reader == TEXT:
+        if state and state.content and state.content.is_one_table:
             tables = []
         rails = sorted(used, key=lambda step: _place(tables, used[step].table))
         stumps = [table for table in tables if table not in in_file]

@@ -1,8 +1,7 @@
-"""The source step: a table of a file, as its snapshot has it."""
+"""The source step: a table of a file, folder or database, or one typed in, as its snapshot has it."""
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 
 import msgspec
@@ -11,18 +10,7 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
-
-
-class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """reader: which reader reads the file.  path: the file.  table: the sheet or table in it."""
-
-    reader: str
-    path: str
-    table: str = ""
-
-    @property
-    def file_name(self) -> str:
-        return os.path.basename(self.path)
+from keen_trellis.flow.source_settings import SourceSettings
 
 
 class SourceKind:

@@ -1,0 +1,119 @@
+"""The settings of a source. Loads nothing large: the process that reads workbooks starts with it."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING
+
+import msgspec
+
+if TYPE_CHECKING:
+    from keen_trellis.core.conversion import Notation
+
+EVERY_FILE, NEWEST_FILE = "every", "newest"
+NO_QUOTE = NO_COMMENT = "none"
+
+
+class Layout(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Where the table stands in a sheet or text file; rows count from 1. What is not set is found out.
+
+    header: the row of the header, 0 where there is none.  header_rows: how many rows it has.  first, last:
+    the first and the last row of data.  columns: as "A:D", in sheets only.
+    """
+
+    header: int | None = None
+    header_rows: int | None = None
+    first: int | None = None
+    last: int | None = None
+    columns: str = ""
+
+
+class Dialect(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How a text file is written. What is empty is found out; quote and comment may be "none"."""
+
+    encoding: str = ""
+    delimiter: str = ""
+    quote: str = ""
+    comment: str = ""
+
+
+class Writing(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How text writes values. decimal: "." or ",".  dates: "day" or "month" first.  blanks: what counts as
+    blank.
+
+    What is empty, or None, is found out.
+    """
+
+    decimal: str = ""
+    dates: str = ""
+    blanks: tuple[str, ...] | None = None
+
+    @property
+    def notation(self) -> Notation:
+        """The same, as `core` knows it."""
+        from keen_trellis.core.conversion import Notation
+
+        return Notation(self.decimal, self.dates, self.blanks)
+
+
+class Settled(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What was found out where the settings left it open: rows, dialect, marks of numbers and dates."""
+
+    layout: Layout = Layout()
+    dialect: Dialect = Dialect()
+    writing: Writing = Writing()
+
+
+class Gathering(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How the files of a folder are read as one. which: every file or only the newest.
+
+    name_field, date_field: what the field with the file's name, or its date, is called; "" for none.
+    """
+
+    which: str = EVERY_FILE
+    name_field: str = ""
+    date_field: str = ""
+
+
+class FieldSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What is set for one field, by the name that it has in the source."""
+
+    name: str
+    type: str = ""
+    rename: str = ""
+    left_out: bool = False
+
+
+class TypedTable(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A small table that stands in the flow itself: field names, and rows of texts."""
+
+    names: tuple[str, ...] = ()
+    rows: tuple[tuple[str, ...], ...] = ()
+
+
+class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """reader: which reader reads it.  path: the file, folder, pattern of files, or address of a database.
+
+    table: the sheet, block of cells, named range or table in it.  query: read this instead of a table.
+    """
+
+    reader: str
+    path: str = ""
+    table: str = ""
+    query: str = ""
+    layout: Layout = Layout()
+    dialect: Dialect = Dialect()
+    writing: Writing = Writing()
+    gathering: Gathering = Gathering()
+    typed: TypedTable = TypedTable()
+    fields: tuple[FieldSettings, ...] = ()
+
+    @property
+    def file_name(self) -> str:
+        """What its file, folder or database is called."""
+        return os.path.basename(self.path.rstrip("/")) or self.path
+
+    @property
+    def kept_as_text(self) -> frozenset[str]:
+        """The fields whose type was set: readers leave their text as it is, to be converted afterwards."""
+        return frozenset(entry.name for entry in self.fields if entry.type)

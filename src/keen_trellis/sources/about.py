@@ -1,0 +1,48 @@
+"""What is known of a table besides its rows. Loads nothing large: the workbook's child process starts with
+it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import msgspec
+
+from keen_trellis.flow.remark import ForeignKey, Raw, Remark
+from keen_trellis.flow.source_settings import Settled
+
+# A name that no source gives to a field: the column with the number of each row.
+ROW_NUMBERS = "\0row number"
+ROWS_FILE = "rows.arrow"
+
+
+@dataclass(frozen=True)
+class Listing:
+    """One table that a source holds.
+
+    sort: sheet, block, named range, table, view, file or files.  hidden: its sheet is.
+    """
+
+    name: str
+    sort: str
+    hidden: bool = False
+
+
+class About(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What is known of the rows of a table besides the rows. Kept beside them in the cache.
+
+    first_row: the number of the first row, if no column has the number of each.  stretches: where the rows of
+    each file of several begin.  digits: how many digits decimal fields need.  also: other tables come upon.
+    """
+
+    file: str = ""
+    table: str = ""
+    first_row: int = 1
+    digits: dict[str, int] = {}
+    stretches: tuple[tuple[int, str], ...] = ()
+    remarks: tuple[Remark, ...] = ()
+    raw: Raw = Raw()
+    also: tuple[Listing, ...] = ()
+    key: tuple[str, ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    settled: Settled = Settled()

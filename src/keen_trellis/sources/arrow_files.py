@@ -1,0 +1,229 @@
+"""Parquet and Arrow files, which say of what types their fields are, and JSON lines, which do not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.errors import SourceError
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.remark import Remark
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources.about import ROWS_FILE, About, Listing
+from keen_trellis.sources.cell_columns import CellColumn
+from keen_trellis.sources.reading import ReadTable
+from keen_trellis.sources.recognise import COLUMNS, LINES
+from keen_trellis.sources.text_types import moments_in_text
+
+_TEXT = ARROW_TYPES[FieldType.TEXT]
+_BATCH_ROWS = 1_000_000
+_LINE_BATCH = 20_000
+_LONGEST_LINE = 2**26
+_DEEPEST = 64
+
+
+class _OneTable:
+    """A file that is one table."""
+
+    at_one_moment = False
+
+    def tables(self, path: str, task: Task) -> Sequence[Listing]:
+        return [Listing(Path(path).stem, "file")]
+
+    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
+        return []
+
+    def files(self, settings: SourceSettings) -> list[Path]:
+        return [Path(settings.path)]
+
+
+class ColumnsReader(_OneTable):
+    """Reads Parquet and Arrow files, a batch of rows at a time."""
+
+    name = COLUMNS
+
+    def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
+        path = Path(settings.path)
+        with _errors(path), _batches(path) as (schema, rows, batches):
+            plans = [_Plan(field) for field in schema if _is_readable(field.type)]
+            gone = [field.name for field in schema if not _is_readable(field.type)]
+            remarks = [Remark(plan.said, plan.name) for plan in plans if plan.said]
+            remarks += [Remark("holds binary data and is left out", name, doubtful=True) for name in gone]
+            if not plans:
+                raise SourceError("It has no field that can be read.", where=settings.path)
+            target = room / ROWS_FILE
+            wanted = pa.schema([pa.field(plan.name, plan.type) for plan in plans])
+            lost: dict[str, int] = {}
+            done = 0
+            with pa.OSFile(str(target), "wb") as file, pa.ipc.new_file(file, wanted) as writer:
+                for batch in batches:
+                    arrays = []
+                    for plan in plans:
+                        column = batch.column(schema.get_field_index(plan.name))
+                        array = plan.convert(column)
+                        lost[plan.name] = lost.get(plan.name, 0) + array.null_count - column.null_count
+                        arrays.append(array)
+                    writer.write_batch(pa.record_batch(arrays, schema=wanted))
+                    done += batch.num_rows
+                    task.checkpoint(done, rows, f"reading {path.name}")
+        empty = [name for name, count in lost.items() if count > 0 and wanted.field(name).type != _TEXT]
+        remarks += [
+            Remark(f"{lost[name]:,} values are too large and blank", name, doubtful=True) for name in empty
+        ]
+        data = pa.ipc.open_file(pa.memory_map(str(target))).read_all()
+        return ReadTable(data, About(file=path.name, remarks=tuple(remarks)))
+
+
+class _Plan:
+    """How a column of a file becomes one of a type that fields have. Empty text is blank here too."""
+
+    def __init__(self, field: pa.Field) -> None:
+        self.name = field.name
+        self.said = ""
+        kind = field.type.value_type if pa.types.is_dictionary(field.type) else field.type
+        self.type = _TEXT
+        if pa.types.is_boolean(kind):
+            self.type = pa.bool_()
+        elif pa.types.is_integer(kind):
+            self.type = pa.int64()
+        elif pa.types.is_floating(kind):
+            self.type = pa.float64()
+        elif pa.types.is_decimal(kind):
+            self.type = pa.decimal128(min(kind.precision, 38), kind.scale)
+        elif pa.types.is_date(kind):
+            self.type = ARROW_TYPES[FieldType.DATE]
+        elif pa.types.is_time(kind):
+            self.type = ARROW_TYPES[FieldType.TIME]
+        elif pa.types.is_timestamp(kind):
+            self.type = ARROW_TYPES[FieldType.TIMESTAMP]
+            if kind.tz:
+                self.said = f"moments in the time zone {kind.tz}; shown in UTC"
+        elif pa.types.is_nested(kind) or pa.types.is_duration(kind):
+            self.said = "nested values; read as text"
+
+    def convert(self, column: pa.Array) -> pa.Array:
+        """The column in the plan's type."""
+        if pa.types.is_dictionary(column.type):
+            column = column.dictionary_decode()
+        if pa.types.is_nested(column.type) or pa.types.is_duration(column.type):
+            texts = [None if value is None else str(value) for value in column.to_pylist()]
+            return pa.array(texts, _TEXT)
+        if pa.types.is_timestamp(column.type):
+            column = column.cast(pa.timestamp(column.type.unit)) if column.type.tz else column
+            return column.cast(self.type, safe=False)
+        if pa.types.is_uint64(column.type):
+            fits = pc.less_equal(column, pa.scalar(2**63 - 1, pa.uint64()))
+            column = pc.if_else(fits, column, pa.scalar(None, pa.uint64()))
+        made = column.cast(self.type, safe=not pa.types.is_time(column.type))
+        if self.type == _TEXT:
+            made = pc.if_else(pc.equal(made, ""), pa.scalar(None, _TEXT), made)
+        return made
+
+
+def _is_readable(kind: pa.DataType) -> bool:
+    return not (
+        pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind)
+    )
+
+
+@contextmanager
+def _batches(path: Path) -> Iterator[tuple[pa.Schema, int, Iterator[Any]]]:
+    """The schema of a Parquet or Arrow file, its rows where it says how many, and its batches."""
+    with path.open("rb") as file:
+        head = file.read(4)
+    if head == b"PAR1":
+        from pyarrow import parquet
+
+        with parquet.ParquetFile(path) as opened:
+            yield opened.schema_arrow, opened.metadata.num_rows, opened.iter_batches(_BATCH_ROWS)
+        return
+    with pa.memory_map(str(path)) as source:
+        reader = pa.ipc.open_file(source)
+        count = reader.num_record_batches
+        yield reader.schema, 0, (_checked(reader.get_batch(number)) for number in range(count))
+
+
+def _checked(batch: Any) -> Any:
+    # Offsets and text of a damaged file would lead out of it.
+    batch.validate(full=True)
+    return batch
+
+
+@contextmanager
+def _errors(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except (pa.ArrowException, OSError, ValueError, NotImplementedError) as error:
+        if isinstance(error, OSError) and error.errno is not None:
+            raise
+        said = " ".join(str(error).split())[:160]
+        raise SourceError(
+            f"The file is damaged or cut off ({said}).", where=str(path), remedy="Copy or export it again."
+        ) from error
+
+
+class LinesReader(_OneTable):
+    """Reads a text file with one JSON object a line; objects and lists inside become text."""
+
+    name = LINES
+
+    def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
+        path = Path(settings.path)
+        columns: dict[str, CellColumn] = {}
+        lacking: dict[str, int] = {}
+        rows = 0
+        size = path.stat().st_size
+        with path.open("rb") as file:
+            for batch in _objects(file, path):
+                for name in {name: None for entry in batch for name in entry}:
+                    if name not in columns:
+                        columns[name], lacking[name] = CellColumn(name), 0
+                        if rows:
+                            columns[name].add([None] * rows)
+                for name, column in columns.items():
+                    lacking[name] += sum(name not in entry for entry in batch)
+                    column.add([entry.get(name) for entry in batch])
+                rows += len(batch)
+                task.checkpoint(file.tell(), size, f"reading {path.name}")
+        if not columns:
+            raise SourceError("Its lines hold no fields.", where=settings.path)
+        data: dict[str, pa.ChunkedArray] = {}
+        remarks: list[Remark] = []
+        for name, column in columns.items():
+            made, said = column.finished()
+            if made.type == _TEXT and not said:
+                made = pa.chunked_array([moments_in_text(pa.concat_arrays(made.chunks))])
+            data[name] = made
+            remarks += said
+        return ReadTable(pa.table(data), About(file=path.name, remarks=tuple(remarks)))
+
+
+def _objects(file: Any, path: Path) -> Iterator[list[dict[str, Any]]]:
+    """The objects of the file, some at a time, with errors that name the line."""
+    batch: list[dict[str, Any]] = []
+    decoder = msgspec.json.Decoder(dict[str, Any])
+    number = 0
+    while line := file.readline(_LONGEST_LINE):
+        number += 1
+        text = line.strip().removeprefix(b"\xef\xbb\xbf")
+        if not text:
+            continue
+        try:
+            batch.append(decoder.decode(text))
+        except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+            raise SourceError(
+                f"Line {number:,} is no JSON object ({error}).",
+                where=str(path),
+                remedy='Every line must be one, as {"venue": "Pier"}.',
+            ) from error
+        if len(batch) == _LINE_BATCH:
+            yield batch
+            batch = []
+    yield batch

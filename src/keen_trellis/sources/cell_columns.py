@@ -1,0 +1,187 @@
+"""Columns of cells that arrive in batches, as databases and JSON lines hand them out, and one type for
+each.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from collections import Counter
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+
+from keen_trellis.core.conversion import converted
+from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
+from keen_trellis.flow.remark import Remark
+from keen_trellis.sources.inference import KIND_NAMES
+from keen_trellis.sources.text_types import no_values
+
+_TEXT = ARROW_TYPES[FieldType.TEXT]
+_KINDS_OF_TYPES = {
+    FieldType.TEXT: "text",
+    FieldType.INTEGER: "numbers",
+    FieldType.DECIMAL: "numbers",
+    FieldType.REAL: "numbers",
+    FieldType.BOOLEAN: "true or false",
+    FieldType.DATE: "dates",
+    FieldType.TIME: "times",
+    FieldType.TIMESTAMP: "dates",
+}
+_BINARY = (bytes, bytearray, memoryview)
+_HELD = {
+    int: pa.int64(),
+    float: pa.float64(),
+    bool: pa.bool_(),
+    str: _TEXT,
+    dt.date: ARROW_TYPES[FieldType.DATE],
+    dt.datetime: ARROW_TYPES[FieldType.TIMESTAMP],
+    dt.time: ARROW_TYPES[FieldType.TIME],
+}
+
+
+class CellColumn:
+    """One column of Python values, kept as Arrow arrays from the first batch on."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.binary = False
+        self._zoned = self._mixed = False
+        self._arrays: list[pa.Array] = []
+        self._kinds: Counter[str] = Counter()
+
+    def add(self, cells: Sequence[Any]) -> None:
+        """The next cells; None is blank."""
+        kinds = set(map(type, cells)) - {type(None)}
+        if kinds & set(_BINARY):
+            self.binary = True
+            self._arrays.append(pa.nulls(len(cells), _TEXT))
+            return
+        if any(kind not in _HELD and kind is not Decimal for kind in kinds):
+            cells = [
+                cell if type(cell) in _HELD or type(cell) is Decimal else _as_known(cell) for cell in cells
+            ]
+            kinds = set(map(type, cells)) - {type(None)}
+        if dt.datetime in kinds and any(type(cell) is dt.datetime and cell.tzinfo for cell in cells):
+            self._zoned = True
+            cells = [_in_utc(cell) for cell in cells]
+        if str in kinds:
+            # As in sheets and text files, an empty text is blank.
+            cells = [None if cell == "" else cell for cell in cells]
+        if len(kinds) == 1:
+            kind = next(iter(kinds))
+            self._keep(kind, cells)
+            return
+        if not kinds:
+            self._arrays.append(pa.nulls(len(cells)))
+            return
+        # Cells of several kinds: each stands by itself until it is known what the whole column is.
+        for kind in kinds:
+            self._kinds[KIND_NAMES.get(kind, "dates")] += sum(type(cell) is kind for cell in cells)
+        if kinds <= {int, float}:
+            self._arrays.append(
+                pa.array([None if cell is None else float(cell) for cell in cells], pa.float64())
+            )
+        elif kinds <= {int, Decimal}:
+            self._arrays.append(pa.array([None if cell is None else Decimal(cell) for cell in cells]))
+        elif kinds <= {dt.date, dt.datetime}:
+            self._arrays.append(pa.array([_as_moment(cell) for cell in cells], _HELD[dt.datetime]))
+        else:
+            self._mixed = True
+            texts = [None if cell is None else _text_of(cell) for cell in cells]
+            self._arrays.append(pa.array(texts, _TEXT))
+
+    def _keep(self, kind: type, cells: Sequence[Any]) -> None:
+        try:
+            array = pa.array(cells, _HELD.get(kind))
+        except (pa.ArrowInvalid, OverflowError):
+            # A number too large for its type, or a decimal that is none.
+            array = pa.array([None if cell is None else str(cell) for cell in cells], _TEXT)
+        self._kinds[KIND_NAMES.get(kind, "dates")] += len(array) - array.null_count
+        self._arrays.append(array)
+
+    def finished(self) -> tuple[pa.ChunkedArray, list[Remark]]:
+        """The whole column in one type, and what there is to say about it."""
+        made, said = in_one_type(self.name, self._arrays, self._kinds, mixed=self._mixed)
+        if self._zoned:
+            said.append(Remark("moments with a time zone; shown in UTC", field=self.name))
+        return made, said
+
+
+def in_one_type(
+    name: str, arrays: Sequence[pa.Array], kinds: Counter[str] | None = None, *, mixed: bool = False
+) -> tuple[pa.ChunkedArray, list[Remark]]:
+    """Arrays of several types as one column: the type that holds all of them, or text, which is said.
+
+    kinds: how many values are of which kind, if that was counted.  mixed: arrays of text hold other kinds
+    too.
+    """
+    types = {array.type for array in arrays if array.null_count < len(array)}
+    if not types:
+        rows = sum(map(len, arrays))
+        return pa.chunked_array([pa.nulls(rows, _TEXT)]), [no_values(name)] if rows else []
+    common = _common(types)
+    remarks = []
+    if mixed or (common == _TEXT and len(types) > 1):
+        if kinds is None:
+            kinds = Counter()
+            for array in arrays:
+                kinds[_KINDS_OF_TYPES[type_of_arrow(array.type)]] += len(array) - array.null_count
+        said = ", ".join(f"{count:,} {kind}" for kind, count in kinds.most_common() if count)
+        remarks.append(Remark(f"cells of several kinds ({said}); read as text", field=name, doubtful=True))
+    return pa.chunked_array([_as(array, common) for array in arrays], common), remarks
+
+
+def _as(array: pa.Array, common: pa.DataType) -> pa.Array:
+    if array.type == common:
+        return array
+    if pa.types.is_null(array.type) or array.null_count == len(array):
+        return pa.nulls(len(array), common)
+    if common == _TEXT:
+        return as_text(array)
+    if common == pa.float64():
+        return converted(array, FieldType.REAL).values
+    return array.cast(common)
+
+
+def _common(types: set[pa.DataType]) -> pa.DataType:
+    """The type that holds all values of some types; text if only that does."""
+    if len(types) == 1:
+        return next(iter(types))
+    decimals = [kind for kind in types if pa.types.is_decimal(kind)]
+    others = types - set(decimals)
+    if others <= {pa.int64(), pa.float64()}:
+        if pa.float64() in others:
+            return pa.float64()
+        scale = max(kind.scale for kind in decimals)
+        whole = max([kind.precision - kind.scale for kind in decimals] + [19] * len(others))
+        return pa.decimal128(whole + scale, scale) if whole + scale <= 38 else _TEXT
+    if types <= {_HELD[dt.date], _HELD[dt.datetime]}:
+        return _HELD[dt.datetime]
+    return _TEXT
+
+
+def _as_known(cell: Any) -> Any:
+    """A value of a type that fields do not have, as one that they have."""
+    if cell is None or isinstance(cell, (list, dict, tuple)):
+        return None if cell is None else json.dumps(cell, ensure_ascii=False, default=str)
+    # Subclasses of the plain types, as some drivers hand them out.
+    return int(cell) if isinstance(cell, int) else float(cell) if isinstance(cell, float) else str(cell)
+
+
+def _as_moment(cell: Any) -> Any:
+    return dt.datetime.combine(cell, dt.time()) if type(cell) is dt.date else cell
+
+
+def _in_utc(cell: Any) -> Any:
+    if type(cell) is dt.datetime and cell.tzinfo is not None:
+        return cell.astimezone(dt.UTC).replace(tzinfo=None)
+    return cell
+
+
+def _text_of(cell: Any) -> str:
+    from keen_trellis.sources.inference import cell_text
+
+    return cell_text(cell)

@@ -1,0 +1,155 @@
+"""Finds out how a text file is written: its encoding, delimiter, quotation marks and comments."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import io
+import itertools
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from keen_trellis.core.errors import SourceError
+from keen_trellis.core.task import Task
+from keen_trellis.flow.remark import Remark
+from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect
+
+DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
+COMMENTS = ("#", "//", "--", "%")
+SAMPLE = 256 * 1024
+_BLOCK = 4 * 2**20
+_LONGEST_CELL = 2**24
+_MARK_OF_ORDER = len(codecs.BOM_UTF8)  # a mark this near the start may follow nothing but that
+_MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
+
+
+@dataclass(frozen=True)
+class TextDialect:
+    """How a text file is written, with nothing left open. quote, comment: "" for none."""
+
+    encoding: str
+    delimiter: str
+    quote: str
+    comment: str = ""
+
+
+def settle_encoding(path: Path, wanted: str, task: Task) -> tuple[str, list[Remark]]:
+    """The encoding to read a file with: the one that is wanted, or else that which is detected."""
+    if not wanted:
+        return detect_encoding(path, task)
+    try:
+        return codecs.lookup(wanted).name, []
+    except LookupError:
+        raise SourceError(
+            f"There is no encoding “{wanted}”.", where=str(path), remedy="Write it like utf-8 or cp1252."
+        ) from None
+
+
+def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
+    """The encoding of the whole file: by its mark, UTF-8 if all of it is, or else the likeliest one."""
+    with path.open("rb") as file:
+        head = file.read(SAMPLE)
+        for mark, encoding in _MARKS:
+            if head.startswith(mark):
+                return encoding, []
+        file.seek(0)
+        decoder = codecs.getincrementaldecoder("utf-8")()
+        position = 0
+        try:
+            while block := file.read(_BLOCK):
+                task.checkpoint(0, 0, f"reading {path.name}")
+                decoder.decode(block)
+                position += len(block)
+            decoder.decode(b"", final=True)
+        except UnicodeDecodeError:
+            file.seek(max(0, position - SAMPLE))
+            around = file.read(2 * _BLOCK)
+        else:
+            return "utf-8", []
+    from charset_normalizer import from_bytes
+
+    guess = from_bytes(
+        head + around[:SAMPLE] if around[:1024] not in head else head + around[-SAMPLE:]
+    ).best()
+    if guess is None:
+        raise SourceError(
+            "Its encoding cannot be found out; it is not UTF-8.",
+            where=str(path),
+            remedy="Say which it is, or save it as UTF-8 text.",
+        )
+    return guess.encoding, [Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True)]
+
+
+def settle_dialect(sample: str, encoding: str, wanted: Dialect, *, whole: bool = False) -> TextDialect:
+    """Delimiter, quotation mark and comments: as wanted, or those that make most rows of the sample alike."""
+    quote = wanted.quote
+    if not quote:
+        quote = "'" if _quoted_by(sample, "'") > 2 * _quoted_by(sample, '"') else '"'
+    quote = "" if quote == NO_QUOTE else quote
+    if not whole:
+        sample = sample[: sample.rfind("\n") + 1] or sample
+
+    def fitness(delimiter: str) -> tuple[float, int]:
+        settled = TextDialect(encoding, delimiter, quote)
+        widths = [len(row) for row in itertools.islice(records(io.StringIO(sample, ""), settled), 500) if row]
+        if not widths:
+            return 0.0, 0
+        usual = max(set(widths), key=widths.count)
+        return (widths.count(usual) / len(widths) if usual > 1 else 0.0), usual
+
+    delimiter = wanted.delimiter or max(DELIMITERS, key=fitness)
+    settled = TextDialect(encoding, delimiter, quote)
+    comment = wanted.comment or _comment(sample, settled)
+    return TextDialect(encoding, delimiter, quote, "" if comment == NO_COMMENT else comment)
+
+
+def _quoted_by(sample: str, quote: str) -> int:
+    return sum(sample.count(f"{before}{quote}") for before in (*DELIMITERS, "\n")) + sample.startswith(quote)
+
+
+def _comment(sample: str, settled: TextDialect) -> str:
+    """What comment lines begin with: lines that begin so are not as wide as the others are."""
+    lines = list(itertools.islice(sample.splitlines(), 500))
+    for mark in COMMENTS:
+        marked = [line for line in lines if line.startswith(mark)]
+        others = [line for line in lines if line and not line.startswith(mark)]
+        if not marked or not others or not (lines[0].startswith(mark) or len(marked) > 1):
+            continue
+        widths = [len(row) for row in records(iter(others), settled) if row]
+        usual = max(set(widths), key=widths.count)
+        if all(len(row) != usual or usual == 1 for row in records(iter(marked), settled)):
+            return mark
+    return ""
+
+
+def records(lines: Iterable[str], settled: TextDialect, *, strict: bool = False) -> Iterator[list[str]]:
+    """The rows of cells in some lines; csv.Error where quotation marks are not as they should be."""
+    csv.field_size_limit(_LONGEST_CELL)
+    if not settled.quote:
+        return csv.reader(lines, delimiter=settled.delimiter, quoting=csv.QUOTE_NONE)
+    return csv.reader(lines, delimiter=settled.delimiter, quotechar=settled.quote, strict=strict)
+
+
+def quotation(path: Path, settled: TextDialect) -> tuple[int, bool]:
+    """How many quotation marks the file has, and whether they stand as RFC 4180 has them.
+
+    Read from the start, marks open and close by turns, a doubled mark closing and opening at once. So each
+    that opens must follow a delimiter, a line's end or a mark, and each that closes must be followed by one.
+    """
+    if not settled.quote:
+        return 0, True
+    content = np.memmap(path, np.uint8, mode="r")
+    around = np.zeros(256, dtype=bool)
+    around[[ord(text) for text in (settled.quote, settled.delimiter, "\n", "\r")]] = True
+    count, well = 0, True
+    for start in range(0, len(content), _BLOCK):
+        marks = np.flatnonzero(content[start : start + _BLOCK] == ord(settled.quote)) + start
+        opening, closing = marks[count % 2 :: 2], marks[1 - count % 2 :: 2]
+        count += len(marks)
+        before = opening[opening > _MARK_OF_ORDER] - 1
+        after = closing[closing < len(content) - 1] + 1
+        well = well and bool(around[content[before]].all() and around[content[after]].all())
+    return count, well and count % 2 == 0

@@ -1,0 +1,58 @@
+"""Tells from where a source lies which reader reads it: a file, a folder, a pattern, or a database's
+address.
+"""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from keen_trellis.core.errors import SourceError
+from keen_trellis.flow.remark import Remark
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources.recognise import recognise
+
+DATABASE, FOLDER, TYPED = "database", "folder", "typed"
+_ADDRESS = re.compile(r"[a-z][a-z0-9+]*://", re.IGNORECASE)
+_PATTERN = re.compile(r"[*?\[]")
+
+
+def is_address(place: str) -> bool:
+    """Whether a place is the address of a database server."""
+    return bool(_ADDRESS.match(place))
+
+
+def is_pattern(place: str) -> bool:
+    """Whether a place is a pattern of file names and no file that is called so."""
+    return bool(_PATTERN.search(place)) and not Path(place).exists()
+
+
+def reader_for(place: str) -> tuple[str, str]:
+    """The place written out, and the name of the reader for it. SourceError if there is nothing to be
+    read.
+    """
+    if is_address(place):
+        return place, DATABASE
+    whole = str(Path(place).expanduser().absolute())
+    if is_pattern(whole) or Path(whole).is_dir():
+        return whole, FOLDER
+    return whole, recognise(Path(whole)).reader
+
+
+def recognised_as(settings: SourceSettings) -> tuple[Remark, ...]:
+    """What is to be said of a file whose name says something else; SourceError if it is of another kind
+    now.
+    """
+    if settings.reader in (DATABASE, FOLDER, TYPED):
+        return ()
+    found = recognise(Path(settings.path))
+    if found.reader != settings.reader:
+        raise SourceError(
+            f"It was read as {settings.reader}, but holds a {found.content} now.",
+            where=settings.path,
+            remedy="Open the file anew.",
+        )
+    if not found.mislabelled:
+        return ()
+    said = f"its name says {found.mislabelled}, but it is {found.content}, and read as such"
+    return (Remark(said, doubtful=True),)

@@ -1,0 +1,318 @@
+"""Cuts a UTF-8 text file into blocks of whole rows, and reads each into columns of text."""
+
+from __future__ import annotations
+
+import csv
+import io
+import itertools
+import mmap
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+
+from keen_trellis.core.errors import SourceError
+from keen_trellis.core.task import Task
+from keen_trellis.flow.remark import Remark
+from keen_trellis.sources.dialect import TextDialect, records
+
+BLOCK_BYTES = 64 * 2**20
+_TEXT = pa.large_string()
+_BATCH_ROWS = 20_000
+_NEWLINE = ord("\n")
+
+
+@dataclass(frozen=True)
+class TextBlock:
+    """Some rows as columns of text, null where blank, and the number of each row in its file.
+
+    columns: one more than the header has names for each cell that the widest row has more.
+    """
+
+    columns: list[pa.Array]
+    numbers: np.ndarray
+
+    @property
+    def rows(self) -> int:
+        return len(self.numbers)
+
+
+@dataclass
+class Repairs:
+    """What had to be repaired while reading, for saying so afterwards."""
+
+    width: int
+    short: list[int] = field(default_factory=list)
+    long: list[int] = field(default_factory=list)
+    empty: int = 0
+    comments: int = 0
+    marks_inside: bool = False
+
+    def remarks(self) -> list[Remark]:
+        """All of it in words."""
+        said = []
+        if self.short:
+            text = _ragged(self.short, f"fewer than {self.width} cells; the rest is blank")
+            said.append(Remark(text, doubtful=True))
+        if self.long:
+            text = _ragged(self.long, f"more than {self.width} cells; they are in fields of their own")
+            said.append(Remark(text, doubtful=True))
+        if self.empty:
+            lines = "1 empty line is no row" if self.empty == 1 else f"{self.empty:,} empty lines are no rows"
+            said.append(Remark(lines))
+        if self.comments:
+            lines = "1 comment line is" if self.comments == 1 else f"{self.comments:,} comment lines are"
+            said.append(Remark(f"{lines} left out"))
+        if self.marks_inside:
+            text = "a quotation mark stands inside a cell; it was read as it is"
+            said.append(Remark(text, doubtful=True))
+        return said
+
+
+def _ragged(lines: list[int], what: str) -> str:
+    count = "1 row has" if len(lines) == 1 else f"{len(lines):,} rows have"
+    return f"{count} {what} (first in line {lines[0]:,})"
+
+
+@dataclass(frozen=True)
+class TextFile:
+    """A UTF-8 text file whose dialect and header are settled.
+
+    start: bytes before its first line.  skipped: rows before the first row of data.  last: the number of
+    the last
+    line to be read, None for all.  quotes: whether it has quotation marks; well_quoted: and all in their
+    places.
+    """
+
+    path: Path
+    name: str
+    settled: TextDialect
+    width: int
+    start: int
+    skipped: int
+    last: int | None
+    quotes: bool
+    well_quoted: bool
+
+    def blocks(self, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
+        """All rows, some at a time. What is repaired is added to `repairs`."""
+        if not self.well_quoted:
+            yield from self._slowly(task, repairs)
+            return
+        with self.path.open("rb") as file:
+            size = self.path.stat().st_size
+            if size <= self.start:
+                return
+            with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
+                yield from self._quickly(content, size, task, repairs)
+
+    def _quickly(self, content: mmap.mmap, size: int, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
+        position, line = self.start, 1
+        to_skip = self.skipped
+        while position < size:
+            task.checkpoint(position, size, f"reading {self.name}")
+            end = self._block_end(content, position, size)
+            lines = _Lines.of(content[position:end], line, self.settled.quote if self.quotes else "")
+            position, line = end, lines.next_line
+            if to_skip:
+                skipped = min(to_skip, len(lines.numbers))
+                lines, to_skip = lines.kept(range(skipped, len(lines.numbers))), to_skip - skipped
+            if self.settled.comment:
+                lines, comments = lines.without(self.settled.comment)
+                repairs.comments += comments
+            if self.last is not None:
+                lines = lines.kept(range(int(np.searchsorted(lines.numbers, self.last, side="right"))))
+            if len(lines.numbers):
+                yield self._block(lines, repairs)
+            if self.last is not None and line > self.last:
+                return
+
+    def _block_end(self, content: mmap.mmap, start: int, size: int) -> int:
+        """Where a block of whole rows ends that begins at `start`."""
+        wanted = start + BLOCK_BYTES
+        while wanted < size:
+            end = content.rfind(b"\n", start, wanted) + 1
+            # A line's end inside quotation marks ends no row: one more mark on one side than on the other.
+            while end > start and self.quotes and content[start:end].count(self.settled.quote.encode()) % 2:
+                end = content.rfind(b"\n", start, end - 1) + 1
+            if end > start:
+                return end
+            wanted += BLOCK_BYTES
+        return size
+
+    def _block(self, lines: _Lines, repairs: Repairs) -> TextBlock:
+        quick = self._even(lines)
+        if quick is not None:
+            return quick
+        rows = list(records(io.StringIO(lines.content.decode(), ""), self.settled))
+        return self._of_rows(list(zip(lines.numbers.tolist(), rows, strict=False)), repairs)
+
+    def _even(self, lines: _Lines) -> TextBlock | None:
+        """The cells of a block in which every row is as wide as the header; None if one is not."""
+        names = [str(number) for number in range(self.width)]
+        if self.width == 1 and b"\r" in lines.content:
+            return None
+        try:
+            data = pa_csv.read_csv(
+                pa.BufferReader(lines.content),
+                read_options=pa_csv.ReadOptions(column_names=names, block_size=4 * 2**20),
+                parse_options=pa_csv.ParseOptions(
+                    delimiter=self.settled.delimiter,
+                    quote_char=self.settled.quote or False,
+                    newlines_in_values=self.quotes,
+                    ignore_empty_lines=False,
+                ),
+                convert_options=pa_csv.ConvertOptions(
+                    column_types=dict.fromkeys(names, _TEXT),
+                    null_values=[""],
+                    strings_can_be_null=True,
+                    quoted_strings_can_be_null=True,
+                ),
+            )
+        except pa.ArrowInvalid:
+            return None
+        if data.num_rows != len(lines.numbers):
+            return None
+        return TextBlock([_combined(column) for column in data.columns], lines.numbers)
+
+    def _slowly(self, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
+        """All rows of a file whose quotation marks are not where they should be."""
+        found = Repairs(repairs.width)
+        try:
+            blocks = list(self._ragged(task, found, strict=True))
+        except csv.Error:
+            found = Repairs(repairs.width, marks_inside=True)
+            blocks = list(self._ragged(task, found, strict=False))
+        repairs.__dict__.update(found.__dict__)
+        yield from blocks
+
+    def _ragged(self, task: Task, repairs: Repairs, *, strict: bool) -> Iterator[TextBlock]:
+        with self.path.open(encoding="utf-8", newline="") as file:
+            file.seek(self.start)
+            reader = records(file, self.settled, strict=strict)
+            for _ in range(self.skipped):
+                next(reader, None)
+            for batch in _batches(reader, self.path):
+                task.checkpoint(0, 0, f"rows of {self.name}")
+                if self.settled.comment:
+                    kept = [
+                        (n, row) for n, row in batch if not (row and row[0].startswith(self.settled.comment))
+                    ]
+                    repairs.comments += len(batch) - len(kept)
+                    batch = kept
+                if self.last is not None:
+                    batch = [(number, row) for number, row in batch if number <= self.last]
+                if batch:
+                    yield self._of_rows(batch, repairs)
+
+    def _of_rows(self, rows: Sequence[tuple[int, list[str]]], repairs: Repairs) -> TextBlock:
+        """Rows of any width as columns; what is short, long or empty is noted."""
+        kept, numbers = [], []
+        for number, row in rows:
+            if not row and self.width > 1:
+                repairs.empty += 1
+                continue
+            if len(row) < self.width:
+                if row:
+                    repairs.short.append(number)
+            elif len(row) > self.width:
+                repairs.long.append(number)
+            kept.append(row)
+            numbers.append(number)
+        columns = [
+            pa.array([cell or None for cell in column], _TEXT) for column in itertools.zip_longest(*kept)
+        ]
+        # A block whose rows are all short lacks the last columns.
+        columns += [pa.nulls(len(kept), _TEXT) for _ in range(self.width - len(columns))]
+        return TextBlock(columns, np.array(numbers, dtype=np.int32))
+
+
+@dataclass(frozen=True)
+class _Lines:
+    """A block's bytes, and for each of its rows where it begins in them and the number of its first line."""
+
+    content: bytes
+    starts: np.ndarray
+    numbers: np.ndarray
+    next_line: int
+
+    @staticmethod
+    def of(content: bytes, first_line: int, quote: str) -> _Lines:
+        marks = np.frombuffer(content, np.uint8)
+        ends = np.flatnonzero(marks == _NEWLINE)
+        next_line = first_line + len(ends)
+        first_of_row = np.arange(len(ends) + 1, dtype=np.int32)
+        if quote:
+            quotes = np.flatnonzero(marks == ord(quote))
+            outside = np.searchsorted(quotes, ends) % 2 == 0
+            first_of_row = np.concatenate(([0], np.flatnonzero(outside) + 1)).astype(np.int32)
+            ends = ends[outside]
+        starts = np.concatenate(([0], ends + 1))
+        if starts[-1] >= len(content):
+            starts, first_of_row = starts[:-1], first_of_row[: len(starts) - 1]
+        return _Lines(content, starts, first_of_row + first_line, next_line)
+
+    def kept(self, rows: range) -> _Lines:
+        """Only these rows, which follow each other."""
+        if len(rows) == len(self.numbers):
+            return self
+        if not len(rows):
+            return _Lines(b"", self.starts[:0], self.numbers[:0], self.next_line)
+        begin = int(self.starts[rows.start])
+        end = int(self.starts[rows.stop]) if rows.stop < len(self.starts) else len(self.content)
+        return _Lines(
+            self.content[begin:end],
+            self.starts[rows.start : rows.stop] - begin,
+            self.numbers[rows.start : rows.stop],
+            self.next_line,
+        )
+
+    def without(self, comment: str) -> tuple[_Lines, int]:
+        """The rows that do not begin with a comment's mark, and how many do."""
+        marks = np.frombuffer(self.content, np.uint8)
+        is_comment = np.ones(len(self.starts), dtype=bool)
+        for place, byte in enumerate(comment.encode()):
+            at = np.minimum(self.starts + place, len(marks) - 1)
+            is_comment &= marks[at] == byte
+        if not is_comment.any():
+            return self, 0
+        lengths = np.diff(np.append(self.starts, len(marks)))
+        content = marks[np.repeat(~is_comment, lengths)].tobytes()
+        kept = lengths[~is_comment]
+        starts = np.concatenate(([0], np.cumsum(kept)))[: len(kept)]
+        return _Lines(content, starts, self.numbers[~is_comment], self.next_line), int(is_comment.sum())
+
+
+def _combined(column: pa.ChunkedArray) -> pa.Array:
+    return (
+        column.chunk(0)
+        if column.num_chunks == 1
+        else pa.concat_arrays(column.chunks)
+        if column.num_chunks
+        else pa.nulls(0, _TEXT)
+    )
+
+
+def _batches(reader: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:
+    """Rows with the number of the line in which each ends, many at a time."""
+    batch: list[tuple[int, list[str]]] = []
+    last: int = reader.line_num  # type: ignore[attr-defined]
+    try:
+        for row in reader:
+            last = reader.line_num  # type: ignore[attr-defined]
+            batch.append((last, row))
+            if len(batch) == _BATCH_ROWS:
+                yield batch
+                batch = []
+    except csv.Error as error:
+        if "unexpected end of data" not in str(error) and "field larger" not in str(error):
+            raise
+        raise SourceError(
+            f"A quotation mark is opened and never closed; the cell would end in line {reader.line_num:,}.",  # type: ignore[attr-defined]
+            where=str(path),
+            remedy=f"Close it: it stands after line {last:,}.",
+        ) from error
+    yield batch
