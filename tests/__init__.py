@@ -8,3 +8,4 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 _home = tempfile.TemporaryDirectory(prefix="keen-trellis-tests-")
 for _name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_STATE_HOME"):
     os.environ[_name] = _home.name
+os.environ["PYTHON_KEYRING_BACKEND"] = "keyring.backends.null.Keyring"

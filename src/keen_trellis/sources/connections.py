@@ -45,7 +45,7 @@ def split_password(address: str) -> tuple[str, str | None]:
     url = _url(address)
     if url.password is None:
         return address, None
-    return url.set(password=None).render_as_string(hide_password=False), url.password
+    return url._replace(password=None).render_as_string(hide_password=False), url.password
 
 
 def shown_address(address: str) -> str:

@@ -15,10 +15,12 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.kinds import digest
 from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources import secrets
 from keen_trellis.sources.about import Listing
 from keen_trellis.sources.cache import Cache
+from keen_trellis.sources.connections import split_password
 from keen_trellis.sources.content import content_of_rows
-from keen_trellis.sources.locations import reader_for, recognised_as
+from keen_trellis.sources.locations import is_address, reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
 from keen_trellis.sources.reading import Reader, ReadTable
 from keen_trellis.sources.shaping import shaped
@@ -51,13 +53,12 @@ class Library:
     def __init__(self, cache: Cache | None = None) -> None:
         self.cache = cache or Cache()
         self._snapshots: dict[SourceSettings, Snapshot] = {}
-        self._read: dict[str, ReadTable] = {}
         self._locks: dict[SourceSettings, threading.Lock] = {}
         self._lock = threading.Lock()
 
     def content(self, path: Path | str, task: Task | None = None) -> FileContent:
         """What is at `path`. SourceError if it cannot be read."""
-        place, reader = reader_for(str(path))
+        place, reader = reader_for(_without_password(str(path)))
         tables = READERS[reader].tables(place, task or Task())
         return FileContent(place, reader, tuple(tables))
 
@@ -100,6 +101,10 @@ class Library:
                 same = False
             if not same:
                 self._snapshots.pop(settings, None)
+
+    def forget_all(self) -> None:
+        """Let go of all snapshots; what is in the cache stays there."""
+        self._snapshots.clear()
 
     def known(self, settings: SourceSettings) -> Snapshot | None:
         """The snapshot if it was taken already."""
@@ -164,6 +169,16 @@ def _what_is_read(settings: SourceSettings) -> bytes:
     names = tuple(sorted(entry.name for entry in kept))
     plain = msgspec.structs.replace(settings, path="", fields=())
     return msgspec.json.encode((plain, names))
+
+
+def _without_password(place: str) -> str:
+    """The place without a password that stands in it, which is remembered instead."""
+    if not is_address(place):
+        return place
+    address, password = split_password(place)
+    if password is not None:
+        secrets.remember(address, password, lasting=False)
+    return address
 
 
 def _reader(settings: SourceSettings) -> Reader:

@@ -46,6 +46,12 @@ def forget(address: str) -> None:
         keyring.delete_password(_SERVICE, address)
 
 
+def forget_all() -> None:
+    """Let go of what was told in this run; the keyring keeps what it has."""
+    with _lock:
+        _told.clear()
+
+
 def _from_keyring(address: str) -> str | None:
     try:
         import keyring

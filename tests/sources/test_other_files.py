@@ -1,0 +1,203 @@
+"""Parquet, Arrow, JSON lines, tables typed into the flow, and where sources lie."""
+
+import datetime as dt
+import unittest
+from decimal import Decimal
+
+import pyarrow as pa
+from pyarrow import feather, parquet
+
+from keen_trellis.core.errors import SourceError, UsageError
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType
+from keen_trellis.flow.source_settings import FieldSettings, SourceSettings, TypedTable
+from keen_trellis.sources.library import split_source
+from tests.sources.source_case import SourceCase
+from tests.tables import rows_of
+
+T = FieldType
+
+
+class Columns(SourceCase):
+    def setUp(self):
+        super().setUp()
+        day = dt.date(2026, 2, 3)
+        self.data = pa.table(
+            {
+                "code": pa.array(["x", "", None]).dictionary_encode(),
+                "small": pa.array([1, 2, None], pa.int8()),
+                "huge": pa.array([1, 2**63, None], pa.uint64()),
+                "cost": pa.array([Decimal("1.50"), None, Decimal("2.00")], pa.decimal128(9, 2)),
+                "half": pa.array([0.5, 1.5, None], pa.float32()),
+                "day": pa.array([day, None, day], pa.date64()),
+                "at": pa.array([dt.datetime(2026, 2, 3, 4), None, None], pa.timestamp("ns", "Europe/Paris")),
+                "list": pa.array([[1, 2], None, []]),
+                "raw": pa.array([b"x", None, b"y"]),
+                "yes": [True, None, False],
+            }
+        )
+
+    def check(self, snapshot):
+        kinds = [field.type for field in snapshot.table.fields]
+        whole = [T.TEXT, T.INTEGER, T.INTEGER, T.DECIMAL, T.REAL, T.DATE, T.TIMESTAMP, T.TEXT, T.BOOLEAN]
+        self.assertEqual(kinds, whole)
+        rows = rows_of(snapshot.table)
+        moment = dt.datetime(2026, 2, 3, 4)
+        self.assertEqual(
+            rows[0], ("x", 1, 1, Decimal("1.50"), 0.5, dt.date(2026, 2, 3), moment, "[1, 2]", True)
+        )
+        self.assertEqual(rows[1][:4], (None, 2, None, None))
+        self.assertIn("raw: holds binary data and is left out", self.said(snapshot))
+        self.assertIn("huge: 1 value", self.said(snapshot))
+        self.assertIn("at: moments in the time zone Europe/Paris", self.said(snapshot))
+
+    def test_parquet(self):
+        parquet.write_table(self.data, self.folder / "t.parquet")
+        self.check(self.read(self.folder / "t.parquet"))
+
+    def test_arrow(self):
+        feather.write_feather(self.data, str(self.folder / "t.arrow"), compression="uncompressed")
+        self.check(self.read(self.folder / "t.arrow"))
+
+    def test_they_are_known_by_their_content(self):
+        parquet.write_table(self.data, self.folder / "t.csv")
+        self.assertEqual(self.settings(self.folder / "t.csv").reader, "columns")
+
+    def test_several_row_groups_and_a_type_that_is_set(self):
+        data = pa.table({"n": list(range(10_000))})
+        parquet.write_table(data, self.folder / "t.parquet", row_group_size=900)
+        table = self.read(self.folder / "t.parquet", fields=(FieldSettings("n", type="text"),)).table
+        self.assertEqual((table.rows, rows_of(table)[9_999]), (10_000, ("9999",)))
+
+    def test_cut_off_or_damaged(self):
+        for name, write in (
+            ("t.parquet", lambda path: parquet.write_table(self.data, path)),
+            ("t.arrow", lambda path: feather.write_feather(self.data, str(path))),
+        ):
+            write(self.folder / name)
+            content = (self.folder / name).read_bytes()
+            for end in (10, len(content) // 2, len(content) - 3):
+                self.refused(self.put(name, content[:end]), "damaged or cut off")
+
+
+class Lines(SourceCase):
+    def test_objects_whose_members_differ(self):
+        content = (
+            '{"venue": "Pier", "crates": 3, "on": "2026-02-03"}\n\n{"crates": 4.5, "note": {"by": ["Ada"]}}\n'
+        )
+        snapshot = self.read(self.put("t.jsonl", content))
+        kinds = {field.name: field.type for field in snapshot.table.fields}
+        self.assertEqual(kinds, {"venue": T.TEXT, "crates": T.REAL, "on": T.DATE, "note": T.TEXT})
+        self.assertEqual(
+            rows_of(snapshot.table),
+            [("Pier", 3.0, dt.date(2026, 2, 3), None), (None, 4.5, None, '{"by": ["Ada"]}')],
+        )
+
+    def test_more_rows_than_a_batch_and_a_late_field(self):
+        lines = [f'{{"n": {n}}}' for n in range(45_000)] + ['{"n": 1, "late": true}']
+        table = self.read(self.put("t.ndjson", "\n".join(lines))).table
+        self.assertEqual((table.rows, rows_of(table)[-1], rows_of(table)[0]), (45_001, (1, True), (0, None)))
+
+    def test_values_of_several_kinds_are_said(self):
+        snapshot = self.read(self.put("t.jsonl", '{"n": 1}\n{"n": "x"}\n'))
+        self.assertEqual(rows_of(snapshot.table), [("1",), ("x",)])
+        self.assertIn("several kinds", self.said(snapshot))
+
+    def test_a_line_that_is_no_object(self):
+        self.refused(self.put("t.jsonl", '{"n": 1}\n[2]\n'), "Line 2 is no JSON object")
+        self.refused(
+            self.put("d.jsonl", '{"n": ' + "[" * 100_000 + "]" * 100_000 + "}\n"), "Line 1 is no JSON"
+        )
+        self.refused(self.put("e.jsonl", "{}\n{}\n"), "hold no fields")
+
+
+class TypedIn(SourceCase):
+    def read_typed(self, names, *rows):
+        settings = SourceSettings("typed", typed=TypedTable(names, rows))
+        return self.library.get(settings, Task())
+
+    def test_its_types_are_found_as_in_a_text_file(self):
+        snapshot = self.read_typed(("from", "to", "on"), ("Ebbrick", "Ebbrick Inn", "2026-01-02"), ("x",))
+        self.assertEqual([field.type for field in snapshot.table.fields], [T.TEXT, T.TEXT, T.DATE])
+        self.assertEqual(rows_of(snapshot.table)[1], ("x", None, None))
+        self.assertEqual(str(snapshot.table.origins(1)[0]), "typed in, row 2")
+
+    def test_without_rows_and_without_fields(self):
+        self.assertEqual(self.read_typed(("from", "to")).table.rows, 0)
+        with self.assertRaisesRegex(SourceError, "no fields yet"):
+            self.read_typed(())
+
+
+class Naming(SourceCase):
+    def test_name_place_and_table(self):
+        for text, expected in (
+            ("a.csv", ("", "a.csv", "")),
+            ("b/a.xlsx#Loans", ("", "b/a.xlsx", "Loans")),
+            ("Objects=b/a.xlsx#Loans!A3:F40", ("Objects", "b/a.xlsx", "Loans!A3:F40")),
+            ("x/2026-*.csv", ("", "x/2026-*.csv", "")),
+            ("postgresql://me@h/base#public.objects", ("", "postgresql://me@h/base", "public.objects")),
+            ("postgresql://me@h/base?sslmode=require#o", ("", "postgresql://me@h/base?sslmode=require", "o")),
+            ("Objects=postgresql://me@h/base#o", ("Objects", "postgresql://me@h/base", "o")),
+        ):
+            self.assertEqual(split_source(text), expected, text)
+
+    def test_a_file_with_a_hash_or_an_equals_sign_in_its_name(self):
+        for name in ("a#1.csv", "a=b.csv"):
+            path = self.put(name, "n\n1\n")
+            self.assertEqual(split_source(str(path)), ("", str(path), ""))
+
+    def test_a_file_with_several_tables_asks_which(self):
+        import xlsxwriter
+
+        path = self.folder / "two.xlsx"
+        with xlsxwriter.Workbook(path) as book:
+            for name in ("One", "Two"):
+                book.add_worksheet(name).write_row(0, 0, ["a", "b"])
+        with self.assertRaisesRegex(UsageError, "several tables.*two.xlsx#One, two.xlsx#Two"):
+            self.settings(path)
+        self.assertEqual(self.settings(path, "two").table, "Two")
+
+
+class Cached(SourceCase):
+    def test_the_same_content_is_not_read_again_wherever_it_lies(self):
+        first = self.read(self.put("one/t.csv", "a,b\n1,x\n"))
+        again = self.read(self.put("two/t.csv", "a,b\n1,x\n"))
+        self.assertEqual(first.identity, again.identity)
+        files = [path.name for path in self.library.cache.folder.glob("*.arrow")]
+        self.assertEqual(len(files), 1)
+
+    def test_other_content_or_settings_are_other_rows(self):
+        path = self.put("t.csv", "a,b\n1,x\n")
+        identities = {
+            self.read(path).identity,
+            self.read(path, fields=(FieldSettings("a", type="text"),)).identity,
+        }
+        self.put("t.csv", "a,b\n2,x\n")
+        self.library.forget_changed()
+        identities.add(self.read(path).identity)
+        self.assertEqual(len(identities), 3)
+
+    def test_a_damaged_file_in_the_cache_is_read_anew(self):
+        path = self.put("t.csv", "a,b\n1,x\n")
+        self.read(path)
+        for entry in self.library.cache.folder.glob("*.arrow"):
+            entry.write_bytes(b"nonsense")
+        self.library.forget_all()
+        self.assertEqual(rows_of(self.read(path).table), [(1, "x")])
+
+    def test_it_is_limited_in_size(self):
+        self.library.cache.limit = 30_000
+        for number in range(12):
+            self.read(self.put(f"t{number}.csv", "a\n" + f"{number} text\n" * 500))
+        size = sum(path.stat().st_size for path in self.library.cache.folder.iterdir())
+        self.assertLess(size, 60_000)
+        self.assertEqual(self.read(self.folder / "t0.csv").table.rows, 500)
+
+    def test_a_cache_folder_that_cannot_be_written(self):
+        (self.folder / "cache").write_text("a file where the folder should be")
+        error = self.refused(self.put("t.csv", "a,b\n1,x\n"), "cannot be kept in the cache folder")
+        self.assertIn("XDG_CACHE_HOME", error.remedy)
+
+
+if __name__ == "__main__":
+    unittest.main()
