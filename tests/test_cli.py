@@ -17,6 +17,7 @@ from click.testing import CliRunner
 from keen_trellis.cli import main
 from keen_trellis.demo.files import LOANS_FILE, REGISTRY_FILE
 from keen_trellis.demo.flows import LOAN_REPORT, WINTER_LOANS
+from keen_trellis.demo.setting_up import make_next_month
 from tests import demo_data
 
 
@@ -241,6 +242,85 @@ class Run(CommandCase):
     def test_a_broken_flow_is_exit_code_6(self):
         self.flow.write_text("{")
         self.assertEqual(call("run", self.flow).exit_code, 6)
+
+
+class Changes(CommandCase):
+    def setUp(self):
+        super().setUp()
+        self.flow = demo_data.copy(self.folder / "copy") / WINTER_LOANS
+
+    def test_the_second_run_says_what_changed_since_the_first(self):
+        first = json.loads(call("run", self.flow, "--json").output)
+        self.assertNotIn("changes", first)
+        self.assertIn("Nothing has changed since", call("run", self.flow, "--replace").output)
+        make_next_month(self.flow.parent)
+        found = json.loads(call("run", self.flow, "--replace", "--json").output)["changes"]
+        loans = found["sources"][0]
+        self.assertEqual([loans[name] for name in ("added", "gone", "changed")], [96, 14, 61])
+        self.assertEqual(loans["fields"], [{"change": "added", "name": "Packed by", "now": "", "before": ""}])
+        self.assertEqual(found["knots"][0]["before"]["left_unmatched"], 49)
+        self.assertGreater(found["knots"][0]["newly_unmatched_left"], 4)
+        self.assertEqual(found["outputs"][0]["rows_after"], 8_437)
+
+    def test_in_words(self):
+        call("run", self.flow)
+        make_next_month(self.flow.parent)
+        said = call("run", self.flow, "--replace").output
+        self.assertIn("Loans: 8,434 loans, 96 added, 14 gone, 61 changed", said)
+        self.assertIn("loans newly without a partner", said)
+
+    def test_the_flow_is_left_alone_on_request(self):
+        before = self.flow.read_bytes()
+        call("run", self.flow, "--leave-flow")
+        self.assertEqual(self.flow.read_bytes(), before)
+
+
+class Look(CommandCase):
+    def test_what_a_file_a_folder_and_a_database_hold(self):
+        data = demo_data.folder()
+        said = call("look", data / LOANS_FILE).output
+        self.assertEqual(said.splitlines(), ["Loans  (sheet)", "Venues  (sheet)", "Venues!F3  (block)"])
+        tables = json.loads(call("look", data / REGISTRY_FILE, "--json").output)["tables"]
+        self.assertEqual(
+            [entry["name"] for entry in tables], ["makers", "objects", "valuations", "objects_lately_valued"]
+        )
+
+    def test_a_table_as_json(self):
+        found = json.loads(call("look", demo_data.folder() / "courier-logs", "--json").output)
+        self.assertEqual(found["rows"], sum(map(len, demo_data.scenario().courier_logs.values())))
+        cost = found["fields"][3]
+        self.assertEqual((cost["name"], cost["type"], cost["blanks"]), ("cost", "decimal", 0))
+        self.assertIn("currency", cost["doubts"][0]["text"])
+        self.assertIn("2026-07.csv has a field more: note", found["notes"][0]["text"])
+
+    def test_a_table_in_words(self):
+        said = call("look", f"{demo_data.folder() / LOANS_FILE}#Venues").output
+        self.assertIn("45 rows, 4 fields", said)
+        self.assertIn("the header is in row 3, below", said)
+
+    def test_a_query(self):
+        query = "SELECT keeper, count(*) AS objects FROM objects GROUP BY keeper ORDER BY keeper"
+        found = json.loads(
+            call("look", demo_data.folder() / REGISTRY_FILE, "--query", query, "--json").output
+        )
+        keepers = {row[5] for row in demo_data.scenario().objects}
+        self.assertEqual(
+            (found["rows"], [entry["name"] for entry in found["fields"]]),
+            (len(keepers), ["keeper", "objects"]),
+        )
+        refused = call("look", demo_data.folder() / REGISTRY_FILE, "--query", "DROP TABLE objects")
+        self.assertEqual(refused.exit_code, 4)
+
+    def test_every_way_to_name_a_source_can_be_matched(self):
+        data = demo_data.folder()
+        for left, right, link in (
+            (f"{data / LOANS_FILE}#Venues!A3:C48", f"{data / LOANS_FILE}#Venues!F3", "Region=Region"),
+            (data / "courier-logs", f"{data / LOANS_FILE}#Venues", "venue=Short name"),
+            (data / "courier-logs" / "2026-0*.csv", f"{data / 'visitors.ods'}#Opening days", "venue=Venue"),
+        ):
+            found = call("match", left, right, "--link", link, "--json")
+            self.assertEqual(found.exit_code, 0, found.output)
+            self.assertGreater(json.loads(found.output)["left_rows"], 40)
 
 
 class Processes(unittest.TestCase):

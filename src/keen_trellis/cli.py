@@ -257,26 +257,51 @@ def _print_look(found: Any) -> None:
 @click.argument("flow_path", metavar="FLOW", type=click.Path(path_type=Path))
 @click.option("--to", "folder", type=click.Path(path_type=Path), help="Write the outputs into this folder.")
 @click.option("--replace", is_flag=True, help="Replace files that exist.")
+@click.option("--leave-flow", is_flag=True, help="Do not write the counts of this run into FLOW.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run(flow_path: Path, folder: Path | None, replace: bool, as_json: bool) -> None:
-    """Run FLOW: match its knots and write its outputs."""
+def run(flow_path: Path, folder: Path | None, replace: bool, leave_flow: bool, as_json: bool) -> None:
+    """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
     from keen_trellis.core.join_type import JoinType
-    from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.file_format import load, save
+    from keen_trellis.flow.last_run import last_run, with_last_run
     from keen_trellis.flow.report import as_members
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.outputs.running import run_flow
     from keen_trellis.sources.library import Library
 
-    outcome = run_flow(load(flow_path, KINDS), KINDS, Library(), folder=folder, replace=replace)
+    flow, library = load(flow_path, KINDS), Library()
+    last = last_run(flow)
+    before = library.before(flow, KINDS, last)
+    outcome = run_flow(flow, KINDS, library, before=before, folder=folder, replace=replace)
+    if not leave_flow:
+        save(with_last_run(flow, outcome.now), flow_path, KINDS)
     if as_json:
         knots = [
             {"step": knot.step, "name": knot.name, **as_members(knot.counts, JoinType(knot.type))}
             for knot in outcome.knots
         ]
         outputs = [{"path": str(w.path), "rows": w.rows, "fields": w.fields} for w in outcome.written]
-        click.echo(json.dumps({"knots": knots, "outputs": outputs}))
+        members: dict[str, Any] = {"knots": knots, "outputs": outputs}
+        if outcome.comparison is not None:
+            members["changes"] = outcome.comparison.as_members()
+        click.echo(json.dumps(members, ensure_ascii=False))
         return
     _print_outcome(outcome)
+    if outcome.comparison is not None:
+        _print_changes(outcome.comparison)
+
+
+def _print_changes(comparison: Any) -> None:
+    """What changed since the last run, as a person wants to read it."""
+    from keen_trellis.flow.report import change_lines
+
+    click.echo()
+    if comparison.is_unchanged:
+        click.echo(f"Nothing has changed since {comparison.since}.")
+        return
+    click.echo(f"What changed since {comparison.since}:")
+    for line in change_lines(comparison):
+        click.echo(f"  {line}")
 
 
 def _print_outcome(outcome: Any) -> None:
@@ -303,12 +328,15 @@ def open(flow_path: Path | None) -> None:  # noqa: A001 - the command is called 
 @click.option(
     "--data", "folder", type=click.Path(path_type=Path), help="Only write data and flows into this folder."
 )
-def demo(folder: Path | None) -> None:
+@click.option("--next-month", is_flag=True, help="Write the data of the month after over the demo's.")
+def demo(folder: Path | None, next_month: bool) -> None:
     """Make the demo data and start the window on the demo flow."""
-    from keen_trellis.demo.setting_up import demo_folder, make
+    from keen_trellis.demo.setting_up import demo_folder, make, make_next_month
 
+    if next_month:
+        folder = folder or demo_folder()
     if folder is not None:
-        for path in make(folder):
+        for path in (make_next_month if next_month else make)(folder):
             click.echo(path)
         return
     from keen_trellis.demo.flows import WINTER_LOANS

@@ -20,7 +20,6 @@ RATES_FILE = "cover-rates.csv"
 VISITORS_FILE = "visitors.ods"
 RETURNS_FILE = "returns-desk.csv"
 
-LOAN_FIELDS = ("Loan no", "Object no", "Venue", "Out date", "Back date", "Status", "Agreed value")
 VENUE_FIELDS = ("Venue", "Short name", "Region", "Contact")
 _MADE_ON = dt.datetime(2026, 1, 1)
 
@@ -37,6 +36,8 @@ def write_data(scenario: Scenario, folder: Path) -> list[Path]:
         header = ["venue", "date", "crates", "cost"]
         header += ["note"] if month == MONTH_WITH_A_FIELD_MORE else []
         written.append(_text(logs / f"2026-{month:02d}.csv", header, rows))
+    for name, rows in scenario.further_logs.items():
+        written.append(_text(logs / f"{name}.csv", ("venue", "date", "crates", "cost"), rows))
     rates = ("value from", "value to", "valid from", "valid to", "rate per mille")
     written.append(_text(folder / RATES_FILE, rates, scenario.cover_rates))
     _visitors(scenario, folder / VISITORS_FILE)
@@ -60,7 +61,7 @@ def _loans_workbook(scenario: Scenario, path: Path) -> None:
     with xlsxwriter.Workbook(path, {"default_date_format": "yyyy-mm-dd"}) as book:
         book.set_properties({"title": "Loans 2026", "created": _MADE_ON})
         loans = book.add_worksheet("Loans")
-        loans.write_row(0, 0, LOAN_FIELDS)
+        loans.write_row(0, 0, scenario.loan_fields)
         for number, row in enumerate(scenario.loans, start=1):
             loans.write_row(number, 0, row)
         venues = book.add_worksheet("Venues")

@@ -24,6 +24,7 @@ BLANK = 5
 OUTDATED = 4
 NEVER_REGISTERED = 3
 
+LOAN_FIELDS = ("Loan no", "Object no", "Venue", "Out date", "Back date", "Status", "Agreed value")
 CURRENCY_MONTHS = (4, 9)
 MONTH_WITH_A_FIELD_MORE = 7
 
@@ -70,7 +71,10 @@ class Planted:
 
 @dataclass
 class Scenario:
-    """All tables of the demo, headers not included, and what was planted in them."""
+    """All tables of the demo, headers not included, and what was planted in them.
+
+    courier_logs: by month of 2026.  further_logs: by year and month.
+    """
 
     venues: list[Row]
     regions: list[Row]
@@ -84,6 +88,8 @@ class Scenario:
     opening_days: list[Row]
     returns: list[Row]
     planted: Planted
+    loan_fields: tuple[str, ...] = LOAN_FIELDS
+    further_logs: dict[str, list[Row]] = field(default_factory=dict)
 
 
 def build(seed: int = SEED) -> Scenario:

@@ -8,6 +8,7 @@ import platformdirs
 
 from keen_trellis.demo.files import write_data
 from keen_trellis.demo.flows import write_flows
+from keen_trellis.demo.next_month import next_month
 from keen_trellis.demo.scenario import build
 
 
@@ -19,3 +20,10 @@ def demo_folder() -> Path:
 def make(folder: Path) -> list[Path]:
     """Write the demo's data and flows into `folder`; the paths written."""
     return write_data(build(), folder) + write_flows(folder)
+
+
+def make_next_month(folder: Path) -> list[Path]:
+    """Write the data of the month after over that in `folder`, the flows left as they are; the paths
+    written.
+    """
+    return write_data(next_month(build())[0], folder)

@@ -162,7 +162,7 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
     lines += ['  "steps": [', ",\n".join(steps), "  ]"] if steps else ['  "steps": []']
     for name, value in flow.extra:
         lines[-1] += ","
-        lines.append(f"  {_text(name)}: {_compact(value)}")
+        lines += _member_lines(name, value, 2)
     return "\n".join([*lines, "}", ""]).encode()
 
 
@@ -207,6 +207,21 @@ def _list_lines(name: str, items: Iterable[str], indent: int) -> list[str]:
         return [f"{space}{_text(name)}: [],"]
     written[-1] = written[-1].removesuffix(",")
     return [f"{space}{_text(name)}: [", *written, f"{space}],"]
+
+
+def _member_lines(name: str, value: bytes, indent: int) -> list[str]:
+    """A member; an object of objects has each of them on a line of its own."""
+    space = " " * indent
+    is_object = value.lstrip().startswith(b"{")
+    members = msgspec.json.decode(value, type=Members) if is_object else {}
+    if not any(bytes(raw).lstrip().startswith(b"{") for raw in members.values()):
+        return [f"{space}{_text(name)}: {_compact(value)}"]
+    lines = []
+    for inner, raw in members.items():
+        lines += _member_lines(inner, bytes(raw), indent + 2)
+        lines[-1] += ","
+    lines[-1] = lines[-1].removesuffix(",")
+    return [f"{space}{_text(name)}: {{", *lines, f"{space}}}"]
 
 
 def _text(value: str) -> str:

@@ -1,11 +1,14 @@
-"""The counts of a knot, under the names they have on the command line."""
+"""The counts of a knot and what changed, as JSON and as lines of words."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.matching import MatchCounts
+from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
+from keen_trellis.flow.wording import counted
 
 
 def as_members(counts: MatchCounts, join_type: JoinType) -> dict[str, Any]:
@@ -26,3 +29,73 @@ def as_members(counts: MatchCounts, join_type: JoinType) -> dict[str, Any]:
         "type": join_type.value,
         "result_rows": counts.rows_under(join_type),
     }
+
+
+def change_lines(comparison: Comparison) -> Iterator[str]:
+    """What changed, one line a source, knot and output that is not as it was."""
+    for source in comparison.sources:
+        if not source.is_unchanged:
+            yield f"{source.name}: {source_words(source)}"
+    for knot in comparison.knots:
+        if not knot.is_unchanged:
+            yield f"{knot.name}: {knot_words(knot)}"
+    for output in comparison.outputs:
+        if not output.is_unchanged:
+            yield f"{output.name}: {output_words(output)}"
+
+
+def source_words(source: SourceChange) -> str:
+    """What changed in a source, in a sentence."""
+    if source.error:
+        return source.error
+    parts = []
+    if source.old:
+        parts.append(f"could not be read; its rows are those from before ({source.old})")
+    if source.changes is not None:
+        found = source.changes
+        rows = [f"{len(found.added):,} added"] if len(found.added) else []
+        rows += [f"{len(found.gone):,} gone"] if len(found.gone) else []
+        rows += [f"{len(found.changed[0]):,} changed"] if len(found.changed[0]) else []
+        by_field = ", ".join(f"{name} in {count:,}" for name, count in found.by_field)
+        said = f"{', '.join(rows)}{f' ({by_field})' if by_field else ''}" if rows else "the same rows"
+        parts.append(f"{counted(found.rows_after, source.name)}, {said}")
+    elif source.before_rows is not None and source.after_rows is not None:
+        parts.append(f"{counted(source.before_rows, source.name)} before, {source.after_rows:,} now")
+    elif source.after_rows is not None:
+        parts.append(f"{counted(source.after_rows, source.name)}, read for the first time")
+    return "; ".join([*parts, *(str(change) for change in source.fields)])
+
+
+def knot_words(knot: KnotChange) -> str:
+    """What changed at a knot, in a sentence."""
+    if knot.error or knot.after is None:
+        return knot.error
+    left, right = knot.sides
+    after, parts = knot.after, []
+    if knot.before is None:
+        return f"{after.left_matched:,} of {counted(after.left_rows, left)} found a partner"
+    before = knot.before
+    for one, now, what in (
+        (before.left_matched, after.left_matched, f"matched {left}"),
+        (before.left_unmatched, after.left_unmatched, f"unmatched {left}"),
+        (before.right_unmatched, after.right_unmatched, f"unmatched {right}"),
+        (before.pairs, after.pairs, "pairs"),
+        (before.result_rows, after.result_rows, "rows in the result"),
+    ):
+        if one != now:
+            parts.append(f"{one:,} to {now:,} {what}")
+    newly = [
+        f"{counted(entry.rows, name)} newly without a partner"
+        for name, entry in zip(knot.sides, knot.newly.values(), strict=False)
+        if entry.rows
+    ]
+    return "; ".join([*newly, *parts])
+
+
+def output_words(output: OutputChange) -> str:
+    """What changed for an output, in a sentence."""
+    if output.error:
+        return output.error
+    if output.before is None:
+        return f"{output.after:,} rows"
+    return f"{output.before:,} rows before, {output.after:,} now"

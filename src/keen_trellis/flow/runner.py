@@ -13,7 +13,7 @@ from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
-from keen_trellis.flow.snapshot import Snapshots
+from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.steps.source import SourceKind
 
 Made = TypeVar("Made")
@@ -63,14 +63,22 @@ class _Context:
 class Runner:
     """Computes the results of steps, upstream first, each only once for the same fingerprint."""
 
-    def __init__(self, kinds: Kinds, snapshots: Snapshots) -> None:
+    def __init__(self, kinds: Kinds, snapshots: Snapshots, kept: Kept | None = None) -> None:
         self.kinds = kinds
         self._snapshots = snapshots
-        self._kept = Kept()
+        self._kept = kept or Kept()
+
+    def with_snapshots(self, snapshots: Snapshots) -> Runner:
+        """A runner on other snapshots that shares what this one has computed."""
+        return Runner(self.kinds, snapshots, self._kept)
 
     def result(self, flow: Flow, step_id: str, task: Task | None = None) -> StepResult:
         """The result of one step. Raises the error of the first step upstream that has one, or Cancelled."""
         return self._computed(flow, step_id, task or Task())[0]
+
+    def snapshot(self, step: Step, task: Task | None = None) -> Snapshot:
+        """The snapshot that a source step shows."""
+        return self._snapshots.get(self.kinds.settings(step), task or Task())
 
     def shape(self, flow: Flow, entry: Input, task: Task | None = None) -> InputShape:
         """The name and fields at a port. Sources are read if they have not been; nothing is matched."""

@@ -16,6 +16,8 @@ class Snapshot:
     """The rows of one table of one source, as they were when it was read.
 
     identity: the same for the same content read the same way.  key: the fields of its primary key, if known.
+    content: the same for the same content, whatever is set for its fields; its rows are in the cache under
+    it.
     settled: what was found out where the settings left it open.
     old: why the last refresh failed, if it did: these are the rows from before.
     """
@@ -28,6 +30,7 @@ class Snapshot:
     key: tuple[str, ...] = ()
     foreign_keys: tuple[ForeignKey, ...] = ()
     settled: Settled = field(default_factory=Settled)
+    content: str = ""
     old: str = ""
 
 

@@ -10,8 +10,10 @@ import msgspec
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.matching import MatchCounts
 from keen_trellis.core.task import Task
+from keen_trellis.flow.comparison import Comparison, Earlier, compare, run_as_it_is
 from keen_trellis.flow.graph import Flow, Step
 from keen_trellis.flow.kinds import Kinds, StepResult
+from keen_trellis.flow.last_run import LastRun, last_run
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.join import JoinKind
@@ -34,10 +36,14 @@ class KnotOutcome:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What running a flow came to."""
+    """What running a flow came to. comparison: with its last run, if that is remembered.  now: for the
+    next one.
+    """
 
     knots: list[KnotOutcome]
     written: list[Written]
+    now: LastRun
+    comparison: Comparison | None = None
 
 
 def source_paths(flow: Flow, kinds: Kinds) -> list[str]:
@@ -51,13 +57,15 @@ def run_flow(
     kinds: Kinds,
     snapshots: Snapshots,
     *,
+    before: Earlier | None = None,
     folder: Path | None = None,
     replace: bool = False,
     task: Task | None = None,
 ) -> Outcome:
     """Compute every knot and write every output, into `folder` if one is given.
 
-    Nothing is written unless every step can be computed and every target may be written.
+    Nothing is written unless every step can be computed and every target may be written.  before: the
+    snapshots of its last run, to compare with.
     """
     task = task or Task()
     runner = Runner(kinds, snapshots)
@@ -75,7 +83,9 @@ def run_flow(
         write(results[step_id].rows, settings, sources=sources, replace=replace, task=task)
         for step_id, settings in targets.items()
     ]
-    return Outcome(knots, written)
+    last = last_run(flow)
+    comparison = compare(flow, runner, before or Earlier({}), last, task) if last is not None else None
+    return Outcome(knots, written, run_as_it_is(flow, kinds, runner, snapshots, task), comparison)
 
 
 def _targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputSettings]:

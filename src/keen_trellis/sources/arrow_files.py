@@ -73,10 +73,10 @@ class ColumnsReader(_OneTable):
                     writer.write_batch(pa.record_batch(arrays, schema=wanted))
                     done += batch.num_rows
                     task.checkpoint(done, rows, f"reading {path.name}")
-        empty = [name for name, count in lost.items() if count > 0 and wanted.field(name).type != _TEXT]
-        remarks += [
-            Remark(f"{lost[name]:,} values are too large and blank", name, doubtful=True) for name in empty
-        ]
+        for name, count in lost.items():
+            if count > 0 and wanted.field(name).type != _TEXT:
+                values = "1 value is" if count == 1 else f"{count:,} values are"
+                remarks.append(Remark(f"{values} too large and blank", name, doubtful=True))
         data = pa.ipc.open_file(pa.memory_map(str(target))).read_all()
         return ReadTable(data, About(file=path.name, remarks=tuple(remarks)))
 

@@ -12,9 +12,13 @@ import msgspec
 
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
-from keen_trellis.flow.kinds import digest
+from keen_trellis.flow.comparison import Earlier
+from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.kinds import Kinds, digest
+from keen_trellis.flow.last_run import LastRun
 from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.sources import secrets
 from keen_trellis.sources.about import Listing
 from keen_trellis.sources.cache import Cache
@@ -112,18 +116,32 @@ class Library:
 
     def _taken(self, settings: SourceSettings, task: Task) -> Snapshot:
         started = time.perf_counter()
-        read, identity = self._rows(settings, task)
-        table, remarks = shaped(read, settings)
-        return Snapshot(
-            table,
-            (*recognised_as(settings), *remarks),
-            digest(identity, settings.fields),
-            time.perf_counter() - started,
-            read.about.raw,
-            read.about.key,
-            read.about.foreign_keys,
-            read.about.settled,
-        )
+        read, content = self._rows(settings, task)
+        found = _snapshot(read, content, settings, time.perf_counter() - started)
+        return replace(found, remarks=(*recognised_as(settings), *found.remarks))
+
+    def earlier(self, settings: SourceSettings, content: str) -> Snapshot | None:
+        """The snapshot as it was with the content that was remembered, if its rows are still in the cache."""
+        read = self.cache.find(content) if content else None
+        if read is None:
+            return None
+        try:
+            return _snapshot(read, content, settings, 0.0)
+        except SourceError:
+            return None
+
+    def before(self, flow: Flow, kinds: Kinds, last: LastRun | None) -> Earlier:
+        """The snapshots that a flow's last run had, as far as their rows are still in the cache."""
+        found: dict[SourceSettings, Snapshot] = {}
+        for step in flow.steps:
+            counts = last.sources.get(step.id) if last is not None else None
+            if counts is None or step.kind != SourceKind.name:
+                continue
+            settings = kinds.settings(step)
+            snapshot = self.earlier(settings, counts.content)
+            if snapshot is not None:
+                found[settings] = snapshot
+        return Earlier(found)
 
     def _rows(self, settings: SourceSettings, task: Task) -> tuple[ReadTable, str]:
         """The rows as the reader hands them out, from the cache if they are there, and their identity."""
@@ -159,6 +177,15 @@ class Library:
             return ""
         contents = [(path.name, self.cache.content_of(path, task)) for path in files]
         return digest(_what_is_read(settings), contents)
+
+
+def _snapshot(read: ReadTable, content: str, settings: SourceSettings, seconds: float) -> Snapshot:
+    about = read.about
+    table, remarks = shaped(read, settings)
+    identity = digest(content, settings.fields)
+    return Snapshot(
+        table, remarks, identity, seconds, about.raw, about.key, about.foreign_keys, about.settled, content
+    )
 
 
 def _what_is_read(settings: SourceSettings) -> bytes:

@@ -1,0 +1,82 @@
+"""What a flow came to when it last ran: kept in its file, so that the next run can say what changed."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from contextlib import suppress
+
+import msgspec
+
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.matching import MatchCounts
+from keen_trellis.flow.graph import Flow
+
+_MEMBER = "last"
+
+
+class SourceCounts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """rows, fields: how many, and their names with their types.  content: under which they are in the
+    cache.
+    """
+
+    rows: int
+    fields: tuple[tuple[str, str], ...] = ()
+    content: str = ""
+
+
+class KnotCounts(msgspec.Struct, frozen=True):
+    """The counts of a match, and the rows of its result."""
+
+    left_rows: int
+    right_rows: int
+    pairs: int
+    left_matched: int
+    left_unmatched: int
+    right_matched: int
+    right_unmatched: int
+    result_rows: int
+
+    @staticmethod
+    def of(counts: MatchCounts, join_type: JoinType) -> KnotCounts:
+        """Those of a match under a join type."""
+        return KnotCounts(
+            counts.left_rows,
+            counts.right_rows,
+            counts.pairs,
+            counts.left_matched,
+            counts.left_unmatched,
+            counts.right_matched,
+            counts.right_unmatched,
+            counts.rows_under(join_type),
+        )
+
+
+class LastRun(msgspec.Struct, frozen=True):
+    """taken: when, in UTC.  The others by the id of their step."""
+
+    taken: str
+    sources: dict[str, SourceCounts] = {}
+    knots: dict[str, KnotCounts] = {}
+    outputs: dict[str, int] = {}
+
+
+def now() -> str:
+    """The moment, in UTC, to the second."""
+    return dt.datetime.now(dt.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def last_run(flow: Flow) -> LastRun | None:
+    """What the flow's file remembers of its last run, if anything that can be read."""
+    raw: Mapping[str, bytes] = dict(flow.extra)
+    with suppress(KeyError, msgspec.DecodeError):
+        return msgspec.json.decode(raw[_MEMBER], type=LastRun)
+    return None
+
+
+def with_last_run(flow: Flow, last: LastRun | None) -> Flow:
+    """The flow as it is to be saved: remembering `last`, or nothing."""
+    extra = tuple((name, value) for name, value in flow.extra if name != _MEMBER)
+    if last is not None:
+        extra = (*extra, (_MEMBER, msgspec.json.encode(last)))
+    return msgspec.structs.replace(flow, extra=extra)
