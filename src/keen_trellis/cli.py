@@ -204,7 +204,8 @@ def look(source: str, query: str, as_json: bool) -> None:
         settings = msgspec.structs.replace(content.settings(""), query=query)
     else:
         settings = resolve(source, library).settings
-    found = looking.look(library.get(settings, Task()), Task())
+    snapshot = library.get(settings, Task())
+    found = looking.look(snapshot.table, snapshot.remarks, Task())
     if as_json:
         click.echo(json.dumps(found.as_members(), ensure_ascii=False))
     else:

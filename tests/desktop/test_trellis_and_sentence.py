@@ -33,7 +33,7 @@ class Picture(DemoCase):
         self.assertEqual([head.mark.letters for head in self.layout.heads], ["Lo", "Ve", "Ob"])
         self.assertEqual([head.count for head in self.layout.heads], ["8,352", "45", "12,907"])
         stumps = [stump.name for stump in self.layout.stumps]
-        self.assertEqual(stumps, ["makers", "valuations", "objects_lately_valued", "returns-desk.csv"])
+        self.assertEqual(stumps, ["Venues!F3", "makers", "valuations", "objects_lately_valued", "returns-desk.csv"])
 
     def test_a_knot_is_cut_in_proportion_and_no_part_is_too_small(self):
         knot = self.layout.knots[0]
@@ -296,7 +296,8 @@ class Sentences(DemoCase):
     def test_a_source_says_where_its_header_was_and_what_stands_beside_it(self):
         self.document.select(Selection("venues"))
         self.rest()
-        self.assertIn("Read sheet Venues of loans-2026.xlsx as Venues: 45 rows, 4 fields.", self.sentence)
+        said = "Read sheet Venues of loans-2026.xlsx as Venues , header in row 3 , 4 fields , 45 rows."
+        self.assertIn(said, self.sentence)
         self.assertIn("below “Lantern Coast Museums: venues", self.sentence)
         self.click(self.chip("Remarks"))
         self.assertEqual(len(self.lines()), 2)

@@ -100,7 +100,7 @@ class WalkThrough(WindowCase):
         self.assertIn("8,352 rows and 7 fields", self.sentence)
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertIn("Read sheet Loans of loans-2026.xlsx as Loans: 8,352 rows", self.sentence)
+        self.assertIn("Read sheet Loans of loans-2026.xlsx as Loans , header in row 1", self.sentence)
         self.press(KEY.Key_O, modifier=CTRL)
         self.enter_file(self.data / "registry.sqlite")
         self.rest()

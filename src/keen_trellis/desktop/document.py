@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import partial
@@ -12,14 +13,16 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.errors import SourceError, TrellisError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.jobs import Job, Jobs
 from keen_trellis.flow import file_format
+from keen_trellis.flow.comparison import Comparison, Earlier, compare, counts_of
 from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.history import History
 from keen_trellis.flow.kinds import InputShape, StepResult
+from keen_trellis.flow.last_run import LastRun, last_run, now, with_last_run
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
@@ -43,6 +46,7 @@ class Outcome:
     tables: tuple[Table, ...] = ()
     remarks: tuple[Remark, ...] = ()
     seconds: float = field(default=0.0, compare=False)
+    partial: bool = False  # only the first rows; the others are being read
 
 
 @dataclass(frozen=True)
@@ -81,6 +85,7 @@ class Document(QObject):
 
     changed: another flow value.  outcomes_changed: something became known.  selected: the selection moved.
     said: something to tell the user in the status line.  failed: an error to tell the user.
+    compared: it is known what a refresh changed.
     """
 
     changed = Signal()
@@ -88,6 +93,7 @@ class Document(QObject):
     selected = Signal()
     said = Signal(str)
     failed = Signal(object)
+    compared = Signal()
 
     def __init__(self, jobs: Jobs, library: Library, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -103,6 +109,8 @@ class Document(QObject):
         self._saved = _Saved()
         self._to_reveal = ""
         self._reading: dict[SourceSettings, Job] = {}
+        self.comparison: Comparison | None = None
+        self._last: LastRun | None = None
         jobs.ended.connect(self._job_ended)
 
     # --- the flow and its file ---
@@ -130,15 +138,34 @@ class Document(QObject):
 
     def open(self, path: Path) -> None:
         """Open the flow in `path`; FlowFileError, and no change, if it cannot be."""
-        self._replace(file_format.load(path, KINDS), path.absolute())
+        flow = file_format.load(path, KINDS)
+        self._replace(with_last_run(flow, None), path.absolute(), last_run(flow))
 
     def save(self, path: Path) -> None:
         """Save the flow to `path`; FlowFileError, and nothing written, if it cannot be."""
-        file_format.save(self.flow, path, KINDS)
+        self._last = self._counts_now() or self._last
+        file_format.save(with_last_run(self.flow, self._last), path, KINDS)
         self._saved = _Saved(path.absolute(), self.flow)
         self.changed.emit()
 
-    def _replace(self, flow: Flow, path: Path | None) -> None:
+    def _counts_now(self) -> LastRun | None:
+        """What the flow comes to, to be remembered; None while some of it is not known."""
+        results = {}
+        for step in self.flow.steps:
+            outcome = self._outcomes.get(step.id)
+            if outcome is None or outcome.partial or (outcome.result is not None and outcome.step != step):
+                return None
+            if outcome.result is not None:
+                results[step.id] = outcome.result
+        snapshots = {
+            step: snapshot
+            for step, settings in self.sources().items()
+            if (snapshot := self.library.known(settings)) is not None
+        }
+        return counts_of(self.flow, KINDS, results, snapshots)
+
+    def _replace(self, flow: Flow, path: Path | None, last: LastRun | None = None) -> None:
+        self._last, self.comparison = last, None
         self.history = History(flow)
         self._saved = _Saved(path, flow)
         self._outcomes.clear()
@@ -151,6 +178,8 @@ class Document(QObject):
         self.selection = Selection(first[0]) if first else Selection()
         self._flow_changed()
         self.selected.emit()
+        if last is not None:
+            self._compare_with(lambda: self.library.before(flow, KINDS, last), last)
 
     def edit(self, flow: Flow, name: str, select: Selection | None = None) -> None:
         """Make `flow` the current one, as an edit called `name` that can be undone."""
@@ -193,6 +222,10 @@ class Document(QObject):
         for path in self.margin_files():
             if path not in self.files:
                 self._look_into(path)
+        if self.comparison is not None and self.comparison.sources:
+            known = {change.step for change in self.comparison.sources}
+            if not known <= {step.id for step in self.flow.steps}:
+                self.comparison = None
         self.changed.emit()
         self._compute()
 
@@ -200,7 +233,7 @@ class Document(QObject):
 
     def margin_files(self) -> list[str]:
         """The files of the margin: those put there, and those that sources name besides."""
-        named = (settings.path for settings in self.sources().values())
+        named = (settings.path for settings in self.sources().values() if settings.path)
         return list(dict.fromkeys([*self.flow.files, *named]))
 
     def sources(self) -> dict[str, SourceSettings]:
@@ -219,6 +252,7 @@ class Document(QObject):
             self.files[path] = FileState(content=content)
             self.outcomes_changed.emit()
             self._show_revealed(path)
+            self._look_further(path, content)
 
         def failed(error: TrellisError) -> None:
             self.files[path] = FileState(error=error)
@@ -231,6 +265,56 @@ class Document(QObject):
             done,
             failed,
         )
+
+    def _look_further(self, path: str, content: FileContent) -> None:
+        """Look for tables that only reading finds: a second one in a sheet."""
+
+        def done(further: FileContent) -> None:
+            state = self.files.get(path)
+            if state is not None and state.content is content and further != content:
+                self.files[path] = FileState(content=further)
+                self.outcomes_changed.emit()
+
+        self.jobs.start(
+            f"looking through {Path(path).name}",
+            lambda task: self.library.further_content(content, task),
+            done,
+            lambda _: None,  # what keeps it from being read is said where it is read
+        )
+
+    def beside_the_flow(self, path: str) -> str:
+        """A file of the same name beside the flow, where `path` is not; "" if there is none."""
+        if self.path is None or Path(path).exists():
+            return ""
+        beside = self.path.parent / Path(path).name
+        return str(beside) if beside.exists() else ""
+
+    def use_file(self, step_id: str, path: str) -> list[tuple[str, str]]:
+        """Read a source from another file, and with it all that were read from the same one.
+
+        What else was lost with it and is found beside the new file is handed back, as old and new path.
+        """
+        old = self.sources()[step_id].path
+        self._move({old: path})
+        new_folder, old_folder = Path(path).parent, Path(old).parent
+        others = {entry.path for entry in self.sources().values()} | set(self.flow.files)
+        return [
+            (other, str(new_folder / Path(other).relative_to(old_folder)))
+            for other in sorted(others)
+            if Path(other).is_relative_to(old_folder)
+            and not Path(other).exists()
+            and (new_folder / Path(other).relative_to(old_folder)).exists()
+        ]
+
+    def use_files(self, moved: dict[str, str]) -> None:
+        """Read everything from the new place of its file."""
+        self._move(moved)
+
+    def _move(self, moved: dict[str, str]) -> None:
+        from keen_trellis.flow import edits
+
+        names = ", ".join(Path(path).name for path in moved.values())
+        self.edit(edits.move_files(self.flow, KINDS, moved), f"Use {names} from its new place")
 
     def reveal(self, path: str) -> None:
         """Select the first table of a file as soon as it is known what the file holds."""
@@ -281,6 +365,11 @@ class Document(QObject):
             return
 
         def work(task: Task) -> Outcome:
+            if self.library.known(settings) is None:
+                first = self.library.first_rows(settings, task)
+                if first is not None:
+                    shown = Outcome(StepResult({ROWS: first.table}), remarks=first.remarks, partial=True)
+                    self.jobs.emit_soon(lambda: done(shown))
             snapshot = self.library.get(settings, task)
             result = StepResult({ROWS: snapshot.table})
             return Outcome(result, remarks=snapshot.remarks, seconds=snapshot.seconds)
@@ -318,6 +407,59 @@ class Document(QObject):
             if state.error is not None:
                 self._look_into(path)
         self._compute()
+
+    # --- refresh ---
+
+    def refresh(self, step_id: str = "") -> None:
+        """Take the snapshots of all sources anew, or only that of one step, and say what changed."""
+        sources = self.sources()
+        chosen = {sources[step_id]} if step_id in sources else set(sources.values())
+        if self.stopped or not chosen:
+            self.compute_again()
+            return
+        known = {settings: self.library.known(settings) for settings in sources.values()}
+        before = {settings: snapshot for settings, snapshot in known.items() if snapshot is not None}
+        last, moment = self._counts_now(), now()
+
+        def work(task: Task) -> None:
+            for number, settings in enumerate(sorted(chosen, key=lambda entry: entry.path)):
+                task.checkpoint(number, len(chosen), f"refreshing {settings.file_name}")
+                with suppress(SourceError):
+                    # A source that cannot be read says so at its own step.
+                    self.library.refresh(settings, task)
+
+        def done(_: object) -> None:
+            self._stumps.clear()
+            for path in self.margin_files():
+                self._look_into(path)
+            self._compute()
+            since = msgspec.structs.replace(last, taken=moment) if last is not None else LastRun(moment)
+            self._compare_with(lambda: Earlier(before), since, show=True)
+
+        self.jobs.start("refreshing the sources", work, done, self.failed.emit)
+
+    def _compare_with(self, before: Callable[[], Earlier], last: LastRun, *, show: bool = False) -> None:
+        """Find out what changed since `last`; a refresh shows it, opening a flow only says so."""
+        flow = self.flow
+
+        def work(task: Task) -> Comparison:
+            return compare(flow, self.runner, before(), last, task)
+
+        def done(comparison: Comparison) -> None:
+            if flow is not self.flow:
+                return
+            self.comparison = comparison
+            changed = not comparison.is_unchanged
+            if show:
+                self.compared.emit()
+            if show and not changed:
+                self.said.emit("Refreshed; nothing has changed.")
+            elif show:
+                self.said.emit("Refreshed.")
+            elif changed:
+                self.said.emit("The sources have changed since this flow was saved: Shift+F5 shows what.")
+
+        self.jobs.start("comparing with before", work, done, self.failed.emit)
 
     def _compute(self) -> None:
         if self._computing is not None:

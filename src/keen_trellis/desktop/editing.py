@@ -15,6 +15,7 @@ from keen_trellis.desktop.bench.content import swap_said
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import (
     UNMATCHED_LEFT,
@@ -25,6 +26,7 @@ from keen_trellis.flow.steps.join import (
 )
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.wording import question
+from keen_trellis.sources.locations import TYPED
 
 
 def join_settings(document: Document, step_id: str) -> JoinSettings:
@@ -43,15 +45,26 @@ def selected_knot(document: Document) -> Step | None:
 
 
 def add_files(document: Document, paths: list[Path]) -> None:
-    """Put files into the margin, as one edit."""
+    """Put files and folders into the margin, as one edit."""
+    add_places(document, [str(path.absolute()) for path in paths])
+
+
+def add_places(document: Document, places: list[str]) -> None:
+    """Put files, folders, patterns or addresses into the margin, as one edit."""
     flow = document.flow
-    for path in paths:
-        flow = edits.add_file(flow, str(path.absolute()))
-    names = ", ".join(path.name for path in paths)
+    for place in places:
+        flow = edits.add_file(flow, place)
+    names = ", ".join(Path(place).name for place in places)
     if flow is document.flow:
         document.said.emit(f"{names}: in the margin already.")
         return
     document.edit(flow, f"Open {names}")
+
+
+def begin_typed_table(document: Document) -> None:
+    """Begin a rail at an empty table that stands in the flow itself."""
+    flow, step = edits.add_source(document.flow, SourceSettings(TYPED), "Typed table")
+    document.edit(flow, "Type a table", Selection(step))
 
 
 def begin_rail(document: Document, stump: Selection) -> None:

@@ -168,19 +168,29 @@ def compare(
 
 def run_as_it_is(flow: Flow, kinds: Kinds, runner: Runner, snapshots: Snapshots, task: Task) -> LastRun:
     """What the flow comes to now, for the next time. Steps that cannot be computed are left out."""
+    results = {step.id: _result(runner, flow, step, task) for step in flow.in_order()}
+    computed = {step_id: result for step_id, result in results.items() if isinstance(result, StepResult)}
+    sources = {
+        step.id: snapshots.get(kinds.settings(step), task)
+        for step in flow.steps
+        if step.kind == SourceKind.name and step.id in computed
+    }
+    return counts_of(flow, kinds, computed, sources)
+
+
+def counts_of(
+    flow: Flow, kinds: Kinds, results: Mapping[str, StepResult], snapshots: Mapping[str, Snapshot]
+) -> LastRun:
+    """The counts of what is known of a flow: results, and the snapshots of its sources, by step."""
     found = LastRun(now(), {}, {}, {})
-    for step in flow.in_order():
-        try:
-            result = runner.result(flow, step.id, task)
-        except TrellisError:
-            continue
-        if step.kind == SourceKind.name:
-            snapshot = snapshots.get(kinds.settings(step), task)
+    for step in flow.steps:
+        result, snapshot = results.get(step.id), snapshots.get(step.id)
+        if snapshot is not None:
             fields = tuple((entry.name, entry.type.value) for entry in snapshot.table.fields)
             found.sources[step.id] = SourceCounts(snapshot.table.rows, fields, snapshot.content)
-        elif result.match is not None:
+        elif result is not None and result.match is not None:
             found.knots[step.id] = KnotCounts.of(result.match.counts, kinds.settings(step).join_type)
-        elif step.kind == OutputKind.name:
+        elif result is not None and step.kind == OutputKind.name:
             found.outputs[step.id] = result.rows.rows
     return found
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 
 import msgspec
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.flow.graph import Flow, Input, Step
-from keen_trellis.flow.kinds import encode_settings
+from keen_trellis.flow.kinds import Kinds, encode_settings
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
@@ -27,6 +28,19 @@ def remove_file(flow: Flow, path: str) -> Flow:
     return msgspec.structs.replace(flow, files=tuple(file for file in flow.files if file != path))
 
 
+def move_files(flow: Flow, kinds: Kinds, moved: Mapping[str, str]) -> Flow:
+    """Let the margin and all sources use files at other paths; `moved` has the new path by the old one."""
+    files = tuple(dict.fromkeys(moved.get(file, file) for file in flow.files))
+    flow = msgspec.structs.replace(flow, files=files)
+    for step in flow.steps:
+        if step.kind == SourceKind.name:
+            settings = kinds.settings(step)
+            if settings.path in moved:
+                changed = msgspec.structs.replace(settings, path=moved[settings.path])
+                flow = change_settings(flow, step.id, changed)
+    return flow
+
+
 def add_source(flow: Flow, settings: SourceSettings, name: str) -> tuple[Flow, str]:
     """Begin a rail at a table; the flow and the new step's id."""
     step = Step(
@@ -35,7 +49,8 @@ def add_source(flow: Flow, settings: SourceSettings, name: str) -> tuple[Flow, s
         name=_free_name(flow, name),
         settings=encode_settings(settings),
     )
-    return _with_step(add_file(flow, settings.path), step), step.id
+    flow = add_file(flow, settings.path) if settings.path else flow
+    return _with_step(flow, step), step.id
 
 
 def add_join(flow: Flow, left: Input, right: Input, settings: JoinSettings) -> tuple[Flow, str]:

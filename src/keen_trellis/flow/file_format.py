@@ -127,6 +127,8 @@ def _line_of(message: str, content: bytes) -> str:
 
 
 def _absolute(path: str, folder: Path) -> str:
+    if "://" in path:
+        return path  # a database's address
     return os.path.normpath(folder.absolute() / path)
 
 
@@ -151,6 +153,8 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
     """The flow as the content of a file in `folder`."""
 
     def relative(path: str) -> str:
+        if "://" in path:
+            return path
         return os.path.relpath(path, folder.absolute())
 
     lines = ["{", f'  "format": "{FORMAT_NAME}/{FORMAT_MAJOR}",']

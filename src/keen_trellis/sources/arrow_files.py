@@ -40,6 +40,9 @@ class _OneTable:
     def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
         return []
 
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        return None
+
     def files(self, settings: SourceSettings) -> list[Path]:
         return [Path(settings.path)]
 

@@ -46,6 +46,9 @@ class DatabaseReader:
     def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
         return []
 
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        return None
+
     def files(self, settings: SourceSettings) -> list[Path] | None:
         return None
 

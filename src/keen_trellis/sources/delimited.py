@@ -9,6 +9,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, Raw, RawRow, Remark
@@ -30,6 +32,7 @@ from keen_trellis.sources.typed_rows import typed_rows
 
 _RAW_ROWS = 200
 _BLOCK = 4 * 2**20
+_FIRST_BYTES = 512 * 1024
 _UTF8 = ("utf-8", "utf-8-sig", "ascii")
 
 
@@ -44,6 +47,17 @@ class DelimitedReader:
 
     def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
         return []
+
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        path = Path(settings.path)
+        with path.open("rb") as file:
+            head = file.read(_FIRST_BYTES)
+        if len(head) < _FIRST_BYTES:
+            return None
+        own = room / "first"
+        own.mkdir()
+        (own / path.name).write_bytes(head[: head.rfind(b"\n") + 1])
+        return self.read(msgspec.structs.replace(settings, path=str(own / path.name)), room, task)
 
     def files(self, settings: SourceSettings) -> list[Path]:
         return [Path(settings.path)]

@@ -54,6 +54,9 @@ class FolderReader:
     def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
         return []
 
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        return None
+
     def files(self, settings: SourceSettings) -> list[Path]:
         return members_of(settings.path).chosen(settings)
 

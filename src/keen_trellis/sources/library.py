@@ -84,6 +84,14 @@ class Library:
         finally:
             lock.release()
 
+    def first_rows(self, settings: SourceSettings, task: Task) -> Snapshot | None:
+        """The first rows of a source, where they are to be had long before all of them; else None."""
+        reader = _reader(settings)
+        recognised_as(settings)
+        with self.cache.room() as room:
+            read = reader.first_rows(settings, room, task)
+            return _snapshot(read, "", settings, 0.0) if read is not None else None
+
     def refresh(self, settings: SourceSettings, task: Task) -> Snapshot:
         """Take the snapshot anew. The last good one stays, marked as old, where that cannot be done."""
         last = self._snapshots.get(settings)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from keen_trellis.core.insight.summary import Summary, summary
+from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import Remark
-from keen_trellis.flow.snapshot import Snapshot
 
 
 @dataclass(frozen=True)
@@ -52,11 +53,10 @@ def _as_members(remark: Remark) -> dict[str, Any]:
     return {"text": remark.text, "doubtful": remark.doubtful, "places": places}
 
 
-def look(snapshot: Snapshot, task: Task) -> Look:
-    """Look at all fields of a snapshot."""
-    table = snapshot.table
+def look(table: Table, remarks: Sequence[Remark], task: Task) -> Look:
+    """Look at all fields of a table, of which its reader said `remarks`."""
     fields = []
     for number, name in enumerate(table.names):
         task.checkpoint(number, len(table.names), f"summing up {name}")
         fields.append(summary(table, name, task))
-    return Look(table.rows, tuple(fields), snapshot.remarks)
+    return Look(table.rows, tuple(fields), tuple(remarks))

@@ -88,6 +88,10 @@ class Reader(Protocol):
         """
         ...
 
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        """The first rows, where they are to be had long before all of them; else None."""
+        ...
+
     def files(self, settings: SourceSettings) -> list[Path] | None:
         """The files whose content decides what is read; None where only reading it tells."""
         ...

@@ -34,6 +34,9 @@ class TypedInReader:
     def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
         return []
 
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        return None
+
     def files(self, settings: SourceSettings) -> list[Path]:
         return []
 

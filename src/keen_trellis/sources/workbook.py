@@ -45,6 +45,9 @@ class WorkbookReader:
         assert answer.about is not None
         return ReadTable(pa.ipc.open_file(pa.memory_map(str(target))).read_all(), answer.about)
 
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        return None
+
     def files(self, settings: SourceSettings) -> list[Path]:
         return [Path(settings.path)]
 

@@ -322,6 +322,13 @@ def table_content(table: Table) -> Content:
     return Content(columns, [Band("rows", "", [rows])], table)
 
 
+def chosen_rows_content(table: Table, rows: IndexVector, text: str) -> Content:
+    """Some rows of a table, under a head that says what they are."""
+    columns = [Column(LEFT, entry) for entry in table.fields]
+    part = Part("rows", "", _OneSide(len(rows), rows, on_left=True))
+    return Content(columns, [Band("rows", text, [part])], table)
+
+
 def knot_content(
     settings: JoinSettings, shapes: Sequence[InputShape], left: Table, right: Table, result: StepResult
 ) -> Content:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import msgspec
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
@@ -18,21 +19,36 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import RowOrigin
 from keen_trellis.desktop import editing
-from keen_trellis.desktop.bench.content import Content, knot_content, table_content
+from keen_trellis.desktop.bench.changes import ChangesView
+from keen_trellis.desktop.bench.changes import Rows as ChangedRows
+from keen_trellis.desktop.bench.content import Content, chosen_rows_content, knot_content, table_content
+from keen_trellis.desktop.bench.fields import FieldsView
 from keen_trellis.desktop.bench.grid import BenchGrid
+from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
+from keen_trellis.desktop.bench.typed import TypingView
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.marks import marks_of
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
+from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.sources.locations import TYPED
+from keen_trellis.sources.looking import Look, look
 
 
 class BenchPane(QWidget):
-    """Follows the document's selection. origin_changed: where the current row stands in its sources."""
+    """Follows the document's selection. origin_changed: where the current row stands in its sources.
+
+    field_wanted: a source's step and the field of it that is to be changed.  row_settled: what a raw row
+    is to be, and its number.
+    """
 
     origin_changed = Signal(str)
+    field_wanted = Signal(str, str)
+    row_settled = Signal(str, int)
 
     def __init__(self, document: Document, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -41,6 +57,10 @@ class BenchPane(QWidget):
         self._shown_selection = Selection()
         self.grid = BenchGrid()
         self.record = RecordView()
+        self.fields = FieldsView()
+        self.raw = RawView()
+        self.changes = ChangesView()
+        self.typing = TypingView()
         self.message = QLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.message.setWordWrap(True)
@@ -51,7 +71,8 @@ class BenchPane(QWidget):
         self.find_said = QLabel()
         self._find_bar = self._made_find_bar()
         self._stack = QStackedLayout()
-        for widget in (self.grid, self.record, self.message):
+        self._panels = (self.record, self.fields, self.raw, self.changes, self.typing)
+        for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -62,7 +83,14 @@ class BenchPane(QWidget):
         self.grid.record_wanted.connect(self.show_record)
         self.grid.sort_wanted.connect(self._sort)
         self.grid.destination_chosen.connect(self._change_type)
-        self.record.closed.connect(self._close_record)
+        for panel in self._panels:
+            panel.closed.connect(self._close_panel)
+        self.fields.chosen.connect(lambda name: self.field_wanted.emit(self._document.selection.step, name))
+        self.raw.settled.connect(self.row_settled)
+        self.changes.step_wanted.connect(self._leave_for)
+        self.changes.rows_wanted.connect(self._show_changed_rows)
+        self.typing.changed.connect(self._keep_typed)
+        document.compared.connect(self.show_changes)
         document.selected.connect(self.refresh)
         document.outcomes_changed.connect(self.refresh)
         document.changed.connect(self.refresh)
@@ -104,7 +132,11 @@ class BenchPane(QWidget):
                 self._say("Reading …")
             return
         if outcome.error is not None:
-            self._say_error(outcome.error)
+            if (
+                self._stack.currentWidget() not in (self.changes, self.typing)
+                or selection != self._shown_selection
+            ):
+                self._say_error(outcome.error)
             return
         self._show(selection, outcome)
 
@@ -120,6 +152,8 @@ class BenchPane(QWidget):
             settings = KINDS.settings(step)
             self.grid.show_type(settings.join_type)
         # A knot's rows follow from its match and its fields, not from its join type.
+        if isinstance(self._shown_for, ChangedRows) and selection == self._shown_selection:
+            return
         same = (result.match, settings.links, settings.keep, settings.bring) if settings else table
         if same == self._shown_for and selection == self._shown_selection:
             if self._stack.currentWidget() is self.message:
@@ -134,6 +168,17 @@ class BenchPane(QWidget):
         self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
         if not table.rows and not content.is_knot:
             self._say("No rows." if table.fields else "No fields.")
+            return
+        if self._stack.currentWidget() is self.raw and not afresh and self._fill_raw():
+            return
+        if self._stack.currentWidget() is self.typing and not afresh:
+            self.show_typing()
+            return
+        if self._stack.currentWidget() is self.fields and not afresh:
+            self._stack.setCurrentWidget(self.grid)
+            self.show_fields()
+            return
+        if self._stack.currentWidget() is self.changes and not afresh:
             return
         if self._stack.currentWidget() is not self.record or afresh:
             self._stack.setCurrentWidget(self.grid)
@@ -190,7 +235,103 @@ class BenchPane(QWidget):
         self._stack.setCurrentWidget(self.record)
         self.record.setFocus()
 
-    def _close_record(self) -> None:
+    def _close_panel(self) -> None:
+        self._shown_for = None
+        self._stack.setCurrentWidget(self.grid)
+        self.refresh()
+        self.focus_rows()
+
+    # --- fields, raw cells, rows typed in ---
+
+    def show_fields(self) -> None:
+        """Show what the fields of the selection hold; again: back to the rows."""
+        if self._stack.currentWidget() is self.fields:
+            self._close_panel()
+            return
+        selection, outcome = self._document.selection, self._document.selected_outcome()
+        if outcome is None or outcome.result is None or selection.port not in outcome.result.ports:
+            self._document.said.emit("Its rows are not known yet.")
+            return
+        table, remarks = outcome.result.ports[selection.port], outcome.remarks
+        content = self.grid.content
+        current = ""
+        if content is not None and 0 <= self.grid.column < len(content.columns):
+            current = content.columns[self.grid.column].field.name
+        step = self._document.flow.find(selection.step)
+        name = step.name if step is not None else selection.table
+        can_change = step is not None and step.kind == SourceKind.name
+
+        def done(found: Look) -> None:
+            if selection == self._document.selection:
+                self.fields.show_look(found, name, current, can_change=can_change)
+                self._stack.setCurrentWidget(self.fields)
+                self.fields.setFocus()
+
+        self._document.jobs.start(
+            f"looking at the fields of {name}",
+            lambda task: look(table, remarks, task),
+            done,
+            self._document.failed.emit,
+        )
+
+    def show_raw(self) -> None:
+        """Show the raw cells of the selected source; again: back to the rows."""
+        if self._stack.currentWidget() is self.raw:
+            self._close_panel()
+            return
+        if self._fill_raw():
+            self._stack.setCurrentWidget(self.raw)
+            self.raw.setFocus()
+        else:
+            self._document.said.emit("Only sheets and text files have raw cells: select one that is read.")
+
+    def _fill_raw(self) -> bool:
+        step = self._document.flow.find(self._document.selection.step)
+        settings = self._document.sources().get(step.id) if step is not None else None
+        snapshot = self._document.library.known(settings) if settings is not None else None
+        if step is None or snapshot is None or not snapshot.raw.rows:
+            return False
+        self.raw.show_raw(snapshot.raw, step.name)
+        return True
+
+    def show_typing(self) -> None:
+        """Show the rows of the selected source that are typed into the flow, to be edited."""
+        settings = self._document.sources().get(self._document.selection.step)
+        if settings is None or settings.reader != TYPED:
+            self._document.said.emit("Only a table that is typed into the flow can be edited here.")
+            return
+        step = self._document.flow.step(self._document.selection.step)
+        self.typing.show_table(settings.typed, step.name)
+        self._stack.setCurrentWidget(self.typing)
+        self.typing.setFocus()
+
+    def _keep_typed(self, table: TypedTable) -> None:
+        step = self._document.selection.step
+        settings = self._document.sources()[step]
+        changed = msgspec.structs.replace(settings, typed=table)
+        self._document.change_settings(step, changed, f"Type rows of {self._document.flow.step(step).name}")
+
+    # --- what changed ---
+
+    def show_changes(self) -> None:
+        """Show what the last refresh changed, or what changed since the flow was saved."""
+        comparison = self._document.comparison
+        if comparison is None:
+            self._document.said.emit("There is nothing to compare with yet: F5 refreshes the sources.")
+            return
+        self.changes.show_changes(comparison)
+        self._stack.setCurrentWidget(self.changes)
+        self.changes.setFocus()
+
+    def _leave_for(self, step: str) -> None:
+        self._close_panel()
+        self._document.select(Selection(step))
+
+    def _show_changed_rows(self, rows: ChangedRows) -> None:
+        """The rows of one line of what changed, in the grid; Esc in it leads back."""
+        content = chosen_rows_content(rows.table, rows.rows, rows.text)
+        self._shown_for, self._shown_selection = rows, self._document.selection
+        self.grid.show_content(content, marks_of(self._document.flow), afresh=True)
         self._stack.setCurrentWidget(self.grid)
         self.grid.setFocus()
 
@@ -245,6 +386,13 @@ class BenchPane(QWidget):
         self.find_said.setText("" if place else f"“{text}” is in none of these rows")
         if place is not None:
             self.grid.show_row(*place)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape and isinstance(self._shown_for, ChangedRows):
+            self._shown_for = None
+            self.show_changes()
+            return
+        super().keyPressEvent(event)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,7 @@ from keen_trellis.desktop.sentence.choices import (
     question_choices,
 )
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.source import SourceSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.kinds import InputShape
@@ -33,6 +35,8 @@ from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinSettings, LinkSetti
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import counted, ignoring, listed, question, rows_called
+from keen_trellis.sources.connections import PasswordNeeded
+from keen_trellis.sources.locations import TYPED, is_address
 
 _LINKS_SHOWN = 2
 _REMOVE = object()
@@ -40,17 +44,26 @@ _BOTH_LINKS, _NAME_ALL = object(), object()
 
 
 class SentencePane(QWidget):
-    """write_wanted: an output's step id.  path_wanted: the step whose file is to be chosen anew."""
+    """write_wanted: an output's step id.  path_wanted: the step whose file is to be chosen anew.
+
+    raw_wanted, typing_wanted: the raw cells, or the rows typed in, are to be shown.  password_wanted: the
+    address that asks for one.  moved: a step's id, and the file to use from now on.
+    """
 
     write_wanted = Signal(str)
     path_wanted = Signal(str)
     output_wanted = Signal()
+    raw_wanted = Signal()
+    typing_wanted = Signal()
+    password_wanted = Signal(str)
+    moved = Signal(str, str)
 
     def __init__(self, document: Document, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._document = document
         self._chooser: Chooser | None = None
         self.view = SentenceView()
+        self.source = SourceSentence(document, self)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
@@ -72,6 +85,14 @@ class SentencePane(QWidget):
         except TrellisError as error:
             items = [Word(str(error), alarm=True)]
         self.view.show_items(items)
+
+    def change_field(self, step_id: str, name: str) -> None:
+        """Open what can be changed of a field of a source."""
+        self.source.choose_field(self._document.flow.step(step_id), name)
+
+    def settle_row(self, what: str, row: int) -> None:
+        """Let a raw row of the selected source be its header, or the first or last one of data."""
+        self.source.settle_row(self._document.flow.step(self._document.selection.step), what, row)
 
     def _items(self) -> Sequence[Item]:
         selection = self._document.selection
@@ -109,8 +130,12 @@ class SentencePane(QWidget):
         ]
         if outcome is not None and outcome.result is not None:
             table = outcome.result.rows
-            items.append(Word(f"has {table.rows:,} rows and {len(table.fields)} fields; it is not used yet."))
-            items += self._remark_items(outcome.remarks)
+            if outcome.partial:
+                items.append(Word(f"is being read; these are its first {table.rows:,} rows."))
+            else:
+                said = f"has {table.rows:,} rows and {len(table.fields)} fields; it is not used yet."
+                items.append(Word(said))
+                items += self._remark_items(outcome.remarks)
         elif outcome is not None and outcome.error is not None:
             return [*items, Word(f"cannot be read. {outcome.error.what} {outcome.error.remedy}", alarm=True)]
         else:
@@ -124,32 +149,8 @@ class SentencePane(QWidget):
         return [*items, begin, Word("or drag it onto a rail to join the two.")]
 
     def _source_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
-        settings: SourceSettings = KINDS.settings(step)
-        items: list[Item] = [Word("Read")]
-        state = self._document.files.get(settings.path)
-        tables = state.content.tables if state and state.content else ()
-        mark = mark_of(self._document.flow, step.id)
-        if settings.table:
-            items.append(
-                Word(next((entry.sort for entry in tables if entry.name == settings.table), "table"))
-            )
-
-            def choose(anchor: QWidget) -> None:
-                choices = [Choice(entry.name, entry.name, entry.sort) for entry in tables]
-                self._open(Chooser(choices, self, current=settings.table), anchor, chosen=change)
-
-            def change(table: str) -> None:
-                changed = msgspec.structs.replace(settings, table=table)
-                self._document.change_settings(step.id, changed, f"Read {table} instead of {settings.table}")
-
-            items.append(Chip(settings.table, choose, "Table", hue=mark.hue if mark else None))
-            items.append(Word("of"))
-        items.append(Word(f"{settings.file_name} as {step.name}"))
-        if outcome is not None and outcome.result is not None:
-            table = outcome.result.rows
-            items[-1] = Word(
-                f"{settings.file_name} as {step.name}: {table.rows:,} rows, {len(table.fields)} fields."
-            )
+        items = self.source.items(step, outcome)
+        if outcome is not None and outcome.result is not None and not outcome.partial:
             items += self._remark_items(outcome.remarks)
         return items
 
@@ -167,19 +168,50 @@ class SentencePane(QWidget):
                     Choice(n, str(entry), "doubtful" if entry.doubtful else "")
                     for n, entry in enumerate(ordered)
                 ]
-                self._open(Chooser(choices, self, title="What there is to say about this source"), anchor)
+                self.open_list(Chooser(choices, self, title="What there is to say about this source"), anchor)
 
             items.append(Chip(f"and {len(ordered) - 1} more", show, "Remarks"))
         return items
 
     def _error_items(self, step: Step, error: TrellisError) -> list[Item]:
         items: list[Item] = [Word(f"{step.name}: {error.what} {error.remedy}".strip(), alarm=True)]
-        if step.kind == SourceKind.name:
+        if step.kind != SourceKind.name:
+            return items
+        settings: SourceSettings = KINDS.settings(step)
+        if isinstance(error, PasswordNeeded):
             items.append(
-                Chip("choose the file", lambda _: self.path_wanted.emit(step.id), "File", doing=True)
+                Chip(
+                    "give the password",
+                    lambda _: self.password_wanted.emit(error.address),
+                    "Password",
+                    doing=True,
+                )
             )
-            items.append(Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True))
+        elif not is_address(settings.path) and settings.reader != TYPED:
+            beside = self._document.beside_the_flow(settings.path)
+            if beside:
+                items.append(
+                    Chip(
+                        f"use {Path(beside).name} beside the flow",
+                        lambda _: self.moved.emit(step.id, beside),
+                        "Beside",
+                        doing=True,
+                    )
+                )
+            choose = Chip("choose the file", lambda _: self.path_wanted.emit(step.id), "File", doing=True)
+            items.append(choose)
+        if settings.reader == TYPED:
+            items.append(Chip("type its rows", lambda _: self.typing_wanted.emit(), "Rows", doing=True))
+        elif settings != SourceSettings(settings.reader, settings.path, settings.table):
+            items.append(
+                Chip("as it is found out", lambda _: self._as_found(step, settings), "Found", doing=True)
+            )
+        items.append(Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True))
         return items
+
+    def _as_found(self, step: Step, settings: SourceSettings) -> None:
+        plain = SourceSettings(settings.reader, settings.path, settings.table)
+        self._document.change_settings(step.id, plain, "Read it as it is found out")
 
     # --- joins ---
 
@@ -202,7 +234,7 @@ class SentencePane(QWidget):
                 Chip("and …", lambda anchor: self._add_link(step, settings, outcome.inputs, anchor), "More")
             )
         if outcome.error is not None:
-            return [*items, Word(str(outcome.error), alarm=True)]
+            return [*items, *self._broken_items(step, settings, outcome)]
         items += self._field_items(step, settings, left, right)
         items.append(Word("This answers:"))
         items.append(
@@ -217,6 +249,46 @@ class SentencePane(QWidget):
             rows = outcome.result.match.counts.rows_under(settings.join_type)
             items.append(Word(f"{rows:,} {'row' if rows == 1 else 'rows'}; keys 1 to 9 ask others."))
         return items
+
+    def _broken_items(self, step: Step, settings: JoinSettings, outcome: Outcome) -> list[Item]:
+        """What a join lacks whose fields are gone, with the repairs: the field was renamed, or do without
+        it.
+        """
+        assert outcome.error is not None
+        items: list[Item] = [Word(str(outcome.error), alarm=True)]
+        for side, (shape, named) in enumerate(zip(outcome.inputs, fields_named(settings), strict=True)):
+            known = [field.name for field in shape.fields]
+            source = self._document.flow.find(step.inputs[side].step)
+            for name in [name for name in named if name not in known][:1]:
+                if source is not None and source.kind == SourceKind.name:
+                    items.append(self._renamed_chip(source, shape, name, named))
+                if name not in {link.left if side == 0 else link.right for link in settings.links}:
+                    items.append(
+                        Chip(
+                            f"do without {name}",
+                            partial(self._do_without, step, side, name),
+                            "Without",
+                            doing=True,
+                        )
+                    )
+        return items
+
+    def _renamed_chip(self, source: Step, shape: InputShape, name: str, named: set[str]) -> Chip:
+        def choose(anchor: QWidget) -> None:
+            # Fields that nothing names yet first: the renamed one is among them as a rule.
+            ordered = sorted(shape.fields, key=lambda field: field.name in named)
+            choices = [Choice(field.name, field.name, field.type.value) for field in ordered]
+            title = f"What is “{name}” of {source.name} called now?"
+            chooser = Chooser(choices, self, title=title)
+            self.open_list(chooser, anchor, chosen=lambda now: self.source.call_as_before(source, now, name))
+
+        return Chip(f"{name} is called … now", choose, "Renamed", doing=True)
+
+    def _do_without(self, step: Step, side: int, name: str, _: QWidget) -> None:
+        which = "keep" if side == 0 else "bring"
+        settings = editing.join_settings(self._document, step.id)
+        kept = tuple(entry for entry in getattr(settings, which) or () if entry != name)
+        editing.change_join(self._document, step.id, f"Do without {name}", **{which: kept})
 
     def _hue(self, step: Step, side: int) -> int | None:
         mark = mark_of(self._document.flow, step.inputs[side].step)
@@ -240,7 +312,7 @@ class SentencePane(QWidget):
 
         def prepare(anchor: QWidget) -> None:
             chooser = Chooser(preparation_choices(link.ignore), self, several=True, title="When comparing")
-            self._open(
+            self.open_list(
                 chooser, anchor, applied=lambda names: self._set_link(step, number, ignore=tuple(names))
             )
 
@@ -287,7 +359,7 @@ class SentencePane(QWidget):
                 self._set_link(step, number, **{"left" if side == 0 else "right": name})
 
         title = f"Link field of {shapes[side].name}"
-        self._open(Chooser(choices, self, title=title, current=current), anchor, chosen=chosen)
+        self.open_list(Chooser(choices, self, title=title, current=current), anchor, chosen=chosen)
 
     def _remove_link(self, step: Step, number: int) -> None:
         links = editing.join_settings(self._document, step.id).links
@@ -317,7 +389,7 @@ class SentencePane(QWidget):
             choices = field_choices(shapes[1].fields, partner)
             same = next((field.name for field in shapes[1].fields if _alike(field, partner)), None)
             title = f"{left} of {shapes[0].name} equals which field of {shapes[1].name}?"
-            self._open(Chooser(choices, self, title=title, current=same), self.view, chosen=both(left))
+            self.open_list(Chooser(choices, self, title=title, current=same), self.view, chosen=both(left))
 
         def both(left: str) -> Callable[[str], None]:
             def add(right: str) -> None:
@@ -327,7 +399,7 @@ class SentencePane(QWidget):
             return add
 
         title = f"Match by {'a further' if settings.links else 'which'} field of {shapes[0].name}?"
-        self._open(
+        self.open_list(
             Chooser(field_choices(shapes[0].fields, None), self, title=title), anchor, chosen=left_chosen
         )
 
@@ -341,7 +413,7 @@ class SentencePane(QWidget):
                 for n, link in enumerate(hidden)
             ]
             chooser = Chooser(choices, self, title="Also matched by; Enter takes one out")
-            self._open(chooser, anchor, chosen=lambda number: self._remove_link(step, number))
+            self.open_list(chooser, anchor, chosen=lambda number: self._remove_link(step, number))
 
         return Chip(f"and {len(hidden)} more pairs", show, "More links")
 
@@ -384,7 +456,7 @@ class SentencePane(QWidget):
                 named = f"name them all “… of {shape.name}”"
                 choices.append(Choice(_NAME_ALL, named, ticked=settings.name_all))
             title = f"Fields of {shape.name} that come along"
-            self._open(Chooser(choices, self, several=True, title=title), anchor, applied=apply)
+            self.open_list(Chooser(choices, self, several=True, title=title), anchor, applied=apply)
 
         def apply(keys: list[Any]) -> None:
             names = tuple(key for key in keys if isinstance(key, str))
@@ -419,7 +491,7 @@ class SentencePane(QWidget):
         def chosen(kind: JoinType) -> None:
             editing.change_join_type(self._document, step_id, kind)
 
-        self._open(
+        self.open_list(
             chooser,
             anchor or self.view,
             chosen=chosen,
@@ -475,7 +547,7 @@ class SentencePane(QWidget):
                 Choice(True, "made harmless", "an apostrophe is put before it"),
                 Choice(False, "as it is", "a spreadsheet program may run it"),
             ]
-            self._open(Chooser(choices, self, current=settings.harmless), anchor, chosen=change)
+            self.open_list(Chooser(choices, self, current=settings.harmless), anchor, chosen=change)
 
         def change(harmless: bool) -> None:
             changed = msgspec.structs.replace(settings, harmless=harmless)
@@ -501,7 +573,7 @@ class SentencePane(QWidget):
 
     # --- choosers ---
 
-    def _open(
+    def open_list(
         self,
         chooser: Chooser,
         anchor: QWidget,
@@ -511,6 +583,8 @@ class SentencePane(QWidget):
         dismissed: Callable[[], None] | None = None,
         at: QPoint | None = None,
     ) -> None:
+        """Open a list under a chip, and do what belongs to what is chosen in it."""
+
         def forget() -> None:
             if self._chooser is chooser:
                 self._chooser = None
@@ -526,6 +600,13 @@ class SentencePane(QWidget):
                 signal.connect(slot)
         self._chooser = chooser
         chooser.open_under(anchor, at=at)
+
+
+def fields_named(settings: JoinSettings) -> tuple[set[str], set[str]]:
+    """The fields of the left and of the right that a join names."""
+    left = {link.left for link in settings.links} | set(settings.keep or ())
+    right = {link.right for link in settings.links} | set(settings.bring or ())
+    return left, right
 
 
 def _alike(field: Field, other: Field) -> bool:

@@ -21,6 +21,7 @@ from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKi
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import question
+from keen_trellis.sources.locations import TYPED
 
 MARGIN_WIDTH = 208
 KNOT_WIDTH = 26
@@ -233,6 +234,12 @@ class _Planner:
         y = 10.0
         for path in self.document.margin_files():
             y = self._file(path, y) + 6
+        typed = [step for step, settings in self.document.sources().items() if settings.reader == TYPED]
+        if typed:
+            self.layout.files.append(FileLine("", y, "typed into this flow"))
+            y += LINE
+        for step_id in typed:
+            y = self._head(self.flow.step(step_id), y)
         self.layout.height = y + LINE + 12
 
     def _file(self, path: str, y: float) -> float:
@@ -273,7 +280,10 @@ class _Planner:
         state = self.document.files[path]
         snapshot = self.document.library.known(state.content.settings(table)) if state.content else None
         count = f"{snapshot.table.rows:,}" if snapshot else ""
-        self.layout.stumps.append(Stump(selection, y + LINE / 2, shown or table, count))
+        tables = state.content.tables if state.content else ()
+        hidden = any(entry.hidden for entry in tables if entry.name == table)
+        text = f"{shown or table} · hidden" if hidden else shown or table
+        self.layout.stumps.append(Stump(selection, y + LINE / 2, text, count))
         return y + LINE
 
     def _head(self, step: Step, y: float) -> float:

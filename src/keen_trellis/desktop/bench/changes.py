@@ -1,0 +1,155 @@
+"""What changed after a refresh, on the bench: by source, by knot, by output, each with its rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QWidget
+
+from keen_trellis.core.table import IndexVector, Table
+from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.theme import theme
+from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
+from keen_trellis.flow.report import knot_words, output_words
+from keen_trellis.flow.wording import counted
+
+
+@dataclass(frozen=True)
+class Rows:
+    """Rows to be shown: some of a table's, and what they are."""
+
+    text: str
+    table: Table
+    rows: IndexVector
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line of the view. step: where it leads.  rows: what it can show."""
+
+    step: str
+    name: str
+    what: str
+    text: str
+    alarm: bool = False
+    quiet: bool = False
+    rows: Rows | None = None
+
+
+def change_rows(comparison: Comparison) -> list[Line]:
+    """All lines, what is unchanged in one line each."""
+    found: list[Line] = []
+    for source in comparison.sources:
+        found += _source_lines(source)
+    for knot in comparison.knots:
+        found += _knot_lines(knot)
+    for output in comparison.outputs:
+        found.append(_output_line(output))
+    return found
+
+
+def _source_lines(source: SourceChange) -> Iterator[Line]:
+    step, name = source.step, source.name
+    if source.error:
+        yield Line(step, name, "source", source.error, alarm=True)
+        return
+    if source.old:
+        text = f"could not be read; its rows are those from before. {source.old}"
+        yield Line(step, name, "source", text, alarm=True)
+        return
+    if source.is_unchanged:
+        rows = counted(source.after_rows or 0, name)
+        yield Line(step, name, "source", f"unchanged, {rows}", quiet=True)
+        return
+    found = source.changes
+    if found is None:
+        before = "unknown before" if source.before_rows is None else f"{source.before_rows:,} before"
+        yield Line(step, name, "source", f"{counted(source.after_rows or 0, name)}, {before}")
+    else:
+        by = (
+            f"told apart by {', '.join(found.key)}"
+            if found.key
+            else "compared whole, since no field tells them apart"
+        )
+        yield Line(step, name, "source", f"{found.rows_before:,} to {counted(found.rows_after, name)}, {by}")
+        assert source.before is not None and source.after is not None
+        for words, table, places in (
+            ("added", source.after, found.added),
+            ("gone", source.before, found.gone),
+            ("changed", source.after, found.changed[1]),
+        ):
+            if len(places):
+                said = f"{counted(len(places), name)} {words}"
+                detail = ", ".join(f"{field} in {count:,}" for field, count in found.by_field)
+                text = f"{said}: {detail}" if words == "changed" and detail else said
+                yield Line(step, "", "", text, rows=Rows(said, table, places))
+    for change in source.fields:
+        yield Line(step, "", "", f"field {change}")
+
+
+def _knot_lines(knot: KnotChange) -> Iterator[Line]:
+    if knot.error:
+        yield Line(knot.step, knot.name, "knot", knot.error, alarm=True)
+        return
+    if knot.is_unchanged:
+        yield Line(knot.step, knot.name, "knot", "unchanged", quiet=True)
+        return
+    newly = [
+        (name, entry) for name, entry in zip(knot.sides, knot.newly.values(), strict=False) if entry.rows
+    ]
+    words = knot_words(knot).split("; ")
+    yield Line(knot.step, knot.name, "knot", "; ".join(words[len(newly) :]) or "other rows, the same counts")
+    for name, entry in newly:
+        said = f"{counted(entry.rows, name)} newly without a partner"
+        yield Line(knot.step, "", "", said, alarm=True, rows=Rows(said, entry.table, entry.changes.added))
+
+
+def _output_line(output: OutputChange) -> Line:
+    text = "unchanged" if output.is_unchanged else output_words(output)
+    return Line(output.step, output.name, "output", text, alarm=bool(output.error), quiet=output.is_unchanged)
+
+
+class ChangesView(Panel):
+    """step_wanted: a line's step, to be selected.  rows_wanted: a line's rows, to be shown."""
+
+    step_wanted = Signal(str)
+    rows_wanted = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("What changed", parent)
+        self.lines: list[Line] = []
+        self.opened.connect(self._open)
+
+    def show_changes(self, comparison: Comparison) -> None:
+        """Show what changed."""
+        self.lines = change_rows(comparison)
+        since = (
+            f" since {comparison.since.replace('T', ' ').removesuffix('Z')} UTC" if comparison.since else ""
+        )
+        nothing = comparison.is_unchanged
+        title = f"Nothing changed{since}." if nothing else f"What changed{since}."
+        self.begin(
+            f"{title} Enter shows the rows, or leads to the step. Esc goes back.",
+            ("Step", "", "What changed"),
+            len(self.lines),
+        )
+        chosen = theme()
+        for row, line in enumerate(self.lines):
+            colour = chosen.alarm if line.alarm else chosen.soft if line.quiet else chosen.ink
+            self.put(row, 0, line.name, bold=bool(line.name), colour=chosen.soft if line.quiet else None)
+            self.put(row, 1, line.what, colour=chosen.soft)
+            more = "   …" if line.rows is not None else ""
+            self.put(row, 2, f"{line.text}{more}", colour=colour)
+        first = next((n for n, line in enumerate(self.lines) if not line.quiet), 0)
+        self.finish(first)
+
+    def _open(self, row: int) -> None:
+        if not 0 <= row < len(self.lines):
+            return
+        line = self.lines[row]
+        if line.rows is not None:
+            self.rows_wanted.emit(line.rows)
+        else:
+            self.step_wanted.emit(line.step)

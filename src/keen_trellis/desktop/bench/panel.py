@@ -1,0 +1,135 @@
+"""A table of texts on the bench with a title: what the fields, raw cells and changes are shown with."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QLabel,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from keen_trellis.desktop.theme import font, theme
+
+LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+_ROW_HEIGHT = 24
+_WIDEST = 420
+
+
+class Panel(QWidget):
+    """closed: the user is done with it.  opened: Enter, or a double click, on a row."""
+
+    closed = Signal()
+    opened = Signal(int)
+
+    def __init__(self, name: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.title = QLabel()
+        self.title.setWordWrap(True)
+        self.table = QTableWidget()
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setShowGrid(False)
+        self.table.setWordWrap(False)
+        self.table.setAccessibleName(name)
+        self.table.verticalHeader().setVisible(False)
+        self.table.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.table.installEventFilter(self)
+        self.table.doubleClicked.connect(lambda index: self.opened.emit(index.row()))
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 8, 16, 8)
+        layout.addWidget(self.title)
+        layout.addWidget(self.table)
+        self.setFocusProxy(self.table)
+
+    def begin(self, title: str, headings: Sequence[str], rows: int, *, numbers: Sequence[int] = ()) -> None:
+        """Begin anew with so many empty rows. numbers: the columns whose cells stand at the right."""
+        chosen = theme()
+        self.title.setText(title)
+        self.title.setFont(font(12, bold=True))
+        self.title.setStyleSheet(f"color: {chosen.ink.name()};")
+        self.setStyleSheet(
+            f"Panel {{ background: {chosen.paper.name()}; }}"
+            f"QTableWidget {{ background: {chosen.paper.name()}; color: {chosen.ink.name()}; border: none;"
+            " outline: 0; }"
+            "QTableWidget::item { padding: 1px 10px; border: none; }"
+            f"QTableWidget::item:selected {{ background: {chosen.selected.name()};"
+            f" color: {chosen.ink.name()}; }}"
+            f"QHeaderView::section {{ background: {chosen.band.name()}; color: {chosen.ink.name()};"
+            " border: none; padding: 4px 10px; }"
+        )
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.table.clear()
+        self.table.setFont(font(12))
+        self.table.setColumnCount(len(headings))
+        self.table.setRowCount(rows)
+        for column, heading in enumerate(headings):
+            item = QTableWidgetItem(heading)
+            item.setTextAlignment(RIGHT if column in numbers else LEFT)
+            self.table.setHorizontalHeaderItem(column, item)
+        header = self.table.horizontalHeader()
+        header.setVisible(any(headings))
+        header.setFont(font(12, bold=True))
+        header.setStretchLastSection(True)
+        self.table.verticalHeader().setDefaultSectionSize(_ROW_HEIGHT)
+
+    def put(
+        self,
+        row: int,
+        column: int,
+        text: str,
+        *,
+        colour: QColor | None = None,
+        ground: QColor | None = None,
+        bold: bool = False,
+        number: bool = False,
+    ) -> None:
+        """Put a text into a cell."""
+        item = QTableWidgetItem(text)
+        item.setForeground(colour or theme().ink)
+        if ground is not None:
+            item.setBackground(ground)
+        if bold:
+            item.setFont(font(12, bold=True))
+        item.setTextAlignment(RIGHT if number else LEFT)
+        item.setToolTip(text)
+        self.table.setItem(row, column, item)
+
+    def finish(self, current: int = 0) -> None:
+        """Fit the columns to their texts and go to a row."""
+        header = self.table.horizontalHeader()
+        for column in range(self.table.columnCount() - 1):
+            self.table.resizeColumnToContents(column)
+            header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
+            self.table.setColumnWidth(column, min(self.table.columnWidth(column) + 6, _WIDEST))
+        self.table.setCurrentCell(min(current, self.table.rowCount() - 1), 0)
+
+    @property
+    def texts(self) -> list[list[str]]:
+        """All cells as they are shown, row by row."""
+
+        def text(row: int, column: int) -> str:
+            item = self.table.item(row, column)
+            return item.text() if item is not None else ""
+
+        columns = range(self.table.columnCount())
+        return [[text(row, column) for column in columns] for row in range(self.table.rowCount())]
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            if event.key() == Qt.Key.Key_Escape:
+                self.closed.emit()
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self.opened.emit(self.table.currentRow())
+                return True
+        return super().eventFilter(watched, event)

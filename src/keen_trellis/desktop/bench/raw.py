@@ -1,0 +1,80 @@
+"""The raw cells of a sheet or text file on the bench, with what is taken of them marked."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent
+from PySide6.QtWidgets import QWidget
+
+from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.theme import theme
+from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, TOTAL, Raw
+from keen_trellis.sources.headers import column_letters
+
+_WORDS = {
+    ABOVE: "above the header",
+    HEADER: "header",
+    DATA: "",
+    EMPTY: "blank",
+    TOTAL: "totals, left out",
+    NOTE: "left out",
+}
+# What the keys make of the current row.
+HEADER_HERE, FIRST_HERE, LAST_HERE, NO_HEADER = "header", "first", "last", "none"
+_KEYS = {
+    Qt.Key.Key_H: HEADER_HERE,
+    Qt.Key.Key_F: FIRST_HERE,
+    Qt.Key.Key_L: LAST_HERE,
+    Qt.Key.Key_N: NO_HEADER,
+}
+
+
+class RawView(Panel):
+    """settled: what the current row is to be (one of the words above), and its number in the file."""
+
+    settled = Signal(str, int)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("Raw cells", parent)
+        self._raw = Raw()
+
+    def show_raw(self, raw: Raw, name: str) -> None:
+        """Show the raw rows of the source called `name`; the row stood on stays."""
+        before = self.table.currentRow() if raw.rows and self._raw.rows else 0
+        self._raw = raw
+        width = max((len(row.cells) for row in raw.rows), default=0)
+        headings = ["", *(column_letters(column) for column in range(width)), ""]
+        self.begin(
+            f"Raw cells of {name}; what stands on white is taken. H makes the row the header, F the first "
+            "and L the last row of data, N says there is no header. Esc goes back.",
+            headings,
+            len(raw.rows),
+            numbers=(0,),
+        )
+        for number, row in enumerate(raw.rows):
+            self.put(number, 0, f"{row.number:,}", number=True, colour=theme().soft, ground=theme().ground)
+            for column in range(width):
+                text = row.cells[column] if column < len(row.cells) else ""
+                inside = raw.first <= column < raw.last
+                colour, ground = self._colours(row.role, inside=inside)
+                is_name = row.role == HEADER and inside
+                self.put(number, column + 1, text, colour=colour, ground=ground, bold=is_name)
+            self.put(number, width + 1, _WORDS[row.role], colour=theme().soft, ground=theme().ground)
+        self.finish(max(before, 0))
+
+    def _colours(self, role: str, *, inside: bool) -> tuple[QColor, QColor]:
+        chosen = theme()
+        if inside and role == HEADER:
+            return chosen.ink, chosen.band
+        if inside and role == DATA:
+            return chosen.ink, chosen.paper
+        return chosen.soft, chosen.ground
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and not event.modifiers():
+            meant = _KEYS.get(Qt.Key(event.key()))
+            row = self.table.currentRow()
+            if meant is not None and 0 <= row < len(self._raw.rows):
+                self.settled.emit(meant, self._raw.rows[row].number)
+                return True
+        return super().eventFilter(watched, event)

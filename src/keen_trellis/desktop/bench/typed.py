@@ -1,0 +1,116 @@
+"""A small table typed into the flow itself: edited here cell by cell, or pasted."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QTableWidgetItem, QWidget
+
+from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.flow.source_settings import TypedTable
+
+_SPARE_ROWS, _LEAST_COLUMNS = 1, 2
+
+
+class TypingView(Panel):
+    """changed: another table, as it stands in the cells now."""
+
+    changed = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("Rows typed into the flow", parent)
+        self._table = TypedTable()
+        self._filling = False
+        self.table.setEditTriggers(
+            QAbstractItemView.EditTrigger.AnyKeyPressed
+            | QAbstractItemView.EditTrigger.DoubleClicked
+            | QAbstractItemView.EditTrigger.EditKeyPressed
+        )
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.ContiguousSelection)
+        self.table.setShowGrid(True)
+        self.table.itemChanged.connect(self._edited)
+
+    def show_table(self, table: TypedTable, name: str) -> None:
+        """Show a table; the cell stood on stays. The first line has the names of the fields."""
+        row, column = max(self.table.currentRow(), 0), max(self.table.currentColumn(), 0)
+        self._table = table
+        self._filling = True
+        width = max([_LEAST_COLUMNS, len(table.names), *map(len, table.rows)])
+        self.begin(
+            f"{name}: type, or paste with Ctrl+V. The first line names the fields. Delete empties cells, "
+            "Esc goes to the rows as they are read.",
+            [""] * (width + 1),
+            len(table.rows) + 1 + _SPARE_ROWS,
+        )
+        for number, cells in enumerate((table.names, *table.rows)):
+            for place, text in enumerate(cells):
+                self.put(number, place, text, bold=number == 0)
+        self.table.horizontalHeader().setVisible(False)
+        for place in range(width):
+            self.table.setColumnWidth(place, 200)
+        self._filling = False
+        self.table.setCurrentCell(min(row, self.table.rowCount() - 1), min(column, width))
+
+    def _edited(self, item: QTableWidgetItem) -> None:
+        if not self._filling:
+            self._tell()
+
+    def _tell(self) -> None:
+        found = table_of(self.texts)
+        if found != self._table:
+            self._table = found
+            self.changed.emit(found)
+
+    def _paste(self) -> None:
+        lines = QGuiApplication.clipboard().text().rstrip("\n").split("\n")
+        top, left = max(self.table.currentRow(), 0), max(self.table.currentColumn(), 0)
+        texts = self.texts
+        for down, line in enumerate(lines):
+            for across, text in enumerate(line.rstrip("\r").split("\t")):
+                while len(texts) <= top + down:
+                    texts.append([])
+                row = texts[top + down]
+                row += [""] * (left + across + 1 - len(row))
+                row[left + across] = text
+        self._table = table_of(texts)
+        self.changed.emit(self._table)
+
+    def _empty_cells(self) -> None:
+        self._filling = True
+        for item in self.table.selectedItems():
+            item.setText("")
+        self._filling = False
+        self._tell()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            if event.matches(QKeySequence.StandardKey.Paste):
+                self._paste()
+                return True
+            if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
+                self._empty_cells()
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self.table.editItem(self._current_item())
+                return True
+        return super().eventFilter(watched, event)
+
+    def _current_item(self) -> QTableWidgetItem:
+        row, column = self.table.currentRow(), self.table.currentColumn()
+        item = self.table.item(row, column)
+        if item is None:
+            item = QTableWidgetItem()
+            self._filling = True
+            self.table.setItem(row, column, item)
+            self._filling = False
+        return item
+
+
+def table_of(texts: list[list[str]]) -> TypedTable:
+    """The cells as a table: the first line its names, blank ends left off."""
+    width = max((place + 1 for row in texts for place, text in enumerate(row) if text.strip()), default=0)
+    rows = [tuple((row + [""] * width)[:width]) for row in texts]
+    while len(rows) > 1 and not any(rows[-1]):
+        rows.pop()
+    return TypedTable(rows[0] if rows else (), tuple(rows[1:]))
