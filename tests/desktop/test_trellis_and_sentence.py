@@ -33,7 +33,9 @@ class Picture(DemoCase):
         self.assertEqual([head.mark.letters for head in self.layout.heads], ["Lo", "Ve", "Ob"])
         self.assertEqual([head.count for head in self.layout.heads], ["8,352", "45", "12,907"])
         stumps = [stump.name for stump in self.layout.stumps]
-        self.assertEqual(stumps, ["Venues!F3", "makers", "valuations", "objects_lately_valued", "returns-desk.csv"])
+        self.assertEqual(
+            stumps, ["Venues!F3", "makers", "valuations", "objects_lately_valued", "returns-desk.csv"]
+        )
 
     def test_a_knot_is_cut_in_proportion_and_no_part_is_too_small(self):
         knot = self.layout.knots[0]

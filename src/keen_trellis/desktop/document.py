@@ -261,7 +261,7 @@ class Document(QObject):
 
         self.jobs.start(
             f"looking into {Path(path).name}",
-            lambda task: self.library.content(Path(path), task),
+            lambda task: self.library.content(path, task),
             done,
             failed,
         )

@@ -30,11 +30,17 @@ class Watching(QObject):
         self.on = False
         document.changed.connect(self._follow)
         document.outcomes_changed.connect(self._follow)
+        document.compared.connect(self.forget)
 
     def turn(self, on: bool) -> None:
         """Begin or stop watching."""
         self.on = on
         self._follow()
+
+    def forget(self) -> None:
+        """Say nothing of what has changed so far: it has been read."""
+        self._waiting.clear()
+        self._calm.stop()
 
     def _follow(self) -> None:
         """Watch just the files of the margin, if at all."""

@@ -79,6 +79,8 @@ class MainWindow(QMainWindow):
         self.sentence = SentencePane(self.document)
         self.bench = BenchPane(self.document)
         self.status = StatusLine(self.jobs)
+        self._scroll_soon = QTimer(self, singleShot=True, interval=0)
+        self._scroll_soon.timeout.connect(self._scroll_to_selected)
         self.watching = Watching(self.document, self)
         self._leaving = False
         self._build()
@@ -214,6 +216,7 @@ class MainWindow(QMainWindow):
         document = self.document
         document.changed.connect(self._update_state)
         document.selected.connect(self._update_state)
+        document.selected.connect(self._show_selected)
         document.outcomes_changed.connect(self._update_state)
         document.said.connect(self.status.say)
         document.failed.connect(self._failed)
@@ -334,6 +337,16 @@ class MainWindow(QMainWindow):
             else ""
         )
         return f"{rows}{said}"
+
+    def _show_selected(self) -> None:
+        """Scroll the trellis to what is selected, once it is laid out."""
+        self._scroll_soon.start()
+
+    def _scroll_to_selected(self) -> None:
+        found = [item for item in self.trellis.items if item.selection == self.document.selection]
+        if found:
+            place = found[0].rect.center()
+            self._scroll.ensureVisible(int(place.x()), int(place.y()), 0, 40)
 
     def _failed(self, error: TrellisError) -> None:
         self.status.say(str(error), alarm=True)

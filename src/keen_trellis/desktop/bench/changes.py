@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -120,14 +121,14 @@ class ChangesView(Panel):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("What changed", parent)
         self.lines: list[Line] = []
+        self.comparison: Comparison | None = None
         self.opened.connect(self._open)
 
     def show_changes(self, comparison: Comparison) -> None:
         """Show what changed."""
+        self.comparison = comparison
         self.lines = change_rows(comparison)
-        since = (
-            f" since {comparison.since.replace('T', ' ').removesuffix('Z')} UTC" if comparison.since else ""
-        )
+        since = f" since {local_time(comparison.since)}" if comparison.since else ""
         nothing = comparison.is_unchanged
         title = f"Nothing changed{since}." if nothing else f"What changed{since}."
         self.begin(
@@ -153,3 +154,8 @@ class ChangesView(Panel):
             self.rows_wanted.emit(line.rows)
         else:
             self.step_wanted.emit(line.step)
+
+
+def local_time(moment: str) -> str:
+    """A moment in UTC, as ISO 8601 writes it, in this machine's time."""
+    return f"{dt.datetime.fromisoformat(moment).astimezone():%Y-%m-%d %H:%M}"

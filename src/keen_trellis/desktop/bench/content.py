@@ -322,11 +322,11 @@ def table_content(table: Table) -> Content:
     return Content(columns, [Band("rows", "", [rows])], table)
 
 
-def chosen_rows_content(table: Table, rows: IndexVector, text: str) -> Content:
-    """Some rows of a table, under a head that says what they are."""
+def chosen_rows_content(table: Table, rows: IndexVector) -> Content:
+    """Some rows of a table."""
     columns = [Column(LEFT, entry) for entry in table.fields]
     part = Part("rows", "", _OneSide(len(rows), rows, on_left=True))
-    return Content(columns, [Band("rows", text, [part])], table)
+    return Content(columns, [Band("rows", "", [part])], table)
 
 
 def knot_content(

@@ -15,11 +15,11 @@ _HEADINGS = (
     "Type",
     "Blank",
     "Distinct",
+    "To be said of it",
     "Least",
     "Greatest",
     "Commonest",
     "Patterns",
-    "To be said of it",
 )
 _NUMBERS = (2, 3)
 
@@ -56,12 +56,12 @@ class FieldsView(Panel):
         blanks = f"{field.blanks + field.absent:,}"
         self.put(row, 2, blanks, number=True, colour=soft if blanks == "0" else None)
         self.put(row, 3, unique, number=True)
-        self.put(row, 4, field.least)
-        self.put(row, 5, field.greatest)
+        self.put(row, 5, field.least)
+        self.put(row, 6, field.greatest)
         shares = ", ".join(f"{share.text} ({share.rows:,})" for share in field.commonest[:3])
-        self.put(row, 6, shares or "none repeats", colour=None if shares else soft)
+        self.put(row, 7, shares or "none repeats", colour=None if shares else soft)
         shares = ", ".join(f"{share.text} ({share.rows:,})" for share in field.patterns)
-        self.put(row, 7, shares)
+        self.put(row, 8, shares)
         doubts = look.doubts(field.name)
         alarm = any(remark.doubtful for remark in doubts)
         said = "; ".join(
@@ -69,7 +69,7 @@ class FieldsView(Panel):
             + (f" (rows {', '.join(f'{p.row:,}' for p in remark.places[:6])})" if remark.places else "")
             for remark in doubts
         )
-        self.put(row, 8, said, colour=theme().alarm if alarm else soft)
+        self.put(row, 4, said, colour=theme().alarm if alarm else soft)
 
     def _open(self, row: int) -> None:
         if 0 <= row < len(self._names):

@@ -55,6 +55,10 @@ class BenchPane(QWidget):
         self._document = document
         self._shown_for: object = None
         self._shown_selection = Selection()
+        self._panel_for: Selection | None = None
+        self._looked_at: object = None
+        self.banner = QLabel()
+        self.banner.hide()
         self.grid = BenchGrid()
         self.record = RecordView()
         self.fields = FieldsView()
@@ -77,6 +81,7 @@ class BenchPane(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
+        layout.addWidget(self.banner)
         layout.addLayout(self._stack, 1)
         layout.addWidget(self._find_bar)
         self.grid.current_changed.connect(self._tell_origin)
@@ -119,6 +124,9 @@ class BenchPane(QWidget):
     def refresh(self) -> None:
         """Show the rows of the selection, if they are others than those shown."""
         selection, outcome = self._document.selection, self._document.selected_outcome()
+        if self._panel_stays(selection, outcome):
+            return
+        self.banner.hide()
         if not selection:
             empty = not self._document.margin_files()
             self._say(
@@ -132,13 +140,37 @@ class BenchPane(QWidget):
                 self._say("Reading …")
             return
         if outcome.error is not None:
-            if (
-                self._stack.currentWidget() not in (self.changes, self.typing)
-                or selection != self._shown_selection
-            ):
-                self._say_error(outcome.error)
+            self._say_error(outcome.error)
             return
         self._show(selection, outcome)
+
+    def _panel_stays(self, selection: Selection, outcome: Outcome | None) -> bool:
+        """Whether what was opened on the bench for this selection stays, brought up to date."""
+        shown = self._stack.currentWidget()
+        if selection != self._panel_for:
+            return False
+        if isinstance(self._shown_for, ChangedRows) or shown is self.changes:
+            return True
+        if shown is self.typing:
+            self.show_typing()
+            return True
+        if shown is self.raw:
+            self._fill_raw()  # not while the source is read anew: then the cells stay as they are
+            return outcome is None or outcome.error is None
+        if shown is self.fields:
+            table = outcome.result.ports.get(selection.port) if outcome and outcome.result else None
+            if table is not None and table is not self._looked_at:
+                self._look_at_fields()
+            return True
+        return False
+
+    def _show_panel(self, panel: QWidget) -> None:
+        """Let a panel have the bench until it is closed or something else is selected."""
+        self.banner.hide()
+        self._shown_for = None
+        self._panel_for = self._document.selection
+        self._stack.setCurrentWidget(panel)
+        panel.setFocus()
 
     def _show(self, selection: Selection, outcome: Outcome) -> None:
         result, step = outcome.result, outcome.step
@@ -152,8 +184,6 @@ class BenchPane(QWidget):
             settings = KINDS.settings(step)
             self.grid.show_type(settings.join_type)
         # A knot's rows follow from its match and its fields, not from its join type.
-        if isinstance(self._shown_for, ChangedRows) and selection == self._shown_selection:
-            return
         same = (result.match, settings.links, settings.keep, settings.bring) if settings else table
         if same == self._shown_for and selection == self._shown_selection:
             if self._stack.currentWidget() is self.message:
@@ -168,17 +198,6 @@ class BenchPane(QWidget):
         self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
         if not table.rows and not content.is_knot:
             self._say("No rows." if table.fields else "No fields.")
-            return
-        if self._stack.currentWidget() is self.raw and not afresh and self._fill_raw():
-            return
-        if self._stack.currentWidget() is self.typing and not afresh:
-            self.show_typing()
-            return
-        if self._stack.currentWidget() is self.fields and not afresh:
-            self._stack.setCurrentWidget(self.grid)
-            self.show_fields()
-            return
-        if self._stack.currentWidget() is self.changes and not afresh:
             return
         if self._stack.currentWidget() is not self.record or afresh:
             self._stack.setCurrentWidget(self.grid)
@@ -236,7 +255,7 @@ class BenchPane(QWidget):
         self.record.setFocus()
 
     def _close_panel(self) -> None:
-        self._shown_for = None
+        self._shown_for, self._panel_for = None, None
         self._stack.setCurrentWidget(self.grid)
         self.refresh()
         self.focus_rows()
@@ -248,6 +267,9 @@ class BenchPane(QWidget):
         if self._stack.currentWidget() is self.fields:
             self._close_panel()
             return
+        self._look_at_fields()
+
+    def _look_at_fields(self) -> None:
         selection, outcome = self._document.selection, self._document.selected_outcome()
         if outcome is None or outcome.result is None or selection.port not in outcome.result.ports:
             self._document.said.emit("Its rows are not known yet.")
@@ -260,12 +282,12 @@ class BenchPane(QWidget):
         step = self._document.flow.find(selection.step)
         name = step.name if step is not None else selection.table
         can_change = step is not None and step.kind == SourceKind.name
+        self._looked_at = table
 
         def done(found: Look) -> None:
             if selection == self._document.selection:
                 self.fields.show_look(found, name, current, can_change=can_change)
-                self._stack.setCurrentWidget(self.fields)
-                self.fields.setFocus()
+                self._show_panel(self.fields)
 
         self._document.jobs.start(
             f"looking at the fields of {name}",
@@ -280,8 +302,7 @@ class BenchPane(QWidget):
             self._close_panel()
             return
         if self._fill_raw():
-            self._stack.setCurrentWidget(self.raw)
-            self.raw.setFocus()
+            self._show_panel(self.raw)
         else:
             self._document.said.emit("Only sheets and text files have raw cells: select one that is read.")
 
@@ -302,8 +323,8 @@ class BenchPane(QWidget):
             return
         step = self._document.flow.step(self._document.selection.step)
         self.typing.show_table(settings.typed, step.name)
-        self._stack.setCurrentWidget(self.typing)
-        self.typing.setFocus()
+        if self._stack.currentWidget() is not self.typing:
+            self._show_panel(self.typing)
 
     def _keep_typed(self, table: TypedTable) -> None:
         step = self._document.selection.step
@@ -319,9 +340,9 @@ class BenchPane(QWidget):
         if comparison is None:
             self._document.said.emit("There is nothing to compare with yet: F5 refreshes the sources.")
             return
-        self.changes.show_changes(comparison)
-        self._stack.setCurrentWidget(self.changes)
-        self.changes.setFocus()
+        if self.changes.comparison is not comparison:
+            self.changes.show_changes(comparison)
+        self._show_panel(self.changes)
 
     def _leave_for(self, step: str) -> None:
         self._close_panel()
@@ -329,8 +350,14 @@ class BenchPane(QWidget):
 
     def _show_changed_rows(self, rows: ChangedRows) -> None:
         """The rows of one line of what changed, in the grid; Esc in it leads back."""
-        content = chosen_rows_content(rows.table, rows.rows, rows.text)
         self._shown_for, self._shown_selection = rows, self._document.selection
+        self.banner.setText(f"{rows.text}. Esc goes back to what changed.")
+        self.banner.setFont(font(12, bold=True))
+        self.banner.setStyleSheet(
+            f"color: {theme().ink.name()}; background: {theme().band.name()}; padding: 5px 14px;"
+        )
+        self.banner.show()
+        content = chosen_rows_content(rows.table, rows.rows)
         self.grid.show_content(content, marks_of(self._document.flow), afresh=True)
         self._stack.setCurrentWidget(self.grid)
         self.grid.setFocus()
@@ -389,7 +416,6 @@ class BenchPane(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape and isinstance(self._shown_for, ChangedRows):
-            self._shown_for = None
             self.show_changes()
             return
         super().keyPressEvent(event)

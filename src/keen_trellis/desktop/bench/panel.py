@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent
+from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QLabel,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -22,6 +25,18 @@ LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 _ROW_HEIGHT = 24
 _WIDEST = 420
+
+
+class _Grounds(QStyledItemDelegate):
+    """Paints the ground that a cell has of its own, which style sheets leave out."""
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        ground = index.data(Qt.ItemDataRole.BackgroundRole)
+        if ground is not None and not option.state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(option.rect, ground)
+        super().paint(painter, option, index)
 
 
 class Panel(QWidget):
@@ -41,6 +56,7 @@ class Panel(QWidget):
         self.table.setShowGrid(False)
         self.table.setWordWrap(False)
         self.table.setAccessibleName(name)
+        self.table.setItemDelegate(_Grounds(self.table))
         self.table.verticalHeader().setVisible(False)
         self.table.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.table.installEventFilter(self)

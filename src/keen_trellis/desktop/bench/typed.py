@@ -34,6 +34,8 @@ class TypingView(Panel):
     def show_table(self, table: TypedTable, name: str) -> None:
         """Show a table; the cell stood on stays. The first line has the names of the fields."""
         row, column = max(self.table.currentRow(), 0), max(self.table.currentColumn(), 0)
+        if self.table.rowCount() and table == self._table and table == table_of(self.texts):
+            return
         self._table = table
         self._filling = True
         width = max([_LEAST_COLUMNS, len(table.names), *map(len, table.rows)])

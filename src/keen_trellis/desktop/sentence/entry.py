@@ -56,6 +56,7 @@ class Entry(QFrame):
         self._hint = (
             hint or ("Ctrl+Enter applies" if several_lines else "Enter applies") + ", Esc leaves it as it was"
         )
+        # Their parent first: a widget that is shown without one is a window of its own.
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 10, 8)
         layout.setSpacing(6)
@@ -66,8 +67,8 @@ class Entry(QFrame):
             (self.tick, bool(tick)),
             (self.said, True),
         ):
-            widget.setVisible(shown)
             layout.addWidget(widget)
+            widget.setVisible(shown)
         chosen = theme()
         self.setStyleSheet(
             f"Entry {{ background: {chosen.paper.name()}; border: 1px solid {chosen.accent.name()}; }}"

@@ -123,8 +123,9 @@ class SentencePane(QWidget):
         file = Path(selection.path).name
         state = self._document.files.get(selection.path)
         if state is not None and state.error is not None:
+            said = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
             again = Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True)
-            return [Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True), again]
+            return [said, *self._password_chip(state.error), again]
         items: list[Item] = [
             Word(f"{selection.table} of {file}" if selection.table != Path(file).stem else file)
         ]
@@ -178,16 +179,12 @@ class SentencePane(QWidget):
         if step.kind != SourceKind.name:
             return items
         settings: SourceSettings = KINDS.settings(step)
-        if isinstance(error, PasswordNeeded):
-            items.append(
-                Chip(
-                    "give the password",
-                    lambda _: self.password_wanted.emit(error.address),
-                    "Password",
-                    doing=True,
-                )
-            )
-        elif not is_address(settings.path) and settings.reader != TYPED:
+        items += self._password_chip(error)
+        if (
+            not isinstance(error, PasswordNeeded)
+            and not is_address(settings.path)
+            and settings.reader != TYPED
+        ):
             beside = self._document.beside_the_flow(settings.path)
             if beside:
                 items.append(
@@ -208,6 +205,14 @@ class SentencePane(QWidget):
             )
         items.append(Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True))
         return items
+
+    def _password_chip(self, error: TrellisError) -> list[Item]:
+        if not isinstance(error, PasswordNeeded):
+            return []
+        address = error.address
+        return [
+            Chip("give the password", lambda _: self.password_wanted.emit(address), "Password", doing=True)
+        ]
 
     def _as_found(self, step: Step, settings: SourceSettings) -> None:
         plain = SourceSettings(settings.reader, settings.path, settings.table)

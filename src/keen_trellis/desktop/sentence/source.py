@@ -58,7 +58,10 @@ class SourceSentence:
         snapshot = self._document.library.known(settings)
         settled = snapshot.settled if snapshot is not None else Settled()
         if settings.reader == TYPED:
-            items: list[Item] = [Word(f"{step.name}, typed into this flow")]
+            items: list[Item] = [
+                Word(f"{step.name}, typed into this flow:"),
+                Chip("edit its rows", lambda _: self._pane.typing_wanted.emit(), "Rows", doing=True),
+            ]
         else:
             items = [Word("Read"), *self._table_items(step, settings)]
             items += self._gathering_items(step, settings)
@@ -68,7 +71,10 @@ class SourceSentence:
             table = outcome.result.rows
             items += [Word(","), self._fields_chip(step, settings, len(table.fields))]
             rows = "1 row" if table.rows == 1 else f"{table.rows:,} rows"
-            items += [Word(f", {rows}." if not outcome.partial else f", the first {rows}; reading on.")]
+            items += [
+                Word(","),
+                Word(f"{rows}." if not outcome.partial else f"the first {rows}; reading on."),
+            ]
         if snapshot is not None and snapshot.old:
             items.append(Word("These are the rows from before: it could not be read.", alarm=True))
         return items
@@ -168,7 +174,9 @@ class SourceSentence:
             Word(","),
             Chip(text, which, "Files"),
             Word(","),
-            Chip(f"with {' and '.join(names)}" if names else "no field for the file", further, "File fields"),
+            Chip(
+                f"with {' and '.join(names)}" if names else "without the file's name", further, "File fields"
+            ),
         ]
 
     # --- where it stands ---
