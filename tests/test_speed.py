@@ -54,6 +54,9 @@ class Speed(unittest.TestCase):
             "first page of the full outer join",
             "another join type, bench painted",
             "peak MB",
+            "beside pyarrow",
+            "beside python-calamine",
+            "a folder of 12 files",
         ):
             self.assertIn(words, out.getvalue())
 

@@ -12,10 +12,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
-import threading
 import time
-import tracemalloc
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -31,8 +28,9 @@ from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.matching import Match, match
 from keen_trellis.core.table import ArrowTable
+from keen_trellis.speed_measures import PAIRS, alternated, peak_above, seconds
+from keen_trellis.speed_of_reading import reading_grid
 
-_PAIRS = 5
 _HITS = 0.71
 _PAGE = 60
 _SEED = 17
@@ -47,50 +45,6 @@ class Case:
     right: ArrowTable
     links: tuple[LinkField, ...]
     aim: float  # in floors
-
-
-def seconds(work: Callable[[], object]) -> float:
-    """How long `work` takes once."""
-    started = time.perf_counter()
-    work()
-    return time.perf_counter() - started
-
-
-def alternated(one: Callable[[], object], other: Callable[[], object]) -> tuple[float, float, float]:
-    """Median seconds of both, and the median of their ratios, from pairs measured in turns."""
-    pairs = [(seconds(one), seconds(other)) for _ in range(_PAIRS)]
-    ratios = [ours / theirs for ours, theirs in pairs]
-    return (
-        statistics.median(p[0] for p in pairs),
-        statistics.median(p[1] for p in pairs),
-        statistics.median(ratios),
-    )
-
-
-def peak_above(work: Callable[[], object]) -> int:
-    """How many bytes of NumPy's and Arrow's `work` held at most at a time, sampled every 2 ms."""
-
-    def held() -> int:
-        return tracemalloc.get_traced_memory()[0] + int(pa.total_allocated_bytes())
-
-    tracemalloc.start()
-    before, peak, done = held(), 0, threading.Event()
-
-    def watch() -> None:
-        nonlocal peak
-        while not done.is_set():
-            peak = max(peak, held())
-            time.sleep(0.002)
-
-    watcher = threading.Thread(target=watch)
-    watcher.start()
-    try:
-        work()
-    finally:
-        done.set()
-        watcher.join()
-        tracemalloc.stop()
-    return max(peak - before, 0)
 
 
 def cases(rows: int) -> list[Case]:
@@ -188,10 +142,11 @@ def _key(link: LinkField, field: str) -> str:
 def report(rows: int) -> None:
     """Print everything that is measured."""
     console = Console(width=150, highlight=False)
-    console.print(f"{rows:,} x {rows // 10:,} rows; ratios are medians of {_PAIRS} alternated pairs.\n")
+    console.print(f"{rows:,} x {rows // 10:,} rows; ratios are medians of {PAIRS} alternated pairs.\n")
     made = cases(rows)
     console.print(_match_grid(made))
     console.print(_page_grid(made[0]))
+    console.print(reading_grid(rows))
     console.print(_window_grid(rows))
 
 
@@ -252,7 +207,7 @@ def _page_grid(case: Case) -> Grid:
         ("a page from its middle", JoinType.FULL_OUTER, 0.5, 20),
         ("another join type, counts and first page", JoinType.INNER, 0.0, 5),
     ):
-        taken = statistics.median(seconds(partial(page, kind, share)) for _ in range(_PAIRS))
+        taken = statistics.median(seconds(partial(page, kind, share)) for _ in range(PAIRS))
         grid.add_row(name, f"{1000 * taken:.1f}", str(aim))
     return grid
 

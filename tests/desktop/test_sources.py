@@ -326,6 +326,24 @@ class Refreshing(SourcesCase):
         source = next(s for s in self.document.comparison.sources if s.step == "objects")
         self.assertIn("There is no such file", source.old)
 
+    def test_a_source_that_is_lost_when_the_flow_is_opened_shows_its_rows_from_before(self):
+        path = self.open_demo(own=True)
+        self.document.save(path)
+        self.document.new()
+        self.rest()
+        self.document.library.forget_all()
+        (path.parent / "registry.sqlite").rename(path.parent / "moved.sqlite")
+        self.window.open_flow(path)
+        self.rest(lambda: self.document.comparison is not None)
+        self.assertEqual(len(self.rows("objects")), 12_907)
+        self.document.select(Selection("objects"))
+        self.assertIn("These are the rows from before", self.sentence)
+        self.assertIn("12,907 · old", [head.count for head in self.window.trellis._layout.heads])
+        self.click(self.chip("File"))
+        self.enter_file(path.parent / "moved.sqlite")
+        self.rest()
+        self.assertNotIn("from before", self.sentence)
+
     def test_a_change_of_a_watched_file_is_offered_as_refresh(self):
         path = self.open_demo(own=True)
         self.assertTrue(self.window.watching.on)

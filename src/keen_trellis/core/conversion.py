@@ -60,6 +60,11 @@ class Way:
     convert: Callable[[pa.Array], pa.Array] = field(compare=False)
     notation: Notation = Notation()
     pair: str = ""
+    sure: Callable[[pa.Array], bool] | None = field(default=None, compare=False)
+
+    def surely_fits(self, values: pa.Array) -> bool:
+        """Whether all values are certainly written so, where that is cheaply told; False is no answer."""
+        return self.sure is not None and self.sure(values)
 
     def is_twin_of(self, other: Way) -> bool:
         """Whether the two differ only in what they take a mark for."""
@@ -75,18 +80,46 @@ def fits(values: pa.Array, way: Way) -> pa.Array:
 
 
 def _integers(values: pa.Array) -> pa.Array:
-    return pc.replace_substring_regex(values, r"^\+", "").cast(pa.int64())
+    return _without_plus(values).cast(pa.int64())
+
+
+def _without_plus(values: pa.Array) -> pa.Array:
+    if not pc.any(pc.starts_with(values, "+")).as_py():
+        return values
+    return pc.replace_substring_regex(values, r"^\+", "")
+
+
+def _sure_integers(values: pa.Array) -> bool:
+    """Digits only, few of them, and no zero before others."""
+    longest = pc.max(pc.binary_length(values)).as_py() or 0
+    if longest > 18 or not pc.all(pc.ascii_is_decimal(values)).as_py():
+        return False
+    return not _any(pc.and_(pc.starts_with(values, "0"), pc.greater(pc.binary_length(values), 1)))
+
+
+def _any(mask: pa.Array) -> bool:
+    return bool(pc.any(mask).as_py())
+
+
+def _sure_dates(values: pa.Array) -> bool:
+    """As long as dates are; whether they are any shows when they are converted."""
+    lengths = pc.min_max(pc.binary_length(values))
+    return bool(lengths["min"].as_py() == 10 == lengths["max"].as_py())
 
 
 def _decimals(values: pa.Array) -> pa.Array:
     """Plain decimals as the narrowest decimal128 that holds all of them."""
-    plain = pc.replace_substring_regex(values, r"^\+", "")
-    parts = pc.extract_regex(plain, r"^-?(?P<whole>\d+)(?:\.(?P<fraction>\d+))?$")
-    whole = pc.max(pc.binary_length(pc.struct_field(parts, "whole"))).as_py() or 1
-    scale = pc.max(pc.binary_length(pc.struct_field(parts, "fraction"))).as_py() or 0
-    if whole + scale > _MOST_DIGITS:
+    plain = _without_plus(values)
+    lengths = pc.binary_length(plain)
+    point = pc.find_substring(plain, ".")
+    without = pc.less(point, 0)
+    fraction = pc.if_else(without, 0, pc.subtract(pc.subtract(lengths, point), 1))
+    whole = pc.subtract(pc.if_else(without, lengths, point), pc.starts_with(plain, "-").cast(pa.int32()))
+    digits, scale = pc.max(whole).as_py() or 1, pc.max(fraction).as_py() or 0
+    if digits + scale > _MOST_DIGITS:
         raise pa.ArrowInvalid("more digits than a decimal holds")
-    return plain.cast(pa.string()).cast(pa.decimal128(whole + scale, scale))
+    made = plain.cast(pa.string()).cast(pa.decimal128(_MOST_DIGITS, scale))
+    return narrowed(made, digits + scale)
 
 
 _POINT_GROUPS = r"(?:\d{1,3}(?:[,'’ \x{a0}\x{202f}]\d{3})+|\d+)"
@@ -184,9 +217,21 @@ _MONTH = r"(?P<m>0?[1-9]|1[0-2])"
 _DAY_FIRST = rf"^{_DAY}[-./]{_MONTH}[-./](?P<y>\d{{4}})$"
 _MONTH_FIRST = rf"^{_MONTH}[-./]{_DAY}[-./](?P<y>\d{{4}})$"
 
-INTEGERS = Way("whole numbers", FieldType.INTEGER, r"^[+-]?(0|[1-9]\d{0,17})$", _integers)
+INTEGERS = Way(
+    "whole numbers",
+    FieldType.INTEGER,
+    r"^[+-]?(0|[1-9]\d{0,17})$",
+    _integers,
+    sure=_sure_integers,
+)
 DECIMALS = Way("numbers", FieldType.DECIMAL, r"^[+-]?(0|[1-9]\d*)(\.\d+)?$", _decimals)
-ISO_DATES = Way("dates", FieldType.DATE, r"^\d{4}-\d{2}-\d{2}$", lambda values: values.cast(pa.date32()))
+ISO_DATES = Way(
+    "dates",
+    FieldType.DATE,
+    r"^\d{4}-\d{2}-\d{2}$",
+    lambda values: values.cast(pa.date32()),
+    sure=_sure_dates,
+)
 ISO_TIMESTAMPS = Way(
     "timestamps",
     FieldType.TIMESTAMP,

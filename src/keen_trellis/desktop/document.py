@@ -173,6 +173,8 @@ class Document(QObject):
         self.files.clear()
         self._stumps.clear()
         self.library.forget_changed()
+        if last is not None:
+            self.library.fall_back_on(flow, KINDS, last)
         knots = [step.id for step in flow.steps if step.kind == "join"]
         first = knots[:1] or [step.id for step in flow.steps[:1]]
         self.selection = Selection(first[0]) if first else Selection()

@@ -97,9 +97,9 @@ def _another(window: MainWindow) -> MainWindow:
 
 def draw_views(folder: Path) -> list[Path]:
     """Draw each main view into `folder`, from demo data made for the purpose; the paths written."""
-    from keen_trellis.demo.files import REGISTRY_FILE
+    from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
     from keen_trellis.demo.flows import WINTER_LOANS
-    from keen_trellis.demo.setting_up import make
+    from keen_trellis.demo.setting_up import make, make_next_month
     from keen_trellis.desktop.document import Selection
 
     folder.mkdir(parents=True, exist_ok=True)
@@ -133,10 +133,25 @@ def draw_views(folder: Path) -> list[Path]:
         keep(window, "output")
         window.document.select(Selection("venues"))
         keep(window, "source")
+        window.bench.show_raw()
+        keep(window, "raw-cells")
+        window.bench.raw.closed.emit()
+        window.open_paths([data / COURIER_FOLDER])
+        settle(window)
+        window.begin_rail()
+        keep(window, "folder")
+        window.bench.show_fields()
+        keep(window, "fields")
+        window.document.undo()
+        window.document.undo()
         window.document.select(Selection("loans-with-objects"))
         window.use_theme("dark")
         keep(window, "dark-theme")
         window.use_theme("light")
+        make_next_month(data)
+        window.document.refresh()
+        settle(window, lambda: window.document.comparison is not None)
+        keep(window, "what-changed")
         (data / REGISTRY_FILE).unlink()
         window = _another(window)
         window.open_flow(data / WINTER_LOANS)

@@ -25,13 +25,13 @@ class Earlier:
     """The snapshots that were in use before, as a runner asks for them."""
 
     def __init__(self, snapshots: Mapping[SourceSettings, Snapshot]) -> None:
-        self._snapshots = snapshots
+        self.snapshots = snapshots
 
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
         """The earlier snapshot; SourceError if its rows are gone."""
-        if settings not in self._snapshots:
+        if settings not in self.snapshots:
             raise SourceError("The rows from before are not there any more.", where=settings.path)
-        return self._snapshots[settings]
+        return self.snapshots[settings]
 
 
 @dataclass(frozen=True)

@@ -145,7 +145,8 @@ def _batches(path: Path) -> Iterator[tuple[pa.Schema, int, Iterator[Any]]]:
         from pyarrow import parquet
 
         with parquet.ParquetFile(path) as opened:
-            yield opened.schema_arrow, opened.metadata.num_rows, opened.iter_batches(_BATCH_ROWS)
+            batches = map(_checked, opened.iter_batches(_BATCH_ROWS))
+            yield opened.schema_arrow, opened.metadata.num_rows, batches
         return
     with pa.memory_map(str(path)) as source:
         reader = pa.ipc.open_file(source)

@@ -73,6 +73,12 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     except DBAPIError as error:
         task.checkpoint()  # stopped on purpose: then it is no error
         raise _translated(error.orig, place) from _without_secrets(error)
+    except (UnicodeDecodeError, OverflowError) as error:
+        raise SourceError(
+            "The database holds names or text that are none; it is damaged.",
+            where=shown_address(place),
+            remedy="Copy or export it again.",
+        ) from error
     except sqlite3.Error as error:
         task.checkpoint()
         raise _translated(error, place) from error

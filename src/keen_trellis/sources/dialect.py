@@ -6,6 +6,7 @@ import codecs
 import csv
 import io
 import itertools
+import mmap
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -61,7 +62,8 @@ def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
         try:
             while block := file.read(_BLOCK):
                 task.checkpoint(0, 0, f"reading {path.name}")
-                decoder.decode(block)
+                if not block.isascii() or decoder.getstate()[0]:
+                    decoder.decode(block)
                 position += len(block)
             decoder.decode(b"", final=True)
         except UnicodeDecodeError:
@@ -141,6 +143,9 @@ def quotation(path: Path, settled: TextDialect) -> tuple[int, bool]:
     """
     if not settled.quote:
         return 0, True
+    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as mapped:
+        if mapped.find(settled.quote.encode()) < 0:
+            return 0, True
     content = np.memmap(path, np.uint8, mode="r")
     around = np.zeros(256, dtype=bool)
     around[[ord(text) for text in (settled.quote, settled.delimiter, "\n", "\r")]] = True

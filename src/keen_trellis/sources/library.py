@@ -57,6 +57,7 @@ class Library:
     def __init__(self, cache: Cache | None = None) -> None:
         self.cache = cache or Cache()
         self._snapshots: dict[SourceSettings, Snapshot] = {}
+        self._earlier: dict[SourceSettings, str] = {}
         self._locks: dict[SourceSettings, threading.Lock] = {}
         self._lock = threading.Lock()
 
@@ -79,10 +80,24 @@ class Library:
         try:
             found = self._snapshots.get(settings)
             if found is None:
-                found = self._snapshots[settings] = self._taken(settings, task)
+                found = self._snapshots[settings] = self._taken_or_earlier(settings, task)
             return found
         finally:
             lock.release()
+
+    def _taken_or_earlier(self, settings: SourceSettings, task: Task) -> Snapshot:
+        try:
+            return self._taken(settings, task)
+        except SourceError as error:
+            earlier = self.earlier(settings, self._earlier.get(settings, ""))
+            if earlier is None:
+                raise
+            return replace(earlier, old=str(error))
+
+    def fall_back_on(self, flow: Flow, kinds: Kinds, last: LastRun) -> None:
+        """Where a source of the flow cannot be read, use the rows of its last run, marked as old."""
+        for settings, snapshot in self.before(flow, kinds, last).snapshots.items():
+            self._earlier[settings] = snapshot.content
 
     def first_rows(self, settings: SourceSettings, task: Task) -> Snapshot | None:
         """The first rows of a source, where they are to be had long before all of them; else None."""
@@ -106,6 +121,7 @@ class Library:
 
     def forget_changed(self, task: Task | None = None) -> None:
         """Let go of snapshots whose files are gone or have changed: they are read anew when asked for."""
+        self._earlier.clear()
         for settings, snapshot in list(self._snapshots.items()):
             try:
                 same = self._identity(settings, task or Task()) == snapshot.identity

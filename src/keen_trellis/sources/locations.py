@@ -4,6 +4,7 @@ address.
 
 from __future__ import annotations
 
+import os
 import re
 from pathlib import Path
 
@@ -24,7 +25,7 @@ def is_address(place: str) -> bool:
 
 def is_pattern(place: str) -> bool:
     """Whether a place is a pattern of file names and no file that is called so."""
-    return bool(_PATTERN.search(place)) and not Path(place).exists()
+    return bool(_PATTERN.search(place)) and not os.path.exists(place)
 
 
 def reader_for(place: str) -> tuple[str, str]:
@@ -34,7 +35,7 @@ def reader_for(place: str) -> tuple[str, str]:
     if is_address(place):
         return place, DATABASE
     whole = str(Path(place).expanduser().absolute())
-    if is_pattern(whole) or Path(whole).is_dir():
+    if is_pattern(whole) or os.path.isdir(whole):
         return whole, FOLDER
     return whole, recognise(Path(whole)).reader
 

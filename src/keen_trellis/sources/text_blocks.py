@@ -8,6 +8,7 @@ import itertools
 import mmap
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +23,7 @@ from keen_trellis.sources.dialect import TextDialect, records
 BLOCK_BYTES = 64 * 2**20
 _TEXT = pa.large_string()
 _BATCH_ROWS = 20_000
-_NEWLINE = ord("\n")
+_NEWLINE, _RETURN = ord("\n"), ord("\r")
 
 
 @dataclass(frozen=True)
@@ -106,8 +107,9 @@ class TextFile:
             size = self.path.stat().st_size
             if size <= self.start:
                 return
-            with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
-                yield from self._quickly(content, size, task, repairs)
+            # Not closed by hand: rows that are still being read keep it mapped.
+            content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+            yield from self._quickly(content, size, task, repairs)
 
     def _quickly(self, content: mmap.mmap, size: int, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
         position, line = self.start, 1
@@ -115,8 +117,9 @@ class TextFile:
         while position < size:
             task.checkpoint(position, size, f"reading {self.name}")
             end = self._block_end(content, position, size)
-            lines = _Lines.of(content[position:end], line, self.settled.quote if self.quotes else "")
-            position, line = end, lines.next_line
+            block = pa.py_buffer(memoryview(content)[position:end])
+            lines = _Lines(block, line, self.settled.quote if self.quotes else "")
+            position, line = end, line + lines.newlines
             if to_skip:
                 skipped = min(to_skip, len(lines.numbers))
                 lines, to_skip = lines.kept(range(skipped, len(lines.numbers))), to_skip - skipped
@@ -136,24 +139,28 @@ class TextFile:
         while wanted < size:
             end = content.rfind(b"\n", start, wanted) + 1
             # A line's end inside quotation marks ends no row: one more mark on one side than on the other.
-            while end > start and self.quotes and content[start:end].count(self.settled.quote.encode()) % 2:
+            while end > start and self.quotes and self._is_open(content, start, end):
                 end = content.rfind(b"\n", start, end - 1) + 1
             if end > start:
                 return end
             wanted += BLOCK_BYTES
         return size
 
+    def _is_open(self, content: mmap.mmap, start: int, end: int) -> bool:
+        marks = np.frombuffer(memoryview(content)[start:end], np.uint8)
+        return bool(np.count_nonzero(marks == ord(self.settled.quote)) % 2)
+
     def _block(self, lines: _Lines, repairs: Repairs) -> TextBlock:
         quick = self._even(lines)
         if quick is not None:
             return quick
-        rows = list(records(io.StringIO(lines.content.decode(), ""), self.settled))
+        rows = list(records(io.StringIO(lines.content.to_pybytes().decode(), ""), self.settled))
         return self._of_rows(list(zip(lines.numbers.tolist(), rows, strict=False)), repairs)
 
     def _even(self, lines: _Lines) -> TextBlock | None:
         """The cells of a block in which every row is as wide as the header; None if one is not."""
         names = [str(number) for number in range(self.width)]
-        if self.width == 1 and b"\r" in lines.content:
+        if self.width == 1 and (lines.marks == _RETURN).any():
             return None
         try:
             data = pa_csv.read_csv(
@@ -162,7 +169,7 @@ class TextFile:
                 parse_options=pa_csv.ParseOptions(
                     delimiter=self.settled.delimiter,
                     quote_char=self.settled.quote or False,
-                    newlines_in_values=self.quotes,
+                    newlines_in_values=lines.newlines > len(lines.numbers),
                     ignore_empty_lines=False,
                 ),
                 convert_options=pa_csv.ConvertOptions(
@@ -230,49 +237,72 @@ class TextFile:
         return TextBlock(columns, np.array(numbers, dtype=np.int32))
 
 
-@dataclass(frozen=True)
 class _Lines:
-    """A block's bytes, and for each of its rows where it begins in them and the number of its first line."""
+    """A block's bytes, its rows, and for each of them where it begins and the number of its first line."""
 
-    content: bytes
-    starts: np.ndarray
-    numbers: np.ndarray
-    next_line: int
+    def __init__(
+        self,
+        content: pa.Buffer,
+        first_line: int,
+        quote: str,
+        starts: np.ndarray | None = None,
+        numbers: np.ndarray | None = None,
+    ) -> None:
+        self.content = content
+        self.marks = np.frombuffer(content, np.uint8)
+        self._first_line = first_line
+        self._quote = quote if quote and (self.marks == ord(quote)).any() else ""
+        self._starts, self._numbers = starts, numbers
 
-    @staticmethod
-    def of(content: bytes, first_line: int, quote: str) -> _Lines:
-        marks = np.frombuffer(content, np.uint8)
+    @cached_property
+    def newlines(self) -> int:
+        """How many lines end in it."""
+        return int(np.count_nonzero(self.marks == _NEWLINE))
+
+    @cached_property
+    def numbers(self) -> np.ndarray:
+        """The number of the first line of each row."""
+        if self._numbers is not None:
+            return self._numbers
+        if self._quote:
+            return self._rows[1]
+        open_end = len(self.marks) > 0 and self.marks[-1] != _NEWLINE
+        return np.arange(self._first_line, self._first_line + self.newlines + open_end, dtype=np.int32)
+
+    @cached_property
+    def starts(self) -> np.ndarray:
+        """Where each row begins, in bytes."""
+        return self._rows[0] if self._starts is None else self._starts
+
+    @cached_property
+    def _rows(self) -> tuple[np.ndarray, np.ndarray]:
+        marks = self.marks
         ends = np.flatnonzero(marks == _NEWLINE)
-        next_line = first_line + len(ends)
         first_of_row = np.arange(len(ends) + 1, dtype=np.int32)
-        if quote:
-            quotes = np.flatnonzero(marks == ord(quote))
-            outside = np.searchsorted(quotes, ends) % 2 == 0
+        if self._quote:
+            # A line's end inside quotation marks ends no row.
+            outside = np.cumsum(marks == ord(self._quote), dtype=np.uint8)[ends] & 1 == 0
             first_of_row = np.concatenate(([0], np.flatnonzero(outside) + 1)).astype(np.int32)
             ends = ends[outside]
         starts = np.concatenate(([0], ends + 1))
-        if starts[-1] >= len(content):
+        if starts[-1] >= len(marks):
             starts, first_of_row = starts[:-1], first_of_row[: len(starts) - 1]
-        return _Lines(content, starts, first_of_row + first_line, next_line)
+        return starts, first_of_row + self._first_line
 
     def kept(self, rows: range) -> _Lines:
         """Only these rows, which follow each other."""
         if len(rows) == len(self.numbers):
             return self
         if not len(rows):
-            return _Lines(b"", self.starts[:0], self.numbers[:0], self.next_line)
+            return _Lines(pa.py_buffer(b""), 0, "", self.starts[:0], self.numbers[:0])
         begin = int(self.starts[rows.start])
-        end = int(self.starts[rows.stop]) if rows.stop < len(self.starts) else len(self.content)
-        return _Lines(
-            self.content[begin:end],
-            self.starts[rows.start : rows.stop] - begin,
-            self.numbers[rows.start : rows.stop],
-            self.next_line,
-        )
+        end = int(self.starts[rows.stop]) if rows.stop < len(self.starts) else len(self.marks)
+        starts, numbers = self.starts[rows.start : rows.stop] - begin, self.numbers[rows.start : rows.stop]
+        return _Lines(self.content.slice(begin, end - begin), 0, self._quote, starts, numbers)
 
     def without(self, comment: str) -> tuple[_Lines, int]:
         """The rows that do not begin with a comment's mark, and how many do."""
-        marks = np.frombuffer(self.content, np.uint8)
+        marks = self.marks
         is_comment = np.ones(len(self.starts), dtype=bool)
         for place, byte in enumerate(comment.encode()):
             at = np.minimum(self.starts + place, len(marks) - 1)
@@ -280,10 +310,10 @@ class _Lines:
         if not is_comment.any():
             return self, 0
         lengths = np.diff(np.append(self.starts, len(marks)))
-        content = marks[np.repeat(~is_comment, lengths)].tobytes()
+        content = pa.py_buffer(marks[np.repeat(~is_comment, lengths)].tobytes())
         kept = lengths[~is_comment]
         starts = np.concatenate(([0], np.cumsum(kept)))[: len(kept)]
-        return _Lines(content, starts, self.numbers[~is_comment], self.next_line), int(is_comment.sum())
+        return _Lines(content, 0, self._quote, starts, self.numbers[~is_comment]), int(is_comment.sum())
 
 
 def _combined(column: pa.ChunkedArray) -> pa.Array:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 
 import numpy as np
 import pyarrow as pa
@@ -19,6 +20,7 @@ from keen_trellis.core.conversion import (
     Way,
     agrees,
     fits,
+    narrowed,
 )
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import Place, Remark
@@ -110,9 +112,15 @@ class TextField:
         """The block converted, or None after what it shows was learned."""
         way = self._way
         assert way is not None
-        values, blanks = self._without_placeholders(values, way, filled)
-        if values is None:
-            return None
+        made: pa.Array | None = None
+        blanks: dict[str, int] = {}
+        if way.surely_fits(values):
+            with suppress(pa.ArrowInvalid):
+                made = way.convert(values)
+        if made is None:
+            values, blanks = self._without_placeholders(values, way, filled)
+            if values is None:
+                return None
         if self.open_between is not None:
             twin = self.open_between[1]
             if not _all_fit(values, twin):
@@ -121,7 +129,7 @@ class TextField:
             elif not self._marks:
                 self._marks = _tells_apart(way, values)
         try:
-            made = way.convert(values)
+            made = way.convert(values) if made is None else made
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             self._rule_out(way)
             return None
@@ -134,7 +142,8 @@ class TextField:
                 self._rule_out(way)
                 return None
             self._whole = max(whole, self._whole)
-            made = made.cast(pa.decimal128(_DECIMAL.precision, self._scale))
+            same = made.type.scale == self._scale
+            made = narrowed(made, _DECIMAL.precision) if same else made.cast(self.arrow_type)
         for word, count in blanks.items():
             self._blank_words[word] = self._blank_words.get(word, 0) + count
         return made

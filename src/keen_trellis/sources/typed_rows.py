@@ -153,6 +153,15 @@ def typed_rows(
     return TypedRows(data, digits, columns.writing, remarks)
 
 
+def _read_ahead(blocks: Iterator[TextBlock]) -> Iterator[TextBlock]:
+    """The blocks, the next one being read while one is worked on."""
+    with ThreadPoolExecutor(1) as reader:
+        following = reader.submit(next, blocks, None)
+        while (block := following.result()) is not None:
+            following = reader.submit(next, blocks, None)
+            yield block
+
+
 def _write_pass(
     columns: _Columns, blocks: Iterator[TextBlock], target: Path, pool: ThreadPoolExecutor, task: Task
 ) -> np.ndarray | None:
@@ -161,9 +170,13 @@ def _write_pass(
     writer: pa.RecordBatchFileWriter | None = None
     schema: pa.Schema | None = None
     try:
-        for block in blocks:
+        for block in _read_ahead(blocks):
             task.checkpoint()
             batch = columns.take(block, pool)
+            while batch is None and writer is None:
+                # Nothing is written yet: what was learned from the first block can be tried on it at once.
+                columns.begin_again()
+                batch = columns.take(block, pool)
             if batch is None or (schema is not None and batch.schema != schema):
                 return None
             if writer is None:

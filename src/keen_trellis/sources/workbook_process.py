@@ -11,7 +11,8 @@ import gc
 import os
 import resource
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -64,13 +65,6 @@ def main(words: Sequence[str]) -> int:
     except SourceError as error:
         say(Message(error=error.what, remedy=error.remedy))
         return error.exit_code
-    except calamine.PasswordError:
-        say(
-            Message(
-                error="The workbook is protected by a password.", remedy="Save a copy without a password."
-            )
-        )
-        return SourceError.exit_code
     except MemoryError:
         say(
             Message(
@@ -82,12 +76,26 @@ def main(words: Sequence[str]) -> int:
     except OSError as error:
         say(Message(error=f"Its rows cannot be kept: {error.strerror}.", remedy="Make room on the disk."))
         return SourceError.exit_code
-    except Exception as error:  # the reader library's own errors have no common base
-        say(
-            Message(error=f"The workbook is damaged or cut off ({error}).", remedy="Copy or export it again.")
-        )
-        return SourceError.exit_code
     return 0
+
+
+@contextmanager
+def _library_errors() -> Iterator[None]:
+    """What the reader library raises, and where it panics, as errors of ours. Its errors have no common
+    base.
+    """
+    try:
+        yield
+    except (MemoryError, KeyboardInterrupt, SystemExit, SourceError):
+        raise
+    except calamine.PasswordError as error:
+        raise SourceError(
+            "The workbook is protected by a password.", remedy="Save a copy without a password."
+        ) from error
+    except BaseException as error:
+        raise SourceError(
+            f"The workbook is damaged or cut off ({error}).", remedy="Copy or export it again."
+        ) from error
 
 
 def _limit_memory() -> None:
@@ -109,8 +117,11 @@ def _answer(task: str, path: str, *more: str) -> Message:
 class _Workbook:
     def __init__(self, path: str) -> None:
         self.path = path
-        self.calamine = calamine.CalamineWorkbook.from_path(path)
-        self.sheets = [entry for entry in self.calamine.sheets_metadata if _is_sheet(entry)]
+        with _library_errors():
+            self.calamine = calamine.CalamineWorkbook.from_path(path)
+            self.sheets = [entry for entry in self.calamine.sheets_metadata if _is_sheet(entry)]
+        if not self.sheets:
+            raise SourceError("The workbook has no sheet.", remedy="Was it saved completely?")
 
     def listings(self) -> list[Listing]:
         """Sheets, then named tables and ranges."""
@@ -131,22 +142,27 @@ class _Workbook:
 
     def named_tables(self) -> list[str]:
         """The names of tables inside sheets; only xlsx has them."""
-        try:
+        # Kinds of workbook that have none raise an error; a damaged one has been refused already.
+        with suppress(SourceError), _library_errors():
             self.with_tables = calamine.CalamineWorkbook.from_path(self.path, load_tables=True)
             return list(self.with_tables.table_names)
-        except (calamine.CalamineError, calamine.TablesNotSupported):
-            return []
+        return []
 
     def further(self) -> list[Listing]:
         """The tables beside or below the first one of each sheet that is not too large to look through."""
         found = []
         for entry in self.sheets:
-            sheet = self.calamine.get_sheet_by_name(entry.name)
+            sheet = self.sheet(entry.name)
             if sheet.start is None or sheet.total_height * sheet.total_width > _FURTHER_CELLS:
                 continue
             hidden = entry.visible is not calamine.SheetVisibleEnum.Visible
             found += further_listings(_cells(sheet), entry.name, hidden=hidden)
         return found
+
+    def sheet(self, name: str) -> calamine.CalamineSheet:
+        """The sheet called so."""
+        with _library_errors():
+            return self.calamine.get_sheet_by_name(name)
 
     def place(self, table: str) -> tuple[str, str]:
         """The sheet and the range in it, "" for no range, that a table's name stands for."""
@@ -164,7 +180,8 @@ class _Workbook:
                 )
             return sheet, place
         if table in self.named_tables():
-            found = self.with_tables.get_table_by_name(table)
+            with _library_errors():
+                found = self.with_tables.get_table_by_name(table)
             from keen_trellis.sources.headers import column_letters
 
             assert found.start is not None and found.end is not None
@@ -196,7 +213,7 @@ def _read(workbook: _Workbook, settings: SourceSettings, target: str) -> About:
     from keen_trellis.sources.inference import cell_text
 
     name, place = workbook.place(settings.table or workbook.sheets[0].name)
-    sheet = _cells(workbook.calamine.get_sheet_by_name(name))
+    sheet = _cells(workbook.sheet(name))
     if not sheet.filled.any():
         raise SourceError(f"The sheet “{name}” is empty.", remedy="Choose another sheet.")
     block = chosen_block(sheet, place, settings.layout)
@@ -277,19 +294,24 @@ def _cells(sheet: calamine.CalamineSheet) -> Sheet:
     if sheet.start is None:
         return Sheet.of([])
     left = [""] * sheet.start[1]
-    for row in sheet.iter_rows():
-        rows.append(left + row)
-        if len(rows) % _PROGRESS_ROWS == 0:
-            say(Message(done=len(rows), total=total))
+    with _library_errors():
+        for row in sheet.iter_rows():
+            rows.append(left + row)
+            if len(rows) % _PROGRESS_ROWS == 0:
+                say(Message(done=len(rows), total=total))
     # Row numbers count from the sheet's top, whether or not the library hands out the blank rows there.
     rows = [[] for _ in range(total - len(rows))] + rows
     width = max(map(len, rows), default=0)
     even = [row if len(row) == width else row + [""] * (width - len(row)) for row in rows]
-    merged = [
-        (range(first[0], last[0] + 1), range(first[1], last[1] + 1))
-        for first, last in sheet.merged_cell_ranges or ()
-    ]
+    merged = [(range(first[0], last[0] + 1), range(first[1], last[1] + 1)) for first, last in _merged(sheet)]
     return Sheet.of(even, merged)
+
+
+def _merged(sheet: calamine.CalamineSheet) -> list[tuple[tuple[int, int], tuple[int, int]]]:
+    """The corners of merged cells; none for kinds of workbook that the library cannot tell them of."""
+    with suppress(SourceError), _library_errors():
+        return list(sheet.merged_cell_ranges or ())
+    return []
 
 
 def _write(arrays: Sequence[pa.Array], names: Sequence[str], numbers: Any, target: str) -> None:

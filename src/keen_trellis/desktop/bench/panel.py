@@ -123,10 +123,15 @@ class Panel(QWidget):
     def finish(self, current: int = 0) -> None:
         """Fit the columns to their texts and go to a row."""
         header = self.table.horizontalHeader()
-        for column in range(self.table.columnCount() - 1):
+        header.setStretchLastSection(False)
+        total = 0
+        for column in range(self.table.columnCount()):
             self.table.resizeColumnToContents(column)
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
             self.table.setColumnWidth(column, min(self.table.columnWidth(column) + 6, _WIDEST))
+            total += self.table.columnWidth(column)
+        # The last one takes what room is left; where there is none, it is scrolled to.
+        header.setStretchLastSection(total <= self.table.viewport().width())
         self.table.setCurrentCell(min(current, self.table.rowCount() - 1), 0)
 
     @property

@@ -123,9 +123,9 @@ class SentencePane(QWidget):
         file = Path(selection.path).name
         state = self._document.files.get(selection.path)
         if state is not None and state.error is not None:
-            said = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
+            told = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
             again = Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True)
-            return [said, *self._password_chip(state.error), again]
+            return [told, *self._password_chip(state.error), again]
         items: list[Item] = [
             Word(f"{selection.table} of {file}" if selection.table != Path(file).stem else file)
         ]
@@ -178,45 +178,39 @@ class SentencePane(QWidget):
         items: list[Item] = [Word(f"{step.name}: {error.what} {error.remedy}".strip(), alarm=True)]
         if step.kind != SourceKind.name:
             return items
+        return [*items, *self.repairs(step, error)]
+
+    def repairs(self, step: Step, error: TrellisError | None = None) -> list[Item]:
+        """What can be done about a source that cannot be read."""
         settings: SourceSettings = KINDS.settings(step)
-        items += self._password_chip(error)
-        if (
-            not isinstance(error, PasswordNeeded)
-            and not is_address(settings.path)
-            and settings.reader != TYPED
-        ):
+        items = self._password_chip(error)
+        if not items and not is_address(settings.path) and settings.reader != TYPED:
             beside = self._document.beside_the_flow(settings.path)
             if beside:
-                items.append(
-                    Chip(
-                        f"use {Path(beside).name} beside the flow",
-                        lambda _: self.moved.emit(step.id, beside),
-                        "Beside",
-                        doing=True,
-                    )
-                )
+                text = f"use {Path(beside).name} beside the flow"
+                items.append(Chip(text, lambda _: self.moved.emit(step.id, beside), "Beside", doing=True))
             choose = Chip("choose the file", lambda _: self.path_wanted.emit(step.id), "File", doing=True)
             items.append(choose)
         if settings.reader == TYPED:
             items.append(Chip("type its rows", lambda _: self.typing_wanted.emit(), "Rows", doing=True))
-        elif settings != SourceSettings(settings.reader, settings.path, settings.table):
-            items.append(
-                Chip("as it is found out", lambda _: self._as_found(step, settings), "Found", doing=True)
-            )
-        items.append(Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True))
+        elif error is not None and settings != SourceSettings(settings.reader, settings.path, settings.table):
+            items.append(Chip("as it is found out", partial(self._as_found, step), "Found", doing=True))
+        again = self._document.compute_again if error is not None else self._document.refresh
+        items.append(Chip("try again", lambda _: again(), "Again", doing=True))
         return items
 
-    def _password_chip(self, error: TrellisError) -> list[Item]:
+    def _as_found(self, step: Step, _: QWidget) -> None:
+        settings: SourceSettings = KINDS.settings(step)
+        plain = SourceSettings(settings.reader, settings.path, settings.table)
+        self._document.change_settings(step.id, plain, "Read it as it is found out")
+
+    def _password_chip(self, error: TrellisError | None) -> list[Item]:
         if not isinstance(error, PasswordNeeded):
             return []
         address = error.address
         return [
             Chip("give the password", lambda _: self.password_wanted.emit(address), "Password", doing=True)
         ]
-
-    def _as_found(self, step: Step, settings: SourceSettings) -> None:
-        plain = SourceSettings(settings.reader, settings.path, settings.table)
-        self._document.change_settings(step.id, plain, "Read it as it is found out")
 
     # --- joins ---
 

@@ -76,7 +76,8 @@ class SourceSentence:
                 Word(f"{rows}." if not outcome.partial else f"the first {rows}; reading on."),
             ]
         if snapshot is not None and snapshot.old:
-            items.append(Word("These are the rows from before: it could not be read.", alarm=True))
+            items.append(Word(f"These are the rows from before. {snapshot.old}", alarm=True))
+            items += self._pane.repairs(step)
         return items
 
     # --- which table ---

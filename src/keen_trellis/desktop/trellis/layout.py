@@ -293,6 +293,9 @@ class _Planner:
             self.free_below = y + LANE / 2 + _BETWEEN_KNOT_LANES
         outcome = self.document.outcome(step.id)
         rows = _rows(outcome)
+        settings = self.document.sources().get(step.id)
+        snapshot = self.document.library.known(settings) if settings is not None else None
+        old = snapshot is not None and bool(snapshot.old)
         self.lanes[step.id] = y + LANE / 2
         self.layout.heads.append(
             Head(
@@ -300,8 +303,8 @@ class _Planner:
                 y + LANE / 2,
                 step.name,
                 self.marks[step.id],
-                f"{rows:,}" if rows >= 0 else "",
-                bool(outcome and outcome.error),
+                f"{rows:,}{' · old' if old else ''}" if rows >= 0 else "",
+                old or bool(outcome and outcome.error),
             )
         )
         return y + LANE + (ROOM_BELOW_KNOT if knots else 0)

@@ -295,7 +295,7 @@ class TrellisView(QWidget):
             _left(painter, 42, head.y, head.name, _room_beside(head.count or "error"))
             painter.setFont(font(12))
             painter.setPen(chosen.alarm if head.alarm else chosen.soft)
-            _right(painter, MARGIN_WIDTH - 16, head.y, "error" if head.alarm else head.count)
+            _right(painter, MARGIN_WIDTH - 16, head.y, head.count or ("error" if head.alarm else ""))
         bottom = max(
             [line.y for line in self._layout.files]
             + [s.y for s in self._layout.stumps]
