@@ -83,6 +83,15 @@ def _xlsx() -> bytes:
     return target.getvalue()
 
 
+def _xlsb() -> bytes:
+    from tests.sources.xlsb import write_xlsb
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "b.xlsb"
+        write_xlsb(path, [("S", [["name", "n"], *([f"text {row}", row / 2] for row in range(60))])])
+        return path.read_bytes()
+
+
 def _xls() -> bytes:
     import xlwt
 
@@ -115,6 +124,7 @@ KINDS: dict[str, tuple[str, Callable[[], bytes]]] = {
     "parquet": ("t.parquet", _parquet),
     "arrow": ("t.arrow", _arrow),
     "xlsx": ("t.xlsx", _xlsx),
+    "xlsb": ("t.xlsb", _xlsb),
     "xls": ("t.xls", _xls),
     "ods": ("t.ods", _ods),
 }
@@ -224,7 +234,7 @@ def main(kind: str, count: int, seed: int) -> int:
     workbook_process._limit_memory = lambda: None
     name, make = KINDS[kind]
     content = make()
-    read = _read_workbook if kind in ("xlsx", "xls", "ods") else _read_all
+    read = _read_workbook if kind in ("xlsx", "xlsb", "xls", "ods") else _read_all
     if read is _read_workbook:
         # Loaded once here, and not anew in every child.
         from keen_trellis.sources import blocks, inference  # noqa: F401

@@ -28,7 +28,7 @@ from tests.tables import rows_of
 T = FieldType
 _SCHEMA = """
 DROP SCHEMA IF EXISTS store CASCADE;
-DROP TABLE IF EXISTS loans, objects, everything CASCADE;
+DROP TABLE IF EXISTS loans, objects, everything, shelves CASCADE;
 CREATE TABLE objects (accession text PRIMARY KEY, title text, made integer);
 INSERT INTO objects VALUES ('LCM.2', 'Grey figurehead', 1790), ('LCM.1', '', NULL);
 CREATE TABLE loans (loan_no text, object_no text REFERENCES objects (accession), UNIQUE (loan_no));

@@ -20,6 +20,7 @@ from keen_trellis.core.errors import Cancelled, SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.sources.library import Library
+from tests.sources.xlsb import write_xlsb
 from tests.tables import rows_of
 
 
@@ -133,6 +134,17 @@ class Reading(WorkbookCase):
         book.save(str(self.folder / "old.xls"))
         table = self.read(self.folder / "old.xls").table
         self.assertEqual(rows_of(table), [("01", 2.0), ("02", 3.5)])
+
+    def test_xlsb(self):
+        path = self.folder / "binary.xlsb"
+        write_xlsb(
+            path, [("About", [["nothing"]]), ("Trips", [["venue", "n"], ["Pier", 1.0], ["Mill", 2.5]])]
+        )
+        library = Library()
+        content = library.content(path)
+        self.assertEqual([entry.name for entry in content.tables], ["About", "Trips"])
+        table = library.get(content.settings("Trips"), Task()).table
+        self.assertEqual(rows_of(table), [("Pier", 1.0), ("Mill", 2.5)])
 
     def test_ods(self):
         book = OpenDocumentSpreadsheet()

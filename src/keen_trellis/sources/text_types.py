@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from contextlib import suppress
 
 import numpy as np
 import pyarrow as pa
@@ -112,11 +111,8 @@ class TextField:
         """The block converted, or None after what it shows was learned."""
         way = self._way
         assert way is not None
-        made: pa.Array | None = None
+        made = way.quickly(values)
         blanks: dict[str, int] = {}
-        if way.surely_fits(values):
-            with suppress(pa.ArrowInvalid):
-                made = way.convert(values)
         if made is None:
             values, blanks = self._without_placeholders(values, way, filled)
             if values is None:
