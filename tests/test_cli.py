@@ -313,7 +313,9 @@ class Look(CommandCase):
 
     def test_every_way_to_name_a_source_can_be_matched(self):
         data = demo_data.folder()
+        (self.folder / "v.jsonl").write_text('{"place": "Pier"}\n{"place": "Hall"}\n')
         for left, right, link in (
+            (data / "courier-logs", self.folder / "v.jsonl", "venue=place"),
             (f"{data / LOANS_FILE}#Venues!A3:C48", f"{data / LOANS_FILE}#Venues!F3", "Region=Region"),
             (data / "courier-logs", f"{data / LOANS_FILE}#Venues", "venue=Short name"),
             (data / "courier-logs" / "2026-0*.csv", f"{data / 'visitors.ods'}#Opening days", "venue=Venue"),

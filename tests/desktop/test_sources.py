@@ -4,6 +4,8 @@ import os
 import shutil
 import unittest
 
+import pyarrow as pa
+from pyarrow import parquet
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
@@ -117,6 +119,32 @@ class Looking(SourcesCase):
         self.document.select(self.stump("Venues!F3"))
         self.rest()
         self.assertIn("has 4 rows and 3 fields", self.sentence)
+
+
+class Formats(SourcesCase):
+    def test_parquet_json_lines_and_a_workbook_are_joined_refreshed_and_broken(self):
+        parquet.write_table(pa.table({"no": ["A", "B"], "value": [1, 2]}), self.folder / "loans.parquet")
+        (self.folder / "objects.jsonl").write_text(
+            '{"no": "A", "title": "Bell"}\n{"no": "C", "title": "Jug"}\n'
+        )
+        loans, objects = self.begin(self.folder / "loans.parquet"), self.begin(self.folder / "objects.jsonl")
+        self.window.join(Selection(objects), Selection(loans))
+        self.rest()
+        self.press(KEY.Key_Return)
+        self.rest()
+        knot = self.document.selection.step
+        self.assertEqual(rows_of(self.document.outcome(knot).result.rows), [("A", 1, "Bell"), ("B", 2, None)])
+        parquet.write_table(pa.table({"no": ["A", "C"], "value": [1, 3]}), self.folder / "loans.parquet")
+        self.press(KEY.Key_F5)
+        self.rest(lambda: self.document.comparison is not None)
+        self.assertEqual(rows_of(self.document.outcome(knot).result.rows)[1], ("C", 3, "Jug"))
+        change = self.document.comparison.sources[0].changes
+        self.assertEqual((len(change.added), len(change.gone)), (1, 1))
+        (self.folder / "objects.jsonl").write_text("no json\n")
+        self.document.library.forget_all()
+        self.document.compute_again()
+        self.rest()
+        self.assertIn("holds a delimited text now", str(self.document.outcome(objects).error))
 
 
 class Settling(SourcesCase):
@@ -404,6 +432,19 @@ class Broken(SourcesCase):
         self.rest()
         self.assertIsNone(self.document.outcome(knot).error)
         self.assertNotIn("keeper", self.document.outcome(knot).result.rows.names)
+
+    def test_a_field_that_has_another_type_now_is_read_as_before(self):
+        data, knot = self.registry()
+        (data / "objects.csv").write_text("code,title,keeper\n1,Bell,Ada\n2,Chart,Ben\n3,Jug,Cora\n")
+        self.press(KEY.Key_F5)
+        self.rest(lambda: self.document.comparison is not None)
+        self.assertIn("they can never be equal", str(self.document.outcome(knot).error))
+        self.document.select(Selection(knot))
+        found = [c for c in self.window.sentence.view.chips if c.chip.text == "read code as text"]
+        self.click(found[0])
+        self.rest()
+        self.assertIsNone(self.document.outcome(knot).error)
+        self.assertEqual(self.settings("objects").fields, (FieldSettings("code", type="text"),))
 
     def test_sources_that_moved_are_asked_for_once(self):
         data, knot = self.registry()

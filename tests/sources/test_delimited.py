@@ -1,17 +1,20 @@
 import datetime as dt
 import random
 import unittest
+import uuid
 from decimal import Decimal
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
 
+import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
+from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
 from tests.tables import rows_of
 
@@ -279,6 +282,63 @@ class Repairs(DelimitedCase):
         self.assertEqual(table.rows, len(cells))
         if all(field.type is T.TEXT for field in table.fields):
             self.assertEqual(rows_of(table), [tuple(cell or None for cell in row) for row in cells])
+
+
+_CELLS = st.sampled_from(
+    (
+        *("", "1", "22", "-3", "1.5", "0.25", "007", "x", "n/a", "two\nlines", 'say "hi"', "2026-01-02"),
+        *("01/02/2026", "31/01/2026", "£1.50", "1,234", "1.234,5", "12 %", "true", "# no", "08:30", "1e3"),
+    )
+)
+
+
+class Blocks(DelimitedCase):
+    """However small the blocks in which a file is read, what comes of it is the same."""
+
+    @given(
+        st.lists(st.lists(_CELLS, min_size=2, max_size=4), min_size=1, max_size=14),
+        st.sampled_from(["\n", "\r\n"]),
+        st.integers(1, 60),
+    )
+    def test_small_blocks_and_one(self, rows, end, size):
+        import csv
+        import io
+
+        written = io.StringIO()
+        writer = csv.writer(written, lineterminator=end)
+        writer.writerows([["first", "second", "third"], *rows])
+        whole = self.outcome(written.getvalue())
+        with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", size):
+            parts = self.outcome(written.getvalue())
+        self.assertEqual(parts, whole)
+
+    def outcome(self, content: str):
+        self.path.write_text(content, newline="")
+        library = Library(Cache(self.path.parent / f"cache-{uuid.uuid4().hex}"))
+        try:
+            snapshot = library.get(library.content(self.path).settings(""), Task())
+        except SourceError as error:
+            return str(error)
+        table = snapshot.table
+        numbers = [table.origins(row)[0].row for row in range(table.rows)]
+        return (
+            table.names,
+            [field.arrow_type for field in table.fields],
+            rows_of(table),
+            numbers,
+            self.said(snapshot),
+        )
+
+    def test_a_field_that_begins_with_blanks_and_one_that_changes_late(self):
+        rows = [["", "1"]] * 30 + [["7", "2"]] * 30 + [["8", "2.5"]] * 3
+        with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", 50):
+            table = self.read("a,b\n" + "".join(f"{a},{b}\n" for a, b in rows)).table
+        self.assertEqual([field.type for field in table.fields], [T.INTEGER, T.DECIMAL])
+        self.assertEqual(
+            (rows_of(table)[0], rows_of(table)[-1]), ((None, Decimal("1.0")), (8, Decimal("2.5")))
+        )
+        chosen = table.take(np.array([62, 0, -1, 30]), ["a"])[0]
+        self.assertEqual(chosen.values.to_pylist(), [8, None, None, 7])
 
 
 if __name__ == "__main__":

@@ -162,6 +162,8 @@ class Reading(PostgresCase):
             "CREATE TABLE IF NOT EXISTS many AS SELECT n, 'text ' || n AS t FROM generate_series(1, 50000) n"
         )
         self.addCleanup(self.server.run, "DROP TABLE many")
+        source = self.settings(self.address, "public.many")
+        self.assertEqual(self.library.first_rows(source, Task()).table.rows, 200)
         seen = []
         task = Task(lambda done, total, what: seen.append((done, total)))
         snapshot = self.library.get(self.settings(self.address, "public.many"), task)

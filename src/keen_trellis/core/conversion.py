@@ -173,8 +173,9 @@ def _decimals(values: pa.Array) -> pa.Array:
     return narrowed(made, digits + scale)
 
 
-_POINT_GROUPS = r"(?:\d{1,3}(?:[,'’ \x{a0}\x{202f}]\d{3})+|\d+)"
-_COMMA_GROUPS = r"(?:\d{1,3}(?:[.'’ \x{a0}\x{202f}]\d{3})+|\d+)"
+# Never with a zero before other digits: that is a code, not a number.
+_POINT_GROUPS = r"(?:[1-9]\d{0,2}(?:[,'’ \x{a0}\x{202f}]\d{3})+|0|[1-9]\d*)"
+_COMMA_GROUPS = r"(?:[1-9]\d{0,2}(?:[.'’ \x{a0}\x{202f}]\d{3})+|0|[1-9]\d*)"
 
 
 def _number_expression(decimal: str, decoration: str) -> str:
@@ -309,7 +310,7 @@ MONTH_FIRST = Way(
 EXPONENTS = Way(
     "numbers with an exponent",
     FieldType.REAL,
-    r"^[+-]?\d+(\.\d+)?([eE][+-]?\d+)?$",
+    r"^[+-]?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$",
     lambda values: values.cast(pa.float64()),
 )
 # In the order in which they are tried: the first that all values fit is the one meant. The last ones come in

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -16,9 +16,9 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.sources.about import ROWS_FILE, About, Listing
+from keen_trellis.sources.about import ROWS_FILE, About
 from keen_trellis.sources.cell_columns import CellColumn
-from keen_trellis.sources.reading import ReadTable
+from keen_trellis.sources.reading import OneTableReader, ReadTable
 from keen_trellis.sources.recognise import COLUMNS, LINES
 from keen_trellis.sources.text_types import moments_in_text
 
@@ -29,25 +29,7 @@ _LONGEST_LINE = 2**26
 _DEEPEST = 64
 
 
-class _OneTable:
-    """A file that is one table."""
-
-    at_one_moment = False
-
-    def tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return [Listing(Path(path).stem, "file")]
-
-    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return []
-
-    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
-        return None
-
-    def files(self, settings: SourceSettings) -> list[Path]:
-        return [Path(settings.path)]
-
-
-class ColumnsReader(_OneTable):
+class ColumnsReader(OneTableReader):
     """Reads Parquet and Arrow files, a batch of rows at a time."""
 
     name = COLUMNS
@@ -173,7 +155,7 @@ def _errors(path: Path) -> Iterator[None]:
         ) from error
 
 
-class LinesReader(_OneTable):
+class LinesReader(OneTableReader):
     """Reads a text file with one JSON object a line; objects and lists inside become text."""
 
     name = LINES

@@ -18,7 +18,7 @@ from keen_trellis.sources.cell_columns import CellColumn
 from keen_trellis.sources.connections import connected, shown_address
 from keen_trellis.sources.locations import DATABASE
 from keen_trellis.sources.queries import checked_query, is_ordered
-from keen_trellis.sources.reading import ReadTable, unknown_table
+from keen_trellis.sources.reading import Reader, ReadTable, unknown_table
 from keen_trellis.sources.recognise import SQLITE
 from keen_trellis.sources.text_types import moments_in_text, text_doubts
 
@@ -26,10 +26,11 @@ if TYPE_CHECKING:
     from sqlalchemy import Connection, Inspector
 
 _BATCH_ROWS = 20_000
+_FIRST_ROWS = 200
 _SYSTEM_SCHEMAS = ("information_schema", "pg_catalog", "pg_toast", "sys")
 
 
-class DatabaseReader:
+class DatabaseReader(Reader):
     """Reads every table and view of a database that SQLAlchemy can reach, in one transaction that cannot
     write.
     """
@@ -43,12 +44,6 @@ class DatabaseReader:
         with connected(path, task) as connection:
             return _listings(inspect(connection))
 
-    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return []
-
-    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
-        return None
-
     def files(self, settings: SourceSettings) -> list[Path] | None:
         return None
 
@@ -58,8 +53,15 @@ class DatabaseReader:
         with connected(settings.path, task) as connection:
             if settings.query:
                 return _read_query(connection, settings, task)
-            inspector = inspect(connection)
-            return _read_table(connection, inspector, settings, task)
+            return _read_table(connection, inspect(connection), settings, task)
+
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        from sqlalchemy import inspect
+
+        if settings.query:
+            return None  # it may take as long as all of its rows
+        with connected(settings.path, task) as connection:
+            return _read_table(connection, inspect(connection), settings, task, most=_FIRST_ROWS)
 
 
 class SqliteReader(DatabaseReader):
@@ -88,7 +90,12 @@ def _listings(inspector: Inspector) -> list[Listing]:
 
 
 def _read_table(
-    connection: Connection, inspector: Inspector, settings: SourceSettings, task: Task
+    connection: Connection,
+    inspector: Inspector,
+    settings: SourceSettings,
+    task: Task,
+    *,
+    most: int | None = None,
 ) -> ReadTable:
     import sqlalchemy as sql
 
@@ -120,9 +127,11 @@ def _read_table(
             )
     else:
         remarks.append(Remark("a view has no order of its own: “first” and “last” may change"))
-    total = connection.execute(sql.select(sql.func.count()).select_from(source)).scalar_one()
+    total = 0
+    if most is None:
+        total = connection.execute(sql.select(sql.func.count()).select_from(source)).scalar_one()
     declared = [str(column["type"]).upper() for column in columns]
-    data, said = _rows(connection, query, names, declared, total, settings, task)
+    data, said = _rows(connection, query.limit(most), names, declared, total, settings, task)
     about = About(
         file=_file_name(settings),
         table=listing.name,

@@ -15,7 +15,7 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, Raw, RawRow, Remark
 from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect, Layout, Settled, SourceSettings
-from keen_trellis.sources.about import ROWS_FILE, About, Listing
+from keen_trellis.sources.about import ROWS_FILE, About
 from keen_trellis.sources.dialect import (
     SAMPLE,
     TextDialect,
@@ -25,7 +25,7 @@ from keen_trellis.sources.dialect import (
     settle_encoding,
 )
 from keen_trellis.sources.headers import LOOKED_AT, Header, field_names, find_header, title_remark
-from keen_trellis.sources.reading import ReadTable
+from keen_trellis.sources.reading import OneTableReader, ReadTable
 from keen_trellis.sources.recognise import TEXT
 from keen_trellis.sources.text_blocks import Repairs, TextBlock, TextFile
 from keen_trellis.sources.typed_rows import typed_rows
@@ -36,17 +36,10 @@ _FIRST_BYTES = 512 * 1024
 _UTF8 = ("utf-8", "utf-8-sig", "ascii")
 
 
-class DelimitedReader:
+class DelimitedReader(OneTableReader):
     """Reads a text file as one table."""
 
     name = TEXT
-    at_one_moment = False
-
-    def tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return [Listing(Path(path).stem, "file")]
-
-    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return []
 
     def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
         path = Path(settings.path)
@@ -58,9 +51,6 @@ class DelimitedReader:
         own.mkdir()
         (own / path.name).write_bytes(head[: head.rfind(b"\n") + 1])
         return self.read(msgspec.structs.replace(settings, path=str(own / path.name)), room, task)
-
-    def files(self, settings: SourceSettings) -> list[Path]:
-        return [Path(settings.path)]
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         path = Path(settings.path)

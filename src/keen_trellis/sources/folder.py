@@ -23,7 +23,7 @@ from keen_trellis.sources.about import ROW_NUMBERS, ROWS_FILE, About, Listing
 from keen_trellis.sources.cell_columns import in_one_type
 from keen_trellis.sources.delimited import OpenedText, open_text
 from keen_trellis.sources.locations import FOLDER, is_pattern
-from keen_trellis.sources.reading import ReadTable
+from keen_trellis.sources.reading import Reader, ReadTable
 from keen_trellis.sources.recognise import TEXT, WORKBOOK, recognise
 from keen_trellis.sources.text_blocks import TextBlock
 from keen_trellis.sources.typed_rows import typed_rows
@@ -37,11 +37,10 @@ _NAMED = 6
 _READERS = 2
 
 
-class FolderReader:
+class FolderReader(Reader):
     """Reads all files of one kind in a folder, lined up by the names of their fields."""
 
     name = FOLDER
-    at_one_moment = False
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
         members = members_of(path)
@@ -51,13 +50,7 @@ class FolderReader:
             entry for entry in WorkbookReader().tables(str(members.newest), task) if entry.sort == "sheet"
         ]
 
-    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return []
-
-    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
-        return None
-
-    def files(self, settings: SourceSettings) -> list[Path]:
+    def files(self, settings: SourceSettings) -> list[Path] | None:
         return members_of(settings.path).chosen(settings)
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -64,37 +64,48 @@ class ReadTable:
         )
 
 
-class Reader(Protocol):
+class Reader(ABC):
     """Reads one kind of source."""
 
     name: str
     # Whether all that is read is of one moment, whoever writes meanwhile.
-    at_one_moment: bool
+    at_one_moment = False
 
+    @abstractmethod
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
-        """The tables at `path`, in its order, as far as that is known at once. SourceError if it cannot be
-        read.
+        """The tables at `path`, in its order, as far as that is known at once.
+
+        SourceError if it cannot be read.
         """
-        ...
 
-    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
-        """Tables that are found only by reading through the source."""
-        ...
+    @abstractmethod
+    def files(self, settings: SourceSettings) -> list[Path] | None:
+        """The files whose content decides what is read; None where only reading it tells."""
 
+    @abstractmethod
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         """All rows of one table. SourceError if it cannot be read; Cancelled.
 
         room: an empty folder for files that the rows are mapped from.
         """
-        ...
+
+    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
+        """Tables that are found only by reading through the source."""
+        return []
 
     def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
         """The first rows, where they are to be had long before all of them; else None."""
-        ...
+        return None
+
+
+class OneTableReader(Reader):
+    """Reads files that are one table each."""
+
+    def tables(self, path: str, task: Task) -> Sequence[Listing]:
+        return [Listing(Path(path).stem, "file")]
 
     def files(self, settings: SourceSettings) -> list[Path] | None:
-        """The files whose content decides what is read; None where only reading it tells."""
-        ...
+        return [Path(settings.path)]
 
 
 def unknown_table(where: str, table: str, known: Sequence[Listing]) -> SourceError:

@@ -87,8 +87,10 @@ class TextField:
         filled = len(values) - values.null_count
         self._filled += filled
         if not self.type_is_known and filled:
-            self.type_is_known = True
-            self._learn(_sample(values))
+            sample = _sample(values)
+            # Nothing but words for blank is not enough to go by: later blocks tell.
+            self.type_is_known = not pc.all(pc.is_in(sample, self._placeholder_set)).as_py()
+            self._learn(sample)
         if self._way is None:
             self._look_for_digits(values, filled)
             return values

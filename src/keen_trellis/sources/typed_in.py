@@ -15,29 +15,22 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About, Listing
 from keen_trellis.sources.headers import field_names
 from keen_trellis.sources.locations import TYPED
-from keen_trellis.sources.reading import ReadTable
+from keen_trellis.sources.reading import Reader, ReadTable
 from keen_trellis.sources.text_blocks import TextBlock
 from keen_trellis.sources.typed_rows import typed_rows
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 
 
-class TypedInReader:
+class TypedInReader(Reader):
     """Reads the rows that stand in the settings; their types are found as those of a text file are."""
 
     name = TYPED
-    at_one_moment = False
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
         return []
 
-    def further_tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return []
-
-    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
-        return None
-
-    def files(self, settings: SourceSettings) -> list[Path]:
+    def files(self, settings: SourceSettings) -> list[Path] | None:
         return []
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:

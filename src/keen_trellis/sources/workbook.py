@@ -17,18 +17,17 @@ from keen_trellis.core.errors import Cancelled, SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, Listing
-from keen_trellis.sources.reading import ReadTable
+from keen_trellis.sources.reading import Reader, ReadTable
 from keen_trellis.sources.recognise import WORKBOOK
 from keen_trellis.sources.workbook_process import Message
 
 _LOOK_EVERY = 0.05
 
 
-class WorkbookReader:
+class WorkbookReader(Reader):
     """Reads whatever a workbook holds in cells; charts and macros are not read."""
 
     name = WORKBOOK
-    at_one_moment = False
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
         return _ask(path, task, "list", path).tables
@@ -45,10 +44,7 @@ class WorkbookReader:
         assert answer.about is not None
         return ReadTable(pa.ipc.open_file(pa.memory_map(str(target))).read_all(), answer.about)
 
-    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
-        return None
-
-    def files(self, settings: SourceSettings) -> list[Path]:
+    def files(self, settings: SourceSettings) -> list[Path] | None:
         return [Path(settings.path)]
 
 

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import Field
+from keen_trellis.core.values import FieldType, comparable
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.marks import mark_of
@@ -254,7 +255,10 @@ class SentencePane(QWidget):
         it.
         """
         assert outcome.error is not None
-        items: list[Item] = [Word(str(outcome.error), alarm=True)]
+        items: list[Item] = [
+            Word(str(outcome.error), alarm=True),
+            *self._retype_chips(step, settings, outcome),
+        ]
         for side, (shape, named) in enumerate(zip(outcome.inputs, fields_named(settings), strict=True)):
             known = [field.name for field in shape.fields]
             source = self._document.flow.find(step.inputs[side].step)
@@ -271,6 +275,29 @@ class SentencePane(QWidget):
                         )
                     )
         return items
+
+    def _retype_chips(self, step: Step, settings: JoinSettings, outcome: Outcome) -> list[Item]:
+        """For the first link whose types can never be equal: to read either side as the other is."""
+        shapes = [{field.name: field for field in shape.fields} for shape in outcome.inputs]
+        for link in settings.links:
+            left, right = shapes[0].get(link.left), shapes[1].get(link.right)
+            if left is None or right is None or comparable(left.type, right.type):
+                continue
+            sources = [self._document.flow.find(entry.step) for entry in step.inputs]
+            return [
+                Chip(
+                    f"read {mine.name} as {other.type.value}",
+                    partial(self._retype, source, mine.name, other.type),
+                    "Retype",
+                    doing=True,
+                )
+                for source, mine, other in ((sources[0], left, right), (sources[1], right, left))
+                if source is not None and source.kind == SourceKind.name
+            ]
+        return []
+
+    def _retype(self, source: Step, name: str, kind: FieldType, _: QWidget) -> None:
+        self.source.set_type(source, name, kind)
 
     def _renamed_chip(self, source: Step, shape: InputShape, name: str, named: set[str]) -> Chip:
         def choose(anchor: QWidget) -> None:

@@ -409,10 +409,15 @@ class SourceSentence:
             at=QPoint(240, 4),
         )
 
+    def set_type(self, step: Step, name: str, kind: FieldType) -> None:
+        """Read a field as another type."""
+        settings: SourceSettings = KINDS.settings(step)
+        entry = next((e for e in settings.fields if (e.rename or e.name) == name), FieldSettings(name))
+        self._set_field(step, msgspec.structs.replace(entry, type=kind.value), f"Read {name} as {kind.value}")
+
     def _change_field(self, step: Step, entry: FieldSettings, name: str, key: Any) -> None:
         if isinstance(key, FieldType):
-            changed = msgspec.structs.replace(entry, type=key.value)
-            self._set_field(step, changed, f"Read {name} as {key.value}")
+            self.set_type(step, name, key)
         elif key == "out":
             self._set_field(step, msgspec.structs.replace(entry, left_out=True), f"Leave {name} out")
         elif key == "found":
