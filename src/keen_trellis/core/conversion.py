@@ -109,6 +109,8 @@ def _quick_integers(values: pa.Array) -> pa.Array | None:
     lengths = np.diff(places)
     if not len(content) or lengths.max() > _FEW_DIGITS or (content - _ZERO > 9).any():
         return None
+    if np.count_nonzero(lengths == 0) != values.null_count:
+        return None
     long = lengths > 1
     if (content[places[:-1][long]] == _ZERO).any():
         return None
@@ -127,7 +129,7 @@ def _quick_decimals(values: pa.Array) -> pa.Array | None:
     if not len(points) or others or lengths.min() < 1 or lengths.max() > _FEW_DIGITS:
         return None
     # How many points stand before each value: so many bytes it moves when they are taken out.
-    moved = np.concatenate(([0], np.cumsum(is_point, dtype=np.int64)))[places]
+    moved = np.concatenate((np.zeros(1, np.int32), np.cumsum(is_point, dtype=np.int32)))[places]
     counts = np.diff(moved)
     if counts.max() > 1:
         return None

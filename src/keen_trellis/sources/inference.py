@@ -43,6 +43,8 @@ def column_of_cells(
         if array.null_count == len(array):
             return array, [no_values(name)]
         return array, [] if kept_as_text else text_doubts(array, name)
+    if kinds == {float} and not kept_as_text:
+        return _whole_or_real(pa.array(np.array(cells, dtype=np.float64))), []
     values = [None if blank(cell) else cell for cell in cells]
     kinds = set(map(type, values)) - {type(None)}
     remarks: list[Remark] = []
@@ -78,7 +80,13 @@ def _numbers(values: Sequence[Any]) -> pa.Array:
     integers = all(type(value) is int for value in values if value is not None)
     if integers and all(abs(value) < 2**63 for value in values if value is not None):
         return pa.array(values, pa.int64())
-    reals = pa.array([None if value is None else float(value) for value in values], pa.float64())
+    return _whole_or_real(
+        pa.array([None if value is None else float(value) for value in values], pa.float64())
+    )
+
+
+def _whole_or_real(reals: pa.Array) -> pa.Array:
+    """Sheets know only reals: those that are all whole, and exact as such, are integers."""
     numbers = reals.fill_null(0).to_numpy(zero_copy_only=False)
     with np.errstate(invalid="ignore"):
         whole = np.all((np.floor(numbers) == numbers) & (np.abs(numbers) <= _LARGEST_EXACT))

@@ -20,7 +20,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.dialect import TextDialect, records
 
-BLOCK_BYTES = 64 * 2**20
+BLOCK_BYTES = 32 * 2**20
 _TEXT = pa.large_string()
 _BATCH_ROWS = 20_000
 _NEWLINE, _RETURN = ord("\n"), ord("\r")

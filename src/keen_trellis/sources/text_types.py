@@ -54,14 +54,14 @@ class TextField:
         self._out: set[str] = set()
         self._evidence: list[pa.Array] = []
         self._scale = 0
-        self._zeros = self._no_number = self._open_said = self._marks = False
+        self._no_number = self._open_said = self._marks = False
         self._look_alike = ""
         self._adopted = ""
         self.begin_again()
 
     def begin_again(self) -> None:
         """Forget the blocks that were handed in, not what was learned from them."""
-        self._filled = self._digits = self._whole = 0
+        self._filled = self._whole = 0
         self._blank_words: dict[str, int] = {}
 
     @property
@@ -92,18 +92,11 @@ class TextField:
             self.type_is_known = not pc.all(pc.is_in(sample, self._placeholder_set)).as_py()
             self._learn(sample)
         if self._way is None:
-            self._look_for_digits(values, filled)
             return values
         typed = self._typed(values, filled)
         if typed is None:
             self._choose()
         return typed
-
-    def _look_for_digits(self, values: pa.Array, filled: int) -> None:
-        """Count digits while the field is text, to say afterwards why it is."""
-        if self._zeros and self._digits >= 0:
-            fitting = _matching(values, _DIGITS)
-            self._digits = self._digits + fitting if fitting == filled else -1
 
     def _learn(self, values: pa.Array) -> None:
         self._evidence.append(values)
@@ -164,7 +157,6 @@ class TextField:
         strangers = [word for word in words.dictionary.to_pylist() if word not in self._placeholders]
         if strangers:
             self._out.add(way.what)
-            self._zeros = self._zeros or _matching(odd, _LEADING_ZEROS) > 0
             self._evidence.append(odd.filter(pc.invert(pc.is_in(odd, self._placeholder_set)))[:_SAMPLED])
             return None, {}
         counts = np.bincount(words.indices.to_numpy(zero_copy_only=False), minlength=len(words.dictionary))
@@ -189,7 +181,6 @@ class TextField:
         if not len(seen):
             # Nothing but words for blank: not enough to go by.
             return
-        self._zeros = self._zeros or _matching(seen, _LEADING_ZEROS) > 0
         for number, way in enumerate(WAYS):
             if not self._possible(way, seen):
                 continue
@@ -202,7 +193,7 @@ class TextField:
     def _possible(self, way: Way, seen: pa.Array) -> bool:
         if way.what in self._out or not agrees(way, self.notation):
             return False
-        if (self._zeros or self._no_number) and way.type.is_number:
+        if self._no_number and way.type.is_number:
             return False
         return _all_fit(seen, way)
 
@@ -264,9 +255,9 @@ class TextField:
             return [
                 Remark(f"{kind}, but {what} cannot be told apart; read as text", self.name, doubtful=True)
             ]
-        if self._zeros and self._digits == self._filled:
-            return [Remark("digits with leading zeros; kept as text", field=self.name)]
-        if self._zeros and _mostly_matching(_sample(column), _DIGITS):
+        if _mostly_matching(_sample(column), _DIGITS) and _matching(column, _LEADING_ZEROS):
+            if _matching(column, _DIGITS) == self._filled:
+                return [Remark("digits with leading zeros; kept as text", field=self.name)]
             return []
         if self._look_alike:
             said = f"they look like {self._look_alike}, but not all are; read as text"
