@@ -279,7 +279,7 @@ class Typed(SourcesCase):
         self.assertIn("typed into this flow", self.sentence)
 
     def test_it_is_saved_with_the_flow(self):
-        self.window.type_table()
+        self.window.sources.type_table()
         self.rest()
         step = self.document.selection.step
         typed = TypedTable(("a", "b"), (("1", "x"),))
@@ -374,13 +374,13 @@ class Refreshing(SourcesCase):
 
     def test_a_change_of_a_watched_file_is_offered_as_refresh(self):
         path = self.open_demo(own=True)
-        self.assertTrue(self.window.watching.on)
+        self.assertTrue(self.window.sources.watching.on)
         with (path.parent / "loans-2026.xlsx").open("ab") as file:
             os.utime(file.fileno())
         self.rest(lambda: "F5 refreshes" in self.window.status.shown.text())
         self.assertIn("loans-2026.xlsx has changed", self.window.status.shown.text())
-        self.window.switch_watching()
-        self.assertEqual(self.window.watching._watcher.files(), [])
+        self.window.sources.switch_watching()
+        self.assertEqual(self.window.sources.watching._watcher.files(), [])
 
 
 class Broken(SourcesCase):

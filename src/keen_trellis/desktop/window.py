@@ -8,7 +8,7 @@ from functools import partial
 from importlib import import_module
 from pathlib import Path
 
-from PySide6.QtCore import QByteArray, QPoint, Qt, QTimer
+from PySide6.QtCore import QByteArray, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -36,22 +36,18 @@ from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.jobs import Jobs
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.pane import SentencePane
 from keen_trellis.desktop.settings import Remembered
+from keen_trellis.desktop.source_actions import SourceActions
 from keen_trellis.desktop.status import StatusLine
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.view import TrellisView
-from keen_trellis.desktop.watching import Watching
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.outputs import Written, settings_for, write
 from keen_trellis.outputs.running import source_paths
-from keen_trellis.sources import secrets
-from keen_trellis.sources.connections import split_password
 from keen_trellis.sources.library import Library
-from keen_trellis.sources.locations import is_address, reader_for
 
 _FLOWS = "Flows (*.trellis)"
 _SOURCES = (
@@ -60,11 +56,6 @@ _SOURCES = (
 )
 _OUTPUTS = "Workbook (*.xlsx);;Delimited text (*.csv);;Tab-separated text (*.tsv)"
 _LEAST_SIZE = (1000, 640)
-
-
-def check_place(text: str) -> None:
-    """An error of ours unless something can be read at what was typed."""
-    reader_for(text.strip())
 
 
 class MainWindow(QMainWindow):
@@ -81,7 +72,7 @@ class MainWindow(QMainWindow):
         self.status = StatusLine(self.jobs)
         self._scroll_soon = QTimer(self, singleShot=True, interval=0)
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
-        self.watching = Watching(self.document, self)
+        self.sources = SourceActions(self)
         self._leaving = False
         self._build()
         self.commands = Commands(self, self._all_commands(), self._menus)
@@ -149,11 +140,21 @@ class MainWindow(QMainWindow):
         return [
             Command("new", "File", "&New flow", "Ctrl+N", self.new),
             Command("open", "File", "&Open a flow or files…", "Ctrl+O", self.open_dialog),
-            Command("open_folder", "File", "Open a folder of like &files…", "Ctrl+Shift+F", self.open_folder),
             Command(
-                "open_address", "File", "Open a data&base by address…", "Ctrl+Shift+O", self.open_address
+                "open_folder",
+                "File",
+                "Open a folder of like &files…",
+                "Ctrl+Shift+F",
+                self.sources.open_folder,
             ),
-            Command("type_table", "File", "&Type or paste a table", "Ctrl+Shift+T", self.type_table),
+            Command(
+                "open_address",
+                "File",
+                "Open a data&base by address…",
+                "Ctrl+Shift+O",
+                self.sources.open_address,
+            ),
+            Command("type_table", "File", "&Type or paste a table", "Ctrl+Shift+T", self.sources.type_table),
             Command("demo", "File", "Open the &demo", "", self.open_demo),
             separator("File"),
             Command("save", "File", "&Save", "Ctrl+S", self.save),
@@ -187,9 +188,11 @@ class MainWindow(QMainWindow):
             Command("write", "Flow", "Write all &outputs", "F9", self.write_all),
             separator("Flow"),
             Command("refresh", "Flow", "&Refresh all sources", "F5", self.document.refresh),
-            Command("refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", self.refresh_one),
+            Command(
+                "refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", self.sources.refresh_one
+            ),
             Command("changes", "Flow", "What c&hanged", "Shift+F5", self.bench.show_changes),
-            Command("watch", "Flow", "&Watch the sources for changes", "", self.switch_watching),
+            Command("watch", "Flow", "&Watch the sources for changes", "", self.sources.switch_watching),
             separator("Flow"),
             *(
                 Command(
@@ -230,11 +233,10 @@ class MainWindow(QMainWindow):
         self.sentence.output_wanted.connect(self.add_output)
         self.sentence.raw_wanted.connect(self.bench.show_raw)
         self.sentence.typing_wanted.connect(self.bench.show_typing)
-        self.sentence.password_wanted.connect(self.ask_password)
-        self.sentence.moved.connect(self.use_file)
+        self.sentence.password_wanted.connect(self.sources.ask_password)
+        self.sentence.moved.connect(self.sources.use_file)
         self.bench.field_wanted.connect(self.sentence.change_field)
         self.bench.row_settled.connect(self.sentence.settle_row)
-        self.watching.changed.connect(self._say_changed)
         self.setTabOrder(self.trellis, self.sentence)
 
     def _type_setter(self, kind: JoinType) -> Callable[[], None]:
@@ -258,7 +260,7 @@ class MainWindow(QMainWindow):
             self.splitter.setSizes([350, 420])
         self.use_theme(str(self.remembered.value("theme") or "light"))
         self.commands["watch"].setCheckable(True)
-        self._watch(self.remembered.value("watch") != "no")
+        self.sources.watch(self.remembered.value("watch") != "no")
 
     def use_theme(self, name: str) -> None:
         """Show the window in the theme called `name`."""
@@ -490,91 +492,6 @@ class MainWindow(QMainWindow):
         event.acceptProposedAction()
         self.open_paths(paths)
 
-    def open_folder(self) -> None:
-        """Choose a folder whose like files are read as one."""
-        dialog = QFileDialog(self, "Open a folder of like files")
-        dialog.setFileMode(QFileDialog.FileMode.Directory)
-        dialog.setOption(QFileDialog.Option.ShowDirsOnly)
-        dialog.filesSelected.connect(lambda names: self.open_paths([Path(name) for name in names]))
-        dialog.open()
-
-    def open_address(self) -> None:
-        """Ask for the address of a database, or a pattern of files, and put it into the margin."""
-        entry = Entry(
-            "Address of a database, as postgresql://user@host/database, or a pattern, as /logs/2026-*.csv",
-            "",
-            self,
-            check=check_place,
-        )
-        entry.entered.connect(self._open_place)
-        entry.open_under(self.sentence.view, at=QPoint(240, 4))
-
-    def _open_place(self, text: str) -> None:
-        place = reader_for(text.strip())[0]
-        if is_address(place):
-            place, password = split_password(place)
-            if password is not None:
-                secrets.remember(place, password)
-        self.document.reveal(place)
-        editing.add_places(self.document, [place])
-        self.trellis.setFocus()
-
-    def type_table(self) -> None:
-        """Begin a rail with a small table of the flow's own; what is on the clipboard can be pasted there."""
-        editing.begin_typed_table(self.document)
-        self.bench.show_typing()
-
-    def ask_password(self, address: str) -> None:
-        """Ask for the password of a database, and try again."""
-        entry = Entry(
-            f"Password for {address}", "", self, secret=True, tick="keep it in the desktop's keyring"
-        )
-
-        def entered(password: str) -> None:
-            kept = secrets.remember(address, password, lasting=entry.tick.isChecked())
-            if entry.tick.isChecked() and not kept:
-                self.status.say("There is no keyring to keep it in: it is kept until the program ends.")
-            self.document.compute_again()
-
-        entry.entered.connect(entered)
-        entry.open_under(self.sentence.view, at=QPoint(240, 4))
-
-    # --- refresh ---
-
-    def refresh_one(self) -> None:
-        """Refresh only the source that is selected."""
-        self.document.refresh(self.document.selection.step)
-
-    def switch_watching(self) -> None:
-        """Begin or stop to watch the sources for changes."""
-        on = not self.watching.on
-        self.remembered.remember("watch", "yes" if on else "no")
-        self._watch(on)
-
-    def _watch(self, on: bool) -> None:
-        self.watching.turn(on)
-        self.commands["watch"].setChecked(on)
-
-    def _say_changed(self, names: list[str]) -> None:
-        verb = "has" if len(names) == 1 else "have"
-        self.status.say(f"{', '.join(names[:3])} {verb} changed. F5 refreshes.", alarm=True)
-
-    def use_file(self, step_id: str, path: str) -> None:
-        """Read a source from another file, and offer the same for what was lost with it."""
-        siblings = self.document.use_file(step_id, path)
-        if not siblings:
-            return
-        names = ", ".join(Path(new).name for _, new in siblings)
-        box = QMessageBox(
-            QMessageBox.Icon.Question, "Others have moved too", f"{names} lies there too.", parent=self
-        )
-        box.setInformativeText("Use it from its new place as well?")
-        use = box.addButton("Use it", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        use.clicked.connect(lambda: self.document.use_files(dict(siblings)))
-        box.open()
-
     # --- rails and joins ---
 
     def _open_selection(self, selection: Selection) -> None:
@@ -676,7 +593,7 @@ class MainWindow(QMainWindow):
         def chosen(name: str) -> None:
             path = str(Path(name).absolute())
             if step.kind == SourceKind.name:
-                self.use_file(step_id, path)
+                self.sources.use_file(step_id, path)
                 return
             try:
                 changed = msgspec.structs.replace(settings, path=path)

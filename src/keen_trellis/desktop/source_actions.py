@@ -1,0 +1,130 @@
+"""What the window does about sources: opening folders, databases and typed tables, passwords, refresh,
+watching.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, QPoint, Qt
+from PySide6.QtWidgets import QFileDialog, QMessageBox
+
+from keen_trellis.desktop import editing
+from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.watching import Watching
+from keen_trellis.sources import secrets
+from keen_trellis.sources.connections import split_password
+from keen_trellis.sources.locations import is_address, reader_for
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.window import MainWindow
+
+
+def check_place(text: str) -> None:
+    """An error of ours unless something can be read at what was typed."""
+    reader_for(text.strip())
+
+
+class SourceActions(QObject):
+    """The commands of the window that are about sources."""
+
+    def __init__(self, window: MainWindow) -> None:
+        super().__init__(window)
+        self._window = window
+        self._document = window.document
+        self.watching = Watching(window.document, self)
+        self.watching.changed.connect(self._say_changed)
+
+    # --- opening ---
+
+    def open_folder(self) -> None:
+        """Choose a folder whose like files are read as one."""
+        dialog = QFileDialog(self._window, "Open a folder of like files")
+        dialog.setFileMode(QFileDialog.FileMode.Directory)
+        dialog.setOption(QFileDialog.Option.ShowDirsOnly)
+        dialog.filesSelected.connect(lambda names: self._window.open_paths([Path(name) for name in names]))
+        dialog.open()
+
+    def open_address(self) -> None:
+        """Ask for the address of a database, or a pattern of files, and put it into the margin."""
+        entry = Entry(
+            "Address of a database, as postgresql://user@host/database, or a pattern, as /logs/2026-*.csv",
+            "",
+            self._window,
+            check=check_place,
+        )
+        entry.entered.connect(self._open_place)
+        entry.open_under(self._window.sentence.view, at=QPoint(240, 4))
+
+    def _open_place(self, text: str) -> None:
+        place = reader_for(text.strip())[0]
+        if is_address(place):
+            place, password = split_password(place)
+            if password is not None:
+                secrets.remember(place, password)
+        self._document.reveal(place)
+        editing.add_places(self._document, [place])
+        self._window.trellis.setFocus()
+
+    def type_table(self) -> None:
+        """Begin a rail with a small table of the flow's own; what is on the clipboard can be pasted there."""
+        editing.begin_typed_table(self._document)
+        self._window.bench.show_typing()
+
+    def ask_password(self, address: str) -> None:
+        """Ask for the password of a database, and try again."""
+        entry = Entry(
+            f"Password for {address}", "", self._window, secret=True, tick="keep it in the desktop's keyring"
+        )
+
+        def entered(password: str) -> None:
+            kept = secrets.remember(address, password, lasting=entry.tick.isChecked())
+            if entry.tick.isChecked() and not kept:
+                self._window.status.say(
+                    "There is no keyring to keep it in: it is kept until the program ends."
+                )
+            self._document.compute_again()
+
+        entry.entered.connect(entered)
+        entry.open_under(self._window.sentence.view, at=QPoint(240, 4))
+
+    # --- refresh ---
+
+    def refresh_one(self) -> None:
+        """Refresh only the source that is selected."""
+        self._document.refresh(self._document.selection.step)
+
+    def switch_watching(self) -> None:
+        """Begin or stop to watch the sources for changes."""
+        on = not self.watching.on
+        self._window.remembered.remember("watch", "yes" if on else "no")
+        self.watch(on)
+
+    def watch(self, on: bool) -> None:
+        """Watch the sources for changes, or do not."""
+        self.watching.turn(on)
+        self._window.commands["watch"].setChecked(on)
+
+    def _say_changed(self, names: list[str]) -> None:
+        verb = "has" if len(names) == 1 else "have"
+        self._window.status.say(f"{', '.join(names[:3])} {verb} changed. F5 refreshes.", alarm=True)
+
+    def use_file(self, step_id: str, path: str) -> None:
+        """Read a source from another file, and offer the same for what was lost with it."""
+        siblings = self._document.use_file(step_id, path)
+        if not siblings:
+            return
+        names = ", ".join(Path(new).name for _, new in siblings)
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Others have moved too",
+            f"{names} lies there too.",
+            parent=self._window,
+        )
+        box.setInformativeText("Use it from its new place as well?")
+        use = box.addButton("Use it", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        use.clicked.connect(lambda: self._document.use_files(dict(siblings)))
+        box.open()
