@@ -162,7 +162,9 @@ class SentencePane(QWidget):
             return [Word("Nothing in it was doubtful.")]
         ordered = sorted(remarks, key=lambda remark: not remark.doubtful)
         first = ordered[0]
-        items: list[Item] = [Word(f"{'Doubtful: ' if first.doubtful else ''}{first}.", alarm=first.doubtful)]
+        text = str(first)
+        text = f"Doubtful: {text}" if first.doubtful else text if first.field else text[0].upper() + text[1:]
+        items: list[Item] = [Word(f"{text}.", alarm=first.doubtful)]
         if len(ordered) > 1:
 
             def show(anchor: QWidget) -> None:
