@@ -368,9 +368,8 @@ def converted(values: pa.Array, to: FieldType, notation: Notation | None = None)
     """`values` as `to`: what has no counterpart there becomes blank and is lost.
 
     Numbers that would have to be rounded are lost, a timestamp that is not at midnight is no date. Text is
-    read
-    in any of the ways that `notation` does not rule out; where two are left, a mark is a decimal point and
-    the day comes first.
+    read in any of the ways that `notation` does not rule out; where two are left, a mark is a decimal point
+    and the day comes first.
     """
     have = type_of_arrow(values.type)
     if have is to:

@@ -297,7 +297,7 @@ class Document(QObject):
         What else was lost with it and is found beside the new file is handed back, as old and new path.
         """
         old = self.sources()[step_id].path
-        self._move({old: path})
+        self.use_files({old: path})
         new_folder, old_folder = Path(path).parent, Path(old).parent
         others = {entry.path for entry in self.sources().values()} | set(self.flow.files)
         return [
@@ -310,9 +310,6 @@ class Document(QObject):
 
     def use_files(self, moved: dict[str, str]) -> None:
         """Read everything from the new place of its file."""
-        self._move(moved)
-
-    def _move(self, moved: dict[str, str]) -> None:
         from keen_trellis.flow import edits
 
         names = ", ".join(Path(path).name for path in moved.values())

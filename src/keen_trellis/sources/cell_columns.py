@@ -16,7 +16,7 @@ import pyarrow as pa
 from keen_trellis.core.conversion import converted
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
 from keen_trellis.flow.remark import Remark
-from keen_trellis.sources.inference import KIND_NAMES
+from keen_trellis.sources.inference import KIND_NAMES, cell_text
 from keen_trellis.sources.text_types import no_values
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
@@ -90,7 +90,7 @@ class CellColumn:
             self._arrays.append(pa.array([_as_moment(cell) for cell in cells], _HELD[dt.datetime]))
         else:
             self._mixed = True
-            texts = [None if cell is None else _text_of(cell) for cell in cells]
+            texts = [None if cell is None else cell_text(cell) for cell in cells]
             self._arrays.append(pa.array(texts, _TEXT))
 
     def _keep(self, kind: type, cells: Sequence[Any]) -> None:
@@ -179,9 +179,3 @@ def _in_utc(cell: Any) -> Any:
     if type(cell) is dt.datetime and cell.tzinfo is not None:
         return cell.astimezone(dt.UTC).replace(tzinfo=None)
     return cell
-
-
-def _text_of(cell: Any) -> str:
-    from keen_trellis.sources.inference import cell_text
-
-    return cell_text(cell)

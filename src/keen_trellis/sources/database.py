@@ -16,6 +16,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import About, Listing
 from keen_trellis.sources.cell_columns import CellColumn
 from keen_trellis.sources.connections import connected, shown_address
+from keen_trellis.sources.headers import own_name
 from keen_trellis.sources.locations import DATABASE
 from keen_trellis.sources.queries import checked_query, is_ordered
 from keen_trellis.sources.reading import Reader, ReadTable, unknown_table
@@ -222,11 +223,7 @@ def _own_names(names: Sequence[str]) -> list[str]:
     """A name of its own for each field of a query."""
     found: list[str] = []
     for name in names:
-        wanted, number = name or f"field {len(found) + 1}", 2
-        own = wanted
-        while own in found:
-            own, number = f"{wanted} {number}", number + 1
-        found.append(own)
+        found.append(own_name(name or f"field {len(found) + 1}", found))
     return found
 
 

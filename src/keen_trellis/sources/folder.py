@@ -22,6 +22,7 @@ from keen_trellis.flow.source_settings import NEWEST_FILE, Settled, SourceSettin
 from keen_trellis.sources.about import ROW_NUMBERS, ROWS_FILE, About, Listing
 from keen_trellis.sources.cell_columns import in_one_type
 from keen_trellis.sources.delimited import OpenedText, open_text
+from keen_trellis.sources.headers import own_name
 from keen_trellis.sources.locations import FOLDER, is_pattern
 from keen_trellis.sources.reading import Reader, ReadTable
 from keen_trellis.sources.recognise import TEXT, WORKBOOK, recognise
@@ -205,10 +206,7 @@ def _extra_fields(settings: SourceSettings, names: Sequence[str]) -> list[tuple[
     gathering = settings.gathering
     for wanted, is_date in ((gathering.name_field, False), (gathering.date_field, True)):
         if wanted:
-            name, number = wanted, 2
-            while name in names or any(name == other for other, _ in found):
-                name, number = f"{wanted} {number}", number + 1
-            found.append((name, is_date))
+            found.append((own_name(wanted, [*names, *(other for other, _ in found)]), is_date))
     return found
 
 

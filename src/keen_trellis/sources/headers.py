@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -118,16 +118,21 @@ def field_names(
     names: list[str] = []
     for column in range(first, last):
         wanted = _wanted(rows, column, first, spans)
-        name = wanted or f"field {column - first + 1}"
-        number = 2
-        while name in names:
-            name, number = f"{wanted or name} {number}", number + 1
+        name = own_name(wanted or f"field {column - first + 1}", names)
         names.append(name)
         if not wanted and rows:
             remarks.append(Remark("its header is blank; it was given a name", field=name))
         elif name != wanted and rows:
             remarks.append(Remark(f"another field is called “{wanted}” too; it was numbered", field=name))
     return tuple(names), remarks
+
+
+def own_name(wanted: str, taken: Collection[str]) -> str:
+    """The name that is wanted, numbered where another field has it."""
+    name, number = wanted, 2
+    while name in taken:
+        name, number = f"{wanted} {number}", number + 1
+    return name
 
 
 def _wanted(rows: Sequence[Sequence[Any]], column: int, first: int, spans: Sequence[range]) -> str:

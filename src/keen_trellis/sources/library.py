@@ -216,10 +216,8 @@ def _what_is_read(settings: SourceSettings) -> bytes:
     """The settings that the reader goes by; where the file lies, and how fields are called, is not among
     them.
     """
-    kept = tuple(entry for entry in settings.fields if entry.type)
-    names = tuple(sorted(entry.name for entry in kept))
     plain = msgspec.structs.replace(settings, path="", fields=())
-    return msgspec.json.encode((plain, names))
+    return msgspec.json.encode((plain, sorted(settings.kept_as_text)))
 
 
 def _without_password(place: str) -> str:

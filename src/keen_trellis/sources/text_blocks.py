@@ -83,9 +83,8 @@ class TextFile:
     """A UTF-8 text file whose dialect and header are settled.
 
     start: bytes before its first line.  skipped: rows before the first row of data.  last: the number of
-    the last
-    line to be read, None for all.  quotes: whether it has quotation marks; well_quoted: and all in their
-    places.
+    the last line to be read, None for all.  quotes: whether it has quotation marks; well_quoted: and all in
+    their places.
     """
 
     path: Path

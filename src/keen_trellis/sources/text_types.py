@@ -41,7 +41,7 @@ class TextField:
     """The type of one field of text. Begins with a sample's likeliest, and gives way where values do not fit.
 
     take: hands in a block and gets it converted, or None where an earlier guess was wrong: then all blocks
-    must be handed in once more. settled: whether the end is the end, or all must be handed in once more.
+    must be handed in once more. adopt, give_up_if_open: at the end, for what stayed open until then.
     """
 
     def __init__(self, name: str, notation: Notation, *, kept_as_text: bool = False) -> None:

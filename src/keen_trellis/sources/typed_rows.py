@@ -27,8 +27,8 @@ Blocks = Callable[[], Iterator[TextBlock]]
 class TypedRows:
     """The rows of one or several text files as they become typed.
 
-    data: mapped columns; row numbers are the last one where first_row is 0.  writing: how they were taken
-    to be.
+    data: mapped columns, the last one the row numbers.  digits: those that each field of decimals needs.
+    writing: what their marks were taken to mean.
     """
 
     data: pa.Table

@@ -218,10 +218,8 @@ def _read(workbook: _Workbook, settings: SourceSettings, target: str) -> About:
         raise SourceError(f"The sheet “{name}” is empty.", remedy="Choose another sheet.")
     block = chosen_block(sheet, place, settings.layout)
     names, remarks = names_and_remarks(sheet, block)
-    also: list[Listing] = []
     if not place:
-        also = further_listings(sheet, name)
-        for entry in also:
+        for entry in further_listings(sheet, name):
             corner = entry.name.rpartition("!")[2]
             remarks.append(Remark(f"another table stands in the sheet, from {corner}: “{entry.name}”"))
     arrays, numbers, said = _columns(sheet, block, names, settings)
@@ -232,7 +230,6 @@ def _read(workbook: _Workbook, settings: SourceSettings, target: str) -> About:
         table=settings.table or name,
         remarks=tuple(remarks),
         raw=raw_of(sheet, block, cell_text),
-        also=tuple(also),
         settled=Settled(_layout_of(block)),
     )
 
