@@ -16,14 +16,24 @@ def text(*values: str | None) -> pa.Array:
     return pa.array(values, pa.large_string())
 
 
+_DIGITS = st.text("0123456789", min_size=1, max_size=19)
+_WRITTEN = (
+    st.text("0123456789.+-e ", max_size=8)
+    | _DIGITS
+    | st.none()
+    | st.builds("{}{}.{}".format, st.sampled_from(["", "-"]), _DIGITS, _DIGITS)
+    | st.builds("{:04}-{:02}-{:02}".format, st.integers(0, 9999), st.integers(0, 13), st.integers(0, 32))
+)
+
+
 class Ways(unittest.TestCase):
-    @given(st.lists(st.text("0123456789.+-e ", min_size=0, max_size=8), min_size=1, max_size=6))
+    @given(st.lists(_WRITTEN, min_size=1, max_size=6))
     def test_the_quick_way_says_what_the_slow_way_says(self, values):
         array = text(*values)
         for way in (INTEGERS, DECIMALS, ISO_DATES):
             quick = way.quickly(array)
             if quick is not None:
-                self.assertTrue(all(fits(array, way).to_pylist()), (way.what, values))
+                self.assertNotIn(False, fits(array, way).to_pylist(), (way.what, values))
                 self.assertEqual(quick.to_pylist(), way.convert(array).to_pylist(), values)
 
     @given(st.lists(st.decimals(0, 10**9, allow_nan=False, places=3), min_size=1, max_size=8))
@@ -34,6 +44,16 @@ class Ways(unittest.TestCase):
         self.assertEqual(expected, values)
         if made is not None:
             self.assertEqual(made.to_pylist(), values)
+
+    @given(st.lists(st.integers(1 - 10**17, 10**17) | st.none(), min_size=1, max_size=8))
+    def test_whole_numbers_are_read_the_quick_way(self, values):
+        made = INTEGERS.quickly(text(*(None if value is None else str(value) for value in values)))
+        self.assertEqual(made.to_pylist() if made is not None else [None] * len(values), values)
+
+    @given(st.lists(st.dates() | st.none(), min_size=1, max_size=8))
+    def test_dates_are_read_the_quick_way(self, values):
+        made = ISO_DATES.quickly(text(*(None if value is None else str(value) for value in values)))
+        self.assertEqual(made.to_pylist() if made is not None else [None] * len(values), values)
 
     def test_a_slice_is_read_from_where_it_begins(self):
         array = text("9.9", "1.25", "7.5", "x").slice(1, 2)

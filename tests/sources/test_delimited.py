@@ -329,6 +329,26 @@ class Blocks(DelimitedCase):
             self.said(snapshot),
         )
 
+    def test_numbers_and_dates_that_are_read_at_once_are_written_plainly(self):
+        days = "".join(f"{number},2026-11-{number % 30 + 1:02},x\n" for number in range(60))
+        late = (
+            "007",
+            "+5",
+            " 7",
+            "0xFFFFFFFF",
+            "-0",
+            "4294967295",
+            "1e3",
+            "123456789012345678901",
+            "n/a",
+            "",
+        )
+        for cells in [(value, "2026-01-01") for value in late] + [("7", "2026-02-30"), ("7", "2026-1-01")]:
+            content = f"number,day,name\n{days}{','.join(cells)},y\n"
+            with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", 64):
+                parts = self.outcome(content)
+            self.assertEqual(parts, self.outcome(content), cells)
+
     def test_a_field_that_begins_with_blanks_and_one_that_changes_late(self):
         rows = [["", "1"]] * 30 + [["7", "2"]] * 30 + [["8", "2.5"]] * 3
         with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", 50):

@@ -3,9 +3,11 @@ ranges.
 """
 
 import datetime as dt
+import struct
 import unittest
 
 import xlsxwriter
+import xlwt
 from odf.namespaces import TABLENS
 from odf.opendocument import OpenDocumentSpreadsheet
 from odf.table import NamedExpressions, NamedRange, Table, TableCell, TableRow
@@ -18,6 +20,7 @@ from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, TOTAL
 from keen_trellis.flow.source_settings import FieldSettings, Layout, Writing
 from tests import demo_data
 from tests.sources.source_case import SourceCase
+from tests.sources.xlsb import write_xlsb
 from tests.tables import rows_of
 
 T = FieldType
@@ -250,6 +253,31 @@ class Named(SheetCase):
         listed = [(found.name, found.sort) for found in self.library.content(path).tables]
         self.assertEqual(listed, [("My trips", "sheet"), ("Venues & more", "named range")])
         self.assertEqual(rows_of(self.read(path, "Venues & more").table), [("Pier",), ("Mill",)])
+
+    def test_named_ranges_of_xlsb(self):
+        path = self.folder / "named.xlsb"
+        rows = [["notes", None, None], [None, "venue", "n"], [None, "Pier", 1.0], [None, "Mill", 2.0]]
+        write_xlsb(path, [("Other", [["x"]]), ("My trips", rows)], [("Trips", 1, (1, 3, 1, 2))])
+        self.assertIn(("Trips", "named range"), [(e.name, e.sort) for e in self.library.content(path).tables])
+        self.assertEqual(rows_of(self.read(path, "Trips").table), [("Pier", 1), ("Mill", 2)])
+
+    def test_named_ranges_of_xls(self):
+        book = xlwt.Workbook()
+        other, sheet = book.add_sheet("Other"), book.add_sheet("My trips")
+        for row, cells in enumerate([["notes"], ["", "venue", "n"], ["", "Pier", 1], ["", "Mill", 2]]):
+            for column, cell in enumerate(cells):
+                sheet.write(row, column, cell)
+        # The formula makes the library write the link to the sheet that the name needs.
+        other.write(0, 0, xlwt.Formula("'My trips'!A1"))
+        area = struct.pack("<BHHHHH", 0x3B, 1, 1, 3, 1, 2)
+        entry = struct.pack("<HBBHHH5x", 0, 0, len("Trips"), len(area), 0, 0) + b"Trips" + area
+        name = struct.pack("<HH", 0x18, len(entry)) + entry
+        links = book._Workbook__all_links_rec
+        book._Workbook__all_links_rec = lambda: links() + name
+        path = self.folder / "named.xls"
+        book.save(str(path))
+        self.assertIn(("Trips", "named range"), [(e.name, e.sort) for e in self.library.content(path).tables])
+        self.assertEqual(rows_of(self.read(path, "Trips").table), [("Pier", 1), ("Mill", 2)])
 
 
 class Fields(SheetCase):

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 _BOOK, _END_BOOK, _SHEETS, _END_SHEETS, _SHEET_OF_BOOK = 0x83, 0x84, 0x8F, 0x90, 0x9C
+_NAME, _LINKS = 0x27, 0x016A
 _SHEET, _END_SHEET, _DIMENSION, _DATA, _END_DATA = 0x81, 0x82, 0x94, 0x91, 0x92
 _ROW, _REAL, _TEXT = 0x00, 0x05, 0x06
 _RELATIONS = "http://schemas.openxmlformats.org/package/2006/relationships"
@@ -41,8 +42,24 @@ def _sheet(rows: Sequence[Sequence[str | float | None]]) -> bytes:
     return found + _record(_END_DATA) + _record(_END_SHEET)
 
 
-def write_xlsb(path: Path, sheets: Iterable[tuple[str, Sequence[Sequence[str | float | None]]]]) -> None:
-    """Write a workbook with these sheets of texts and numbers."""
+def _names(names: Sequence[tuple[str, int, tuple[int, int, int, int]]]) -> bytes:
+    links = b"".join(struct.pack("<Iii", 0, sheet, sheet) for _, sheet, _ in names)
+    found = _record(_LINKS, struct.pack("<I", len(names)) + links)
+    for link, (name, _, place) in enumerate(names):
+        formula = struct.pack("<BHIIHH", 0x3B, link, *place)
+        head = struct.pack("<IBI", 0, 0, 0xFFFFFFFF) + _wide(name)
+        found += _record(_NAME, head + struct.pack("<I", len(formula)) + formula + struct.pack("<I", 0))
+    return found
+
+
+def write_xlsb(
+    path: Path,
+    sheets: Iterable[tuple[str, Sequence[Sequence[str | float | None]]]],
+    names: Sequence[tuple[str, int, tuple[int, int, int, int]]] = (),
+) -> None:
+    """Write a workbook with these sheets of texts and numbers, and names of ranges: each with the number of
+    its sheet, and first row, last row, first column, last column, all from 0.
+    """
     book, relations = _record(_BOOK) + _record(_SHEETS), ""
     with zipfile.ZipFile(path, "w") as archive:
         for number, (name, rows) in enumerate(sheets, 1):
@@ -52,7 +69,8 @@ def write_xlsb(path: Path, sheets: Iterable[tuple[str, Sequence[Sequence[str | f
             part = f"worksheets/sheet{number}.bin"
             relations += f'<Relationship Id="rId{number}" Type="{_OFFICE}/worksheet" Target="{part}"/>'
             archive.writestr(f"xl/{part}", _sheet(rows))
-        archive.writestr("xl/workbook.bin", book + _record(_END_SHEETS) + _record(_END_BOOK))
+        book += _record(_END_SHEETS) + _names(names) + _record(_END_BOOK)
+        archive.writestr("xl/workbook.bin", book)
         archive.writestr(
             "xl/_rels/workbook.bin.rels", f'<Relationships xmlns="{_RELATIONS}">{relations}</Relationships>'
         )

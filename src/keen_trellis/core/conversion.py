@@ -5,17 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.digits import plain_dates, plain_decimals, plain_integers
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
 
 _MOST_DIGITS = 38
-_FEW_DIGITS = 18  # so many fit into 64 bits, whatever they are
-_ZERO, _POINT = ord("0"), ord(".")
 # Words that stand for "nothing known" where the other values of a field are numbers, dates or the like.
 PLACEHOLDERS = (
     "n/a",
@@ -92,72 +90,6 @@ def _without_plus(values: pa.Array) -> pa.Array:
     if not pc.any(pc.starts_with(values, "+")).as_py():
         return values
     return pc.replace_substring_regex(values, r"^\+", "")
-
-
-def _raw(values: pa.Array) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
-    """Text as Arrow holds it: n + 1 offsets, from 0, and all bytes, one value behind the other."""
-    _, offsets, content = values.cast(pa.large_string()).buffers()
-    places = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
-    if content is None:
-        return places - places[0], np.zeros(0, np.uint8)
-    return places - places[0], np.frombuffer(content, np.uint8)[places[0] : places[-1]]
-
-
-def _quick_integers(values: pa.Array) -> pa.Array | None:
-    """Digits only, few of them, and no zero before others; told of all bytes at once."""
-    places, content = _raw(values)
-    lengths = np.diff(places)
-    if not len(content) or lengths.max() > _FEW_DIGITS or (content - _ZERO > 9).any():
-        return None
-    if np.count_nonzero(lengths == 0) != values.null_count:
-        return None
-    long = lengths > 1
-    if (content[places[:-1][long]] == _ZERO).any():
-        return None
-    return values.cast(pa.int64())
-
-
-def _quick_decimals(values: pa.Array) -> pa.Array | None:
-    """Few digits around at most one point, and no zero before others; told of all bytes at once."""
-    if values.null_count or not len(values):
-        return None
-    places, content = _raw(values)
-    lengths = np.diff(places)
-    is_point = content == _POINT
-    points = np.flatnonzero(is_point)
-    others = np.count_nonzero(content - _ZERO > 9) - len(points)
-    if not len(points) or others or lengths.min() < 1 or lengths.max() > _FEW_DIGITS:
-        return None
-    # How many points stand before each value: so many bytes it moves when they are taken out.
-    moved = np.concatenate((np.zeros(1, np.int32), np.cumsum(is_point, dtype=np.int32)))[places]
-    counts = np.diff(moved)
-    if counts.max() > 1:
-        return None
-    has = counts == 1
-    before, behind = lengths.copy(), np.zeros(len(values), np.int64)
-    before[has] = points - places[:-1][has]
-    behind[has] = lengths[has] - before[has] - 1
-    scale, whole = int(behind.max()), int(before.max())
-    if before.min() < 1 or behind[has].min() < 1 or scale + whole > _FEW_DIGITS:
-        return None
-    if (content[places[:-1][before > 1]] == _ZERO).any():
-        return None
-    buffers = [None, pa.py_buffer(places - moved), pa.py_buffer(content[~is_point])]
-    digits = pa.Array.from_buffers(pa.large_string(), len(values), buffers).cast(pa.int64()).to_numpy()
-    unscaled = digits * (10 ** np.arange(scale + 1, dtype=np.int64))[scale - behind]
-    made = pa.array(unscaled).cast(pa.decimal128(19, 0))
-    return _rescaled(made, pa.decimal128(whole + scale, scale))
-
-
-def _quick_dates(values: pa.Array) -> pa.Array | None:
-    """As long as dates are, and taken for such by Arrow, which is as strict."""
-    lengths = pc.min_max(pc.binary_length(values))
-    if not lengths["min"].as_py() == 10 == lengths["max"].as_py():
-        return None
-    try:
-        return values.cast(pa.date32())
-    except pa.ArrowInvalid:
-        return None
 
 
 def _decimals(values: pa.Array) -> pa.Array:
@@ -276,21 +208,21 @@ INTEGERS = Way(
     FieldType.INTEGER,
     r"^[+-]?(0|[1-9]\d{0,17})$",
     _integers,
-    quick=_quick_integers,
+    quick=plain_integers,
 )
 DECIMALS = Way(
     "numbers",
     FieldType.DECIMAL,
     r"^[+-]?(0|[1-9]\d*)(\.\d+)?$",
     _decimals,
-    quick=_quick_decimals,
+    quick=plain_decimals,
 )
 ISO_DATES = Way(
     "dates",
     FieldType.DATE,
     r"^\d{4}-\d{2}-\d{2}$",
     lambda values: values.cast(pa.date32()),
-    quick=_quick_dates,
+    quick=plain_dates,
 )
 ISO_TIMESTAMPS = Way(
     "timestamps",

@@ -27,7 +27,7 @@ from keen_trellis.sources.dialect import (
 from keen_trellis.sources.headers import LOOKED_AT, Header, field_names, find_header, title_remark
 from keen_trellis.sources.reading import OneTableReader, ReadTable
 from keen_trellis.sources.recognise import TEXT
-from keen_trellis.sources.text_blocks import Repairs, TextBlock, TextFile
+from keen_trellis.sources.text_blocks import Repairs, TextBlock, TextFile, Wanted, nothing_but_text
 from keen_trellis.sources.typed_rows import typed_rows
 
 _RAW_ROWS = 200
@@ -57,7 +57,7 @@ class DelimitedReader(OneTableReader):
         try:
             opened = open_text(path, settings, room, task)
             typed = typed_rows(
-                lambda: opened.blocks(task),
+                lambda wanted: opened.blocks(task, wanted),
                 opened.names,
                 settings.writing.notation,
                 settings.kept_as_text,
@@ -91,10 +91,10 @@ class OpenedText:
     dialect: Dialect
     repairs: Repairs
 
-    def blocks(self, task: Task) -> Iterator[TextBlock]:
+    def blocks(self, task: Task, wanted: Wanted = nothing_but_text) -> Iterator[TextBlock]:
         """All rows from the first on; repairs are counted anew."""
         self.repairs = Repairs(len(self.names))
-        return self.file.blocks(task, self.repairs)
+        return self.file.blocks(task, self.repairs, wanted)
 
 
 def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> OpenedText:
@@ -124,7 +124,7 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     names, named = field_names(_header_rows(rows, header), 0, width)
     remarks = [*remarks, *title_remark(looked_at, header), *named]
     skipped = settings.layout.first - 1 if settings.layout.first else header.rows_above
-    quotes, well_quoted = quotation(source, written)
+    quotes, well_quoted = quotation(source, written, task)
     text = TextFile(
         source, path.name, written, width, start, skipped, settings.layout.last, quotes > 0, well_quoted
     )

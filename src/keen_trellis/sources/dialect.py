@@ -6,7 +6,6 @@ import codecs
 import csv
 import io
 import itertools
-import mmap
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,11 +16,13 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect
+from keen_trellis.sources.content import of_blocks
 
 DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
 COMMENTS = ("#", "//", "--", "%")
 SAMPLE = 256 * 1024
 _BLOCK = 4 * 2**20
+_NOT_ASCII = 0x80
 _LONGEST_CELL = 2**24
 _MARK_OF_ORDER = len(codecs.BOM_UTF8)  # a mark this near the start may follow nothing but that
 _MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
@@ -56,6 +57,8 @@ def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
         for mark, encoding in _MARKS:
             if head.startswith(mark):
                 return encoding, []
+        if all(of_blocks(path, _is_ascii, task)):
+            return "utf-8", []
         file.seek(0)
         decoder = codecs.getincrementaldecoder("utf-8")()
         position = 0
@@ -83,6 +86,10 @@ def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
             remedy="Say which it is, or save it as UTF-8 text.",
         )
     return guess.encoding, [Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True)]
+
+
+def _is_ascii(block: memoryview) -> bool:
+    return bool(np.frombuffer(block, np.uint8).max() < _NOT_ASCII)
 
 
 def settle_dialect(sample: str, encoding: str, wanted: Dialect, *, whole: bool = False) -> TextDialect:
@@ -135,7 +142,7 @@ def records(lines: Iterable[str], settled: TextDialect, *, strict: bool = False)
     return csv.reader(lines, delimiter=settled.delimiter, quotechar=settled.quote, strict=strict)
 
 
-def quotation(path: Path, settled: TextDialect) -> tuple[int, bool]:
+def quotation(path: Path, settled: TextDialect, task: Task) -> tuple[int, bool]:
     """How many quotation marks the file has, and whether they stand as RFC 4180 has them.
 
     Read from the start, marks open and close by turns, a doubled mark closing and opening at once. So each
@@ -143,15 +150,15 @@ def quotation(path: Path, settled: TextDialect) -> tuple[int, bool]:
     """
     if not settled.quote:
         return 0, True
-    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as mapped:
-        if mapped.find(settled.quote.encode()) < 0:
-            return 0, True
+    quote = ord(settled.quote)
+    if not any(of_blocks(path, lambda block: bool((np.frombuffer(block, np.uint8) == quote).any()), task)):
+        return 0, True
     content = np.memmap(path, np.uint8, mode="r")
     around = np.zeros(256, dtype=bool)
     around[[ord(text) for text in (settled.quote, settled.delimiter, "\n", "\r")]] = True
     count, well = 0, True
     for start in range(0, len(content), _BLOCK):
-        marks = np.flatnonzero(content[start : start + _BLOCK] == ord(settled.quote)) + start
+        marks = np.flatnonzero(content[start : start + _BLOCK] == quote) + start
         opening, closing = marks[count % 2 :: 2], marks[1 - count % 2 :: 2]
         count += len(marks)
         before = opening[opening > _MARK_OF_ORDER] - 1

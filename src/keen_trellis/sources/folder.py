@@ -226,7 +226,7 @@ def _read_texts(members: Members, settings: SourceSettings, room: Path, task: Ta
         extra = _extra_fields(settings, union.names)
         gathered = _Gathered(opened, paths, union, extra)
         typed = typed_rows(
-            lambda: gathered.blocks(task),
+            lambda _: gathered.blocks(task),
             [*(name for name, _ in extra), *union.names],
             settings.writing.notation,
             settings.kept_as_text | {name for name, is_date in extra if not is_date},

@@ -6,13 +6,16 @@ import csv
 import io
 import itertools
 import mmap
-from collections.abc import Iterator, Sequence
+from collections import deque
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
 from keen_trellis.core.errors import SourceError
@@ -20,15 +23,27 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.dialect import TextDialect, records
 
-BLOCK_BYTES = 32 * 2**20
+BLOCK_BYTES = 16 * 2**20
+_AHEAD = 2  # blocks that are read side by side
 _TEXT = pa.large_string()
 _BATCH_ROWS = 20_000
+_DATE = len("2026-11-23")
 _NEWLINE, _RETURN = ord("\n"), ord("\r")
+
+
+# The type in which a field (by number) may be handed out at once, if all of its cells are written plainly in
+# it; None for text. Whole numbers must be less than MOST_AT_ONCE.
+Wanted = Callable[[int], pa.DataType | None]
+MOST_AT_ONCE = 10**9
+
+
+def nothing_but_text(_field: int) -> None:
+    """For readings in which each field is wanted as text."""
 
 
 @dataclass(frozen=True)
 class TextBlock:
-    """Some rows as columns of text, null where blank, and the number of each row in its file.
+    """Some rows as columns of text or as wanted, null where blank, and the number of each row in its file.
 
     columns: one more than the header has names for each cell that the widest row has more.
     """
@@ -97,7 +112,7 @@ class TextFile:
     quotes: bool
     well_quoted: bool
 
-    def blocks(self, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
+    def blocks(self, task: Task, repairs: Repairs, wanted: Wanted = nothing_but_text) -> Iterator[TextBlock]:
         """All rows, some at a time. What is repaired is added to `repairs`."""
         if not self.well_quoted:
             yield from self._slowly(task, repairs)
@@ -108,9 +123,13 @@ class TextFile:
                 return
             # Not closed by hand: rows that are still being read keep it mapped.
             content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
-            yield from self._quickly(content, size, task, repairs)
+            parts = self._parts(content, size, task, repairs)
+            with ThreadPoolExecutor(_AHEAD) as pool:
+                for lines, cells in _ahead(pool, partial(self._even, wanted=wanted), parts):
+                    yield cells if cells is not None else self._repaired(lines, repairs)
 
-    def _quickly(self, content: mmap.mmap, size: int, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
+    def _parts(self, content: mmap.mmap, size: int, task: Task, repairs: Repairs) -> Iterator[_Lines]:
+        """The rows that are to be read, some at a time."""
         position, line = self.start, 1
         to_skip = self.skipped
         while position < size:
@@ -128,7 +147,7 @@ class TextFile:
             if self.last is not None:
                 lines = lines.kept(range(int(np.searchsorted(lines.numbers, self.last, side="right"))))
             if len(lines.numbers):
-                yield self._block(lines, repairs)
+                yield lines
             if self.last is not None and line > self.last:
                 return
 
@@ -149,40 +168,79 @@ class TextFile:
         marks = np.frombuffer(memoryview(content)[start:end], np.uint8)
         return bool(np.count_nonzero(marks == ord(self.settled.quote)) % 2)
 
-    def _block(self, lines: _Lines, repairs: Repairs) -> TextBlock:
-        quick = self._even(lines)
-        if quick is not None:
-            return quick
+    def _repaired(self, lines: _Lines, repairs: Repairs) -> TextBlock:
+        """The cells of a block whose rows are not all alike."""
         rows = list(records(io.StringIO(lines.content.to_pybytes().decode(), ""), self.settled))
         return self._of_rows(list(zip(lines.numbers.tolist(), rows, strict=False)), repairs)
 
-    def _even(self, lines: _Lines) -> TextBlock | None:
+    def _even(self, lines: _Lines, wanted: Wanted) -> TextBlock | None:
         """The cells of a block in which every row is as wide as the header; None if one is not."""
-        names = [str(number) for number in range(self.width)]
         if self.width == 1 and (lines.marks == _RETURN).any():
             return None
+        types = (
+            {}
+            if lines.has_quotes
+            else {str(number): kind for number in range(self.width) if (kind := wanted(number)) is not None}
+        )
         try:
-            data = pa_csv.read_csv(
-                pa.BufferReader(lines.content),
-                read_options=pa_csv.ReadOptions(column_names=names, block_size=4 * 2**20),
-                parse_options=pa_csv.ParseOptions(
-                    delimiter=self.settled.delimiter,
-                    quote_char=self.settled.quote or False,
-                    newlines_in_values=lines.newlines > len(lines.numbers),
-                    ignore_empty_lines=False,
-                ),
-                convert_options=pa_csv.ConvertOptions(
-                    column_types=dict.fromkeys(names, _TEXT),
-                    null_values=[""],
-                    strings_can_be_null=True,
-                    quoted_strings_can_be_null=True,
-                ),
-            )
+            data = self._cells(lines, types)
+            if types and not (data.num_rows == len(lines.numbers) and self._is_plain(data, lines)):
+                data = self._cells(lines, {})
         except pa.ArrowInvalid:
-            return None
+            if not types:
+                return None
+            return self._even(lines, nothing_but_text)
         if data.num_rows != len(lines.numbers):
             return None
         return TextBlock([_combined(column) for column in data.columns], lines.numbers)
+
+    def _cells(self, lines: _Lines, types: Mapping[str, pa.DataType]) -> pa.Table:
+        """The cells of a block, of these types or as text. pa.ArrowInvalid if that cannot be."""
+        names = [str(number) for number in range(self.width)]
+        return pa_csv.read_csv(
+            pa.BufferReader(lines.content),
+            read_options=pa_csv.ReadOptions(
+                column_names=names, use_threads=False, block_size=len(lines.marks)
+            ),
+            parse_options=pa_csv.ParseOptions(
+                delimiter=self.settled.delimiter,
+                quote_char=self.settled.quote or False,
+                newlines_in_values=lines.newlines > len(lines.numbers),
+                ignore_empty_lines=False,
+            ),
+            convert_options=pa_csv.ConvertOptions(
+                column_types={**dict.fromkeys(names, _TEXT), **types},
+                null_values=[""],
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=True,
+            ),
+        )
+
+    def _is_plain(self, data: pa.Table, lines: _Lines) -> bool:
+        """Whether the cells that became numbers and dates were written as these are written plainly.
+
+        A plus, a zero or a space too many would make the block longer than all its values written plainly
+        are, and what could make it shorter (hexadecimal digits) needs numbers that are not handed out.
+        """
+        characters = 0
+        for column in data.columns:
+            values = _combined(column)
+            if pa.types.is_integer(values.type):
+                numbers = np.abs(values.fill_null(0).to_numpy())
+                if len(numbers) and numbers.max() >= MOST_AT_ONCE:
+                    return False
+                characters += len(numbers) - values.null_count + (pc.sum(pc.less(values, 0)).as_py() or 0)
+                least = 10
+                while longer := np.count_nonzero(numbers >= least):
+                    characters += longer
+                    least *= 10
+            elif pa.types.is_date(values.type):
+                characters += _DATE * (len(values) - values.null_count)
+            else:
+                characters += pc.sum(pc.binary_length(values)).as_py() or 0
+        around = lines.newlines + data.num_rows * (self.width - 1)
+        left = len(lines.marks) - around - characters
+        return left in (0, np.count_nonzero(lines.marks == _RETURN))
 
     def _slowly(self, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
         """All rows of a file whose quotation marks are not where they should be."""
@@ -253,6 +311,11 @@ class _Lines:
         self._quote = quote if quote and (self.marks == ord(quote)).any() else ""
         self._starts, self._numbers = starts, numbers
 
+    @property
+    def has_quotes(self) -> bool:
+        """Whether a quotation mark is among the bytes."""
+        return bool(self._quote)
+
     @cached_property
     def newlines(self) -> int:
         """How many lines end in it."""
@@ -313,6 +376,21 @@ class _Lines:
         kept = lengths[~is_comment]
         starts = np.concatenate(([0], np.cumsum(kept)))[: len(kept)]
         return _Lines(content, 0, self._quote, starts, self.numbers[~is_comment]), int(is_comment.sum())
+
+
+def _ahead(
+    pool: ThreadPoolExecutor, read: Callable[[_Lines], TextBlock | None], parts: Iterator[_Lines]
+) -> Iterator[tuple[_Lines, TextBlock | None]]:
+    """Each part and what was read from it, in order, the following ones being read meanwhile."""
+    waiting: deque[tuple[_Lines, Future[TextBlock | None]]] = deque()
+    for lines in parts:
+        waiting.append((lines, pool.submit(read, lines)))
+        if len(waiting) > _AHEAD:
+            first, reading = waiting.popleft()
+            yield first, reading.result()
+    while waiting:
+        first, reading = waiting.popleft()
+        yield first, reading.result()
 
 
 def _combined(column: pa.ChunkedArray) -> pa.Array:

@@ -23,12 +23,14 @@ from keen_trellis.core.conversion import (
 )
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import Place, Remark
+from keen_trellis.sources.text_blocks import MOST_AT_ONCE
 
 _LEADING_ZEROS = r"^0\d+$"
 _DIGITS = r"^\d+$"
 _MOSTLY = 0.5
 _SAMPLED = 400
 MOST_PLACES = 20
+_TEXT = ARROW_TYPES[FieldType.TEXT]
 _DECIMAL = ARROW_TYPES[FieldType.DECIMAL]
 
 
@@ -54,7 +56,7 @@ class TextField:
         self._out: set[str] = set()
         self._evidence: list[pa.Array] = []
         self._scale = 0
-        self._no_number = self._open_said = self._marks = False
+        self._no_number = self._open_said = self._marks = self._long = False
         self._look_alike = ""
         self._adopted = ""
         self.begin_again()
@@ -80,8 +82,20 @@ class TextField:
         """How the values are written, None for text."""
         return self._way
 
+    @property
+    def wanted(self) -> pa.DataType | None:
+        """The type in which a block may be handed in at once if it is written plainly; None for text."""
+        if self.notation.blanks is not None or self._way not in (INTEGERS, ISO_DATES) or self._long:
+            return None
+        return self.arrow_type
+
     def take(self, values: pa.Array) -> pa.Array | None:
-        """A block of text (null: blank) in the field's type, or None if the type has to change."""
+        """A block of text (null: blank) in the field's type, or None if the type has to change. A block may
+        be of the type that was `wanted` when it was read.
+        """
+        if values.type != _TEXT:
+            self._filled += len(values) - values.null_count
+            return values if values.type == self.arrow_type else None
         if self.notation.blanks is not None:
             values = _without(values, self.notation.blanks)
         filled = len(values) - values.null_count
@@ -124,6 +138,8 @@ class TextField:
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             self._rule_out(way)
             return None
+        if way is INTEGERS:
+            self._long = self._long or (pc.max(made).as_py() or 0) >= MOST_AT_ONCE
         if way.type is FieldType.DECIMAL:
             whole, scale = made.type.precision - made.type.scale, made.type.scale
             if scale > self._scale:
@@ -342,8 +358,14 @@ def _mostly_something(column: pa.ChunkedArray, name: str, filled: int, places: R
 def _sample(values: pa.Array | pa.ChunkedArray) -> pa.Array:
     """Some of the filled values, spread over all: what these do not look like, all do not."""
     rows = np.unique(np.linspace(0, len(values) - 1, min(_SAMPLED, len(values))).astype(np.int64))
-    found = _whole(values.take(pa.array(rows)).drop_null())
-    return found if len(found) else _whole(values.drop_null()[:_SAMPLED])
+    chunks = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
+    first, parts = 0, []
+    for chunk in chunks:
+        # Chunk by chunk: a take from all of them would copy them into one.
+        parts.append(chunk.take(pa.array(rows[(rows >= first) & (rows < first + len(chunk))] - first)))
+        first += len(chunk)
+    found = pa.chunked_array(parts, values.type).drop_null()
+    return _whole(found if len(found) else values.drop_null()[:_SAMPLED])
 
 
 def _whole(values: pa.Array | pa.ChunkedArray) -> pa.Array:

@@ -46,7 +46,7 @@ class TypedInReader(Reader):
         ]
         block = TextBlock(columns, np.arange(1, len(table.rows) + 1, dtype=np.int32))
         typed = typed_rows(
-            lambda: iter([block]),
+            lambda _: iter([block]),
             names,
             settings.writing.notation,
             settings.kept_as_text,

@@ -15,12 +15,12 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import Writing
 from keen_trellis.sources.about import ROW_NUMBERS
-from keen_trellis.sources.text_blocks import TextBlock
+from keen_trellis.sources.text_blocks import TextBlock, Wanted
 from keen_trellis.sources.text_types import RowNumbers, TextField
 
 _THREADS = 2
 _TEXT = pa.large_string()
-Blocks = Callable[[], Iterator[TextBlock]]
+Blocks = Callable[[Wanted], Iterator[TextBlock]]
 
 
 @dataclass
@@ -64,6 +64,10 @@ class _Columns:
         if any(array is None for array in arrays):
             return None
         return pa.record_batch([*arrays, pa.array(block.numbers, pa.int32())], schema=self.schema)
+
+    def wanted(self, number: int) -> pa.DataType | None:
+        """The type in which the cells of field `number` may come at once, None for text."""
+        return self.fields[number].wanted if number < len(self.fields) else None
 
     def begin_again(self) -> None:
         for entry in self.fields:
@@ -124,7 +128,7 @@ def typed_rows(
 
     def from_start() -> Iterator[TextBlock]:
         # The first block is kept: in most files it is the only one, and read once then.
-        rest = blocks()
+        rest = blocks(columns.wanted)
         if not first:
             first.extend([block] if (block := next(rest, None)) is not None else [])
             yield from first
@@ -153,15 +157,6 @@ def typed_rows(
     return TypedRows(data, digits, columns.writing, remarks)
 
 
-def _read_ahead(blocks: Iterator[TextBlock]) -> Iterator[TextBlock]:
-    """The blocks, the next one being read while one is worked on."""
-    with ThreadPoolExecutor(1) as reader:
-        following = reader.submit(next, blocks, None)
-        while (block := following.result()) is not None:
-            following = reader.submit(next, blocks, None)
-            yield block
-
-
 def _write_pass(
     columns: _Columns, blocks: Iterator[TextBlock], target: Path, pool: ThreadPoolExecutor, task: Task
 ) -> np.ndarray | None:
@@ -170,7 +165,7 @@ def _write_pass(
     writer: pa.RecordBatchFileWriter | None = None
     schema: pa.Schema | None = None
     try:
-        for block in _read_ahead(blocks):
+        for block in blocks:
             task.checkpoint()
             batch = columns.take(block, pool)
             while batch is None and writer is None:
