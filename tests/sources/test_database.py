@@ -3,10 +3,12 @@ import threading
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
+from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
 from tests.tables import rows_of
 
@@ -77,6 +79,26 @@ class Database(unittest.TestCase):
         self.base.execute("CREATE TABLE here (a)")
         with self.assertRaisesRegex(SourceError, "no table “gone”.*“here”"):
             self.read("gone")
+
+    def test_rows_that_go_through_files_are_the_same(self):
+        self.base.execute("CREATE TABLE t (k INTEGER PRIMARY KEY, s TEXT, m, d TEXT, r REAL)")
+        kinds = (1, 2.5, "x", None)
+        rows = [(n, f"L-{n}", kinds[n % 4], "2026-11-23", n / 2) for n in range(300)]
+        self.base.executemany("INSERT INTO t VALUES (?, ?, ?, ?, ?)", rows)
+        self.base.commit()
+        whole = self.read("t")
+        with (
+            mock.patch("keen_trellis.sources.cell_columns.SPILLED_BYTES", 500),
+            mock.patch("keen_trellis.sources.database._BATCH_ROWS", 7),
+            TemporaryDirectory() as cache,
+        ):
+            library = Library(Cache(Path(cache)))
+            parts = library.get(library.content(self.path).settings("t"), Task())
+            self.assertEqual(rows_of(parts.table), rows_of(whole.table))
+            self.assertEqual([f.type for f in parts.table.fields], [f.type for f in whole.table.fields])
+            self.assertEqual(parts.remarks, whole.remarks)
+            left = list(Path(cache).rglob("*.cells"))
+        self.assertEqual(left, [])
 
     def test_a_locked_database_says_so(self):
         self.base.executescript("CREATE TABLE t (a);")

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.values import FieldType, type_of_arrow
+from keen_trellis.core.values import FieldType, one_array, type_of_arrow
 
 # A vector of row numbers, int32 or int64, from 0; -1 stands for "no row".
 IndexVector = np.ndarray[Any, np.dtype[Any]]
@@ -137,15 +137,15 @@ class ArrowTable(Table):
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         columns = [self._columns[self.field(name).name] for name in names]
         if rows is None:
-            return [Cells(_single(column)) for column in columns]
+            return [Cells(one_array(column)) for column in columns]
         if isinstance(rows, range):
-            return [Cells(_single(column.slice(rows.start, len(rows)))) for column in columns]
+            return [Cells(one_array(column.slice(rows.start, len(rows)))) for column in columns]
         absent = rows < 0
         if not absent.any():
             indices = pa.array(rows)
-            return [Cells(_single(column.take(indices))) for column in columns]
+            return [Cells(one_array(column.take(indices))) for column in columns]
         indices = pa.array(rows, mask=absent)
-        return [Cells(_single(column.take(indices)), absent) for column in columns]
+        return [Cells(one_array(column.take(indices)), absent) for column in columns]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         if isinstance(self._row_numbers, int):
@@ -162,12 +162,3 @@ class ArrowTable(Table):
 
 def _unwrapped(column: pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:
     return column.chunk(0) if column.num_chunks == 1 else column
-
-
-def _single(column: pa.Array | pa.ChunkedArray) -> pa.Array:
-    if isinstance(column, pa.Array):
-        return column
-    if column.num_chunks == 1:
-        return column.chunk(0)
-    combined = column.combine_chunks()
-    return combined.combine_chunks() if isinstance(combined, pa.ChunkedArray) else combined

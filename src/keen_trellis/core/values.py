@@ -48,6 +48,15 @@ ARROW_TYPES: dict[FieldType, pa.DataType] = {
 }
 
 
+def one_array(column: pa.Array | pa.ChunkedArray) -> pa.Array:
+    """A column of any number of chunks as one array; copied only if there are several."""
+    if isinstance(column, pa.Array):
+        return column
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    return pa.concat_arrays(column.chunks) if column.num_chunks else pa.array([], column.type)
+
+
 def type_of_arrow(arrow_type: pa.DataType) -> FieldType:
     """The field type that a column of `arrow_type` has here; TypeError where there is none."""
     if pa.types.is_decimal(arrow_type):

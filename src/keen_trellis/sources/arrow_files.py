@@ -17,7 +17,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
-from keen_trellis.sources.cell_columns import CellColumn
+from keen_trellis.sources.cell_columns import CellColumn, spill
 from keen_trellis.sources.reading import OneTableReader, ReadTable
 from keen_trellis.sources.recognise import COLUMNS, LINES
 from keen_trellis.sources.text_types import moments_in_text
@@ -177,6 +177,7 @@ class LinesReader(OneTableReader):
                     lacking[name] += sum(name not in entry for entry in batch)
                     column.add([entry.get(name) for entry in batch])
                 rows += len(batch)
+                spill(list(columns.values()), room)
                 task.checkpoint(file.tell(), size, f"reading {path.name}")
         if not columns:
             raise SourceError("Its lines hold no fields.", where=settings.path)
@@ -185,7 +186,7 @@ class LinesReader(OneTableReader):
         for name, column in columns.items():
             made, said = column.finished()
             if made.type == _TEXT and not said:
-                made = pa.chunked_array([moments_in_text(pa.concat_arrays(made.chunks))])
+                made = moments_in_text(made)
             data[name] = made
             remarks += said
         return ReadTable(pa.table(data), About(file=path.name, remarks=tuple(remarks)))

@@ -32,6 +32,7 @@ _LIMIT = 8 * 2**30
 _VERSION = 1
 _ROWS, _ABOUT, _ROOM, _NOTE = ".arrow", ".json", "room-", "seen-"
 _TICK = 50_000_000  # nanoseconds
+_NOTES_KEPT = 90 * 24 * 3600  # seconds
 
 
 class _Seen(msgspec.Struct, frozen=True):
@@ -72,6 +73,7 @@ class Cache:
         with suppress(OSError, msgspec.DecodeError):
             known = msgspec.json.decode(note.read_bytes(), type=_Seen)
             if known.stamp == stamp:
+                os.utime(note)
                 return known.content
         content = content_of(path, task)
         # A file that was written to a moment ago may be written to again within the same tick of the clock.
@@ -87,7 +89,7 @@ class Cache:
         """An empty folder on the disk of the cache, gone afterwards with what is still in it."""
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            place = Path(tempfile.mkdtemp(prefix=_ROOM, dir=self.folder))
+            place = Path(tempfile.mkdtemp(prefix=f"{_ROOM}{os.getpid()}-", dir=self.folder))
         except OSError as error:
             raise self._no_room(error) from error
         try:
@@ -118,11 +120,16 @@ class Cache:
         return self.find(key) or read
 
     def _clean_up(self, newest: str) -> None:
-        """Remove what was not looked at for longest, until the rest is small enough."""
+        """Remove what was not looked at for longest until the rest is small enough, and what nobody needs."""
         with self._lock, suppress(OSError):
-            entries = [path for path in self.folder.glob(f"*{_ABOUT}") if not path.name.startswith(_NOTE)]
+            entries = []
+            for path in self.folder.iterdir():
+                if path.name.startswith((_NOTE, _ROOM)):
+                    self._remove_if_left(path)
+                elif path.suffix == _ABOUT:
+                    entries.append(path)
             entries.sort(key=lambda path: path.stat().st_mtime)
-            sizes = {path: path.stat().st_size + _size(path.with_suffix(_ROWS)) for path in entries}
+            sizes = {path: _size(path) + _size(path.with_suffix(_ROWS)) for path in entries}
             total = sum(sizes.values())
             for path in entries:
                 if total <= self.limit:
@@ -132,6 +139,15 @@ class Cache:
                     path.unlink(missing_ok=True)
                     path.with_suffix(_ROWS).unlink(missing_ok=True)
                     total -= sizes[path]
+
+    def _remove_if_left(self, path: Path) -> None:
+        """Remove a room whose process is gone, and a note of a file that nobody asked for in a long time."""
+        if path.name.startswith(_ROOM):
+            process = path.name.removeprefix(_ROOM).partition("-")[0]
+            if not process.isdecimal() or not Path("/proc", process).exists():
+                shutil.rmtree(path, ignore_errors=True)
+        elif time.time() - path.stat().st_mtime > _NOTES_KEPT:
+            path.unlink(missing_ok=True)
 
 
 def write(data: pa.Table, path: Path) -> None:

@@ -6,9 +6,12 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import os
+import tempfile
 from collections import Counter
 from collections.abc import Sequence
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -30,6 +33,7 @@ _KINDS_OF_TYPES = {
     FieldType.TIME: "times",
     FieldType.TIMESTAMP: "dates",
 }
+SPILLED_BYTES = 64 * 2**20
 _BINARY = (bytes, bytearray, memoryview)
 _HELD = {
     int: pa.int64(),
@@ -51,6 +55,7 @@ class CellColumn:
         self._zoned = self._mixed = False
         self._arrays: list[pa.Array] = []
         self._kinds: Counter[str] = Counter()
+        self._spilled = 0  # so many arrays are mapped from files
 
     def add(self, cells: Sequence[Any]) -> None:
         """The next cells; None is blank."""
@@ -102,12 +107,41 @@ class CellColumn:
         self._kinds[KIND_NAMES.get(kind, "dates")] += len(array) - array.null_count
         self._arrays.append(array)
 
+    @property
+    def held(self) -> int:
+        """How many bytes of it are in memory."""
+        return sum(array.nbytes for array in self._arrays[self._spilled :])
+
+    def spill(self, path: Path) -> None:
+        """Move what is in memory into a new file, from which it is mapped."""
+        with pa.OSFile(str(path), "wb") as file:
+            places = []
+            for array in self._arrays[self._spilled :]:
+                places.append(file.tell())
+                batch = pa.record_batch([array], names=["cells"])
+                with pa.ipc.new_stream(file, batch.schema) as writer:
+                    writer.write_batch(batch)
+        mapped = pa.memory_map(str(path))
+        for number, place in enumerate(places, self._spilled):
+            mapped.seek(place)
+            self._arrays[number] = pa.ipc.open_stream(mapped).read_next_batch().column(0)
+        self._spilled = len(self._arrays)
+
     def finished(self) -> tuple[pa.ChunkedArray, list[Remark]]:
         """The whole column in one type, and what there is to say about it."""
         made, said = in_one_type(self.name, self._arrays, self._kinds, mixed=self._mixed)
         if self._zoned:
             said.append(Remark("moments with a time zone; shown in UTC", field=self.name))
         return made, said
+
+
+def spill(columns: Sequence[CellColumn], room: Path) -> None:
+    """Move what columns hold in memory into files in `room`, if it is much."""
+    if sum(column.held for column in columns) > SPILLED_BYTES:
+        for column in columns:
+            handle, path = tempfile.mkstemp(dir=room, suffix=".cells")
+            os.close(handle)
+            column.spill(Path(path))
 
 
 def in_one_type(

@@ -8,11 +8,11 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TypeVar
 
-import pyarrow as pa
 import xxhash
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import one_array
 from keen_trellis.sources.reading import ReadTable
 
 _BLOCK = 2**25
@@ -54,8 +54,8 @@ def content_of_rows(read: ReadTable, task: Task) -> str:
     found.update(repr((read.data.schema.to_string(), read.data.num_rows, read.about)).encode())
     for column in read.data.columns:
         task.checkpoint()
-        whole = column.combine_chunks()
-        for chunk in whole.chunks if isinstance(whole, pa.ChunkedArray) else [whole]:
+        # As one array, so that rows are told by what they are and not by how they arrived.
+        for chunk in [one_array(column)]:
             for buffer in chunk.buffers():
                 if buffer is not None:
                     found.update(buffer)

@@ -14,7 +14,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import ForeignKey, Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import About, Listing
-from keen_trellis.sources.cell_columns import CellColumn
+from keen_trellis.sources.cell_columns import CellColumn, spill
 from keen_trellis.sources.connections import connected, shown_address
 from keen_trellis.sources.headers import own_name
 from keen_trellis.sources.locations import DATABASE
@@ -53,8 +53,8 @@ class DatabaseReader(Reader):
 
         with connected(settings.path, task) as connection:
             if settings.query:
-                return _read_query(connection, settings, task)
-            return _read_table(connection, inspect(connection), settings, task)
+                return _read_query(connection, settings, room, task)
+            return _read_table(connection, inspect(connection), settings, room, task)
 
     def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
         from sqlalchemy import inspect
@@ -62,7 +62,7 @@ class DatabaseReader(Reader):
         if settings.query:
             return None  # it may take as long as all of its rows
         with connected(settings.path, task) as connection:
-            return _read_table(connection, inspect(connection), settings, task, most=_FIRST_ROWS)
+            return _read_table(connection, inspect(connection), settings, room, task, most=_FIRST_ROWS)
 
 
 class SqliteReader(DatabaseReader):
@@ -94,6 +94,7 @@ def _read_table(
     connection: Connection,
     inspector: Inspector,
     settings: SourceSettings,
+    room: Path,
     task: Task,
     *,
     most: int | None = None,
@@ -132,7 +133,7 @@ def _read_table(
     if most is None:
         total = connection.execute(sql.select(sql.func.count()).select_from(source)).scalar_one()
     declared = [str(column["type"]).upper() for column in columns]
-    data, said = _rows(connection, query.limit(most), names, declared, total, settings, task)
+    data, said = _rows(connection, query.limit(most), names, declared, total, settings, room, task)
     about = About(
         file=_file_name(settings),
         table=listing.name,
@@ -143,7 +144,7 @@ def _read_table(
     return ReadTable(data, about)
 
 
-def _read_query(connection: Connection, settings: SourceSettings, task: Task) -> ReadTable:
+def _read_query(connection: Connection, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
     import sqlalchemy as sql
 
     text = checked_query(settings.query, settings.path)
@@ -152,7 +153,7 @@ def _read_query(connection: Connection, settings: SourceSettings, task: Task) ->
         remarks.append(Remark("the query says no order (ORDER BY): “first” and “last” may change"))
     # A colon in it is no parameter of ours.
     query = sql.text(text.replace(":", "\\:"))
-    data, said = _rows(connection, query, None, None, 0, settings, task)
+    data, said = _rows(connection, query, None, None, 0, settings, room, task)
     return ReadTable(data, About(file=_file_name(settings), table="query", remarks=(*remarks, *said)))
 
 
@@ -186,19 +187,22 @@ def _rows(
     declared: Sequence[str] | None,
     total: int,
     settings: SourceSettings,
+    room: Path,
     task: Task,
 ) -> tuple[pa.Table, list[Remark]]:
     """All rows of a query as typed columns, fetched in batches."""
     what = f"reading {settings.table or settings.file_name}"
-    rows = connection.execution_options(stream_results=True, max_row_buffer=_BATCH_ROWS).execute(query)
-    names = _own_names(names or list(rows.keys()))
-    columns = [CellColumn(name) for name in names]
-    done = 0
-    while batch := rows.fetchmany(_BATCH_ROWS):
-        for column, cells in zip(columns, zip(*batch, strict=True), strict=True):
-            column.add(cells)
-        done += len(batch)
-        task.checkpoint(done, max(total, done) if total else 0, what)
+    streaming = connection.execution_options(stream_results=True, max_row_buffer=_BATCH_ROWS)
+    with streaming.execute(query) as rows:
+        names = _own_names(names or list(rows.keys()))
+        columns = [CellColumn(name) for name in names]
+        done = 0
+        while batch := rows.fetchmany(_BATCH_ROWS):
+            for column, cells in zip(columns, zip(*batch, strict=True), strict=True):
+                column.add(cells)
+            spill(columns, room)
+            done += len(batch)
+            task.checkpoint(done, max(total, done) if total else 0, what)
     data: dict[str, pa.ChunkedArray] = {}
     remarks: list[Remark] = []
     for place, column in enumerate(columns):
@@ -231,15 +235,13 @@ def _as_declared(
     column: pa.ChunkedArray, name: str, declared: str, said: Sequence[Remark]
 ) -> tuple[pa.ChunkedArray, list[Remark]]:
     """SQLite types cells, not columns: the cells decide, the declared type where they leave it open."""
-    array = column.combine_chunks()
-    array = array.combine_chunks() if isinstance(array, pa.ChunkedArray) else array
     if (
-        array.type == pa.int64()
+        column.type == pa.int64()
         and declared.startswith("BOOL")
-        and not set(array.unique().to_pylist()) - {0, 1, None}
+        and not set(column.unique().to_pylist()) - {0, 1, None}
     ):
-        return pa.chunked_array([array.cast(ARROW_TYPES[FieldType.BOOLEAN])]), []
-    if array.type == ARROW_TYPES[FieldType.TEXT] and not said:
-        moments = moments_in_text(array)
-        return pa.chunked_array([moments]), text_doubts(moments, name) if moments is array else []
-    return pa.chunked_array([array]), []
+        return column.cast(ARROW_TYPES[FieldType.BOOLEAN]), []
+    if column.type == ARROW_TYPES[FieldType.TEXT] and not said:
+        moments = moments_in_text(column)
+        return moments, text_doubts(column, name) if moments is column else []
+    return column, []

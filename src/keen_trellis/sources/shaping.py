@@ -7,7 +7,7 @@ import pyarrow as pa
 from keen_trellis.core.conversion import Converted, Notation, converted
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.table import ArrowTable
-from keen_trellis.core.values import FieldType, as_text
+from keen_trellis.core.values import FieldType, as_text, one_array
 from keen_trellis.flow.remark import Place, Remark
 from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
 from keen_trellis.sources.reading import ReadTable
@@ -75,15 +75,14 @@ def field_type(name: str) -> FieldType:
 
 def conversion(column: pa.Array | pa.ChunkedArray, to: FieldType, notation: Notation) -> Converted:
     """The column in another type; what cannot be converted is lost."""
-    whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-    return converted(whole, to, notation)
+    return converted(one_array(column), to, notation)
 
 
 def lost_places(column: pa.Array | pa.ChunkedArray, made: Converted, places: RowNumbers) -> tuple[Place, ...]:
     """The first cells that a conversion lost, with their places."""
     rows = made.lost.nonzero()[0][:MOST_PLACES].tolist()
     cells = column.take(pa.array(rows, pa.int64()))
-    texts = as_text(cells.combine_chunks() if isinstance(cells, pa.ChunkedArray) else cells)
+    texts = as_text(one_array(cells))
     return tuple(Place(places.of(row), text) for row, text in zip(rows, texts.to_pylist(), strict=True))
 
 

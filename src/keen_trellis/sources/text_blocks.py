@@ -20,6 +20,7 @@ import pyarrow.csv as pa_csv
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import one_array
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.dialect import TextDialect, records
 
@@ -192,7 +193,7 @@ class TextFile:
             return self._even(lines, nothing_but_text)
         if data.num_rows != len(lines.numbers):
             return None
-        return TextBlock([_combined(column) for column in data.columns], lines.numbers)
+        return TextBlock([one_array(column) for column in data.columns], lines.numbers)
 
     def _cells(self, lines: _Lines, types: Mapping[str, pa.DataType]) -> pa.Table:
         """The cells of a block, of these types or as text. pa.ArrowInvalid if that cannot be."""
@@ -224,7 +225,7 @@ class TextFile:
         """
         characters = 0
         for column in data.columns:
-            values = _combined(column)
+            values = one_array(column)
             if pa.types.is_integer(values.type):
                 numbers = np.abs(values.fill_null(0).to_numpy())
                 if len(numbers) and numbers.max() >= MOST_AT_ONCE:
@@ -391,16 +392,6 @@ def _ahead(
     while waiting:
         first, reading = waiting.popleft()
         yield first, reading.result()
-
-
-def _combined(column: pa.ChunkedArray) -> pa.Array:
-    return (
-        column.chunk(0)
-        if column.num_chunks == 1
-        else pa.concat_arrays(column.chunks)
-        if column.num_chunks
-        else pa.nulls(0, _TEXT)
-    )
 
 
 def _batches(reader: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:

@@ -21,7 +21,7 @@ from keen_trellis.core.conversion import (
     fits,
     narrowed,
 )
-from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.core.values import ARROW_TYPES, FieldType, one_array
 from keen_trellis.flow.remark import Place, Remark
 from keen_trellis.sources.text_blocks import MOST_AT_ONCE
 
@@ -308,15 +308,16 @@ def text_doubts(column: pa.Array | pa.ChunkedArray, name: str) -> list[Remark]:
     return []
 
 
-def moments_in_text(values: pa.Array) -> pa.Array:
+def moments_in_text(values: pa.ChunkedArray) -> pa.ChunkedArray:
     """Text whose values are all ISO dates or timestamps as such; any other text as it is."""
     filled = len(values) - values.null_count
     for way in (ISO_DATES, ISO_TIMESTAMPS):
         if filled and _matching(values, way.expression) == filled:
             try:
-                return way.convert(values)
+                typed = [way.convert(chunk) for chunk in values.chunks]
             except pa.ArrowInvalid:
                 return values
+            return pa.chunked_array(typed, ARROW_TYPES[way.type])
     return values
 
 
@@ -365,11 +366,7 @@ def _sample(values: pa.Array | pa.ChunkedArray) -> pa.Array:
         parts.append(chunk.take(pa.array(rows[(rows >= first) & (rows < first + len(chunk))] - first)))
         first += len(chunk)
     found = pa.chunked_array(parts, values.type).drop_null()
-    return _whole(found if len(found) else values.drop_null()[:_SAMPLED])
-
-
-def _whole(values: pa.Array | pa.ChunkedArray) -> pa.Array:
-    return values.combine_chunks() if isinstance(values, pa.ChunkedArray) else values
+    return one_array(found if len(found) else values.drop_null()[:_SAMPLED])
 
 
 def _without(values: pa.Array, words: Sequence[str]) -> pa.Array:
