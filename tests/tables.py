@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
 from keen_trellis.core.link import LinkField
-from keen_trellis.core.matching import Match, match
+from keen_trellis.core.match import Match
+from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 

@@ -26,7 +26,8 @@ from rich.table import Table as Grid
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
 from keen_trellis.core.link import LinkField, Preparation
-from keen_trellis.core.matching import Match, match
+from keen_trellis.core.match import Match
+from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.speed_measures import PAIRS, alternated, peak_above, seconds
 from keen_trellis.speed_of_reading import reading_grid

@@ -6,15 +6,16 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core.encoding import WHITE_SPACE, encode, prepare
+from keen_trellis.core.encoding import encode, prepare_links, side_counts
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.preparing import WHITE_SPACE, prepare
 from keen_trellis.core.table import ArrowTable, Cells
 
 
 def pairs(left: pa.Array, right: pa.Array, preparation: Preparation | None = None) -> set[tuple[int, int]]:
     """The rows that get the same code."""
     one, other = ArrowTable(pa.table({"a": left})), ArrowTable(pa.table({"b": right}))
-    coded = encode(one, other, [LinkField("a", "b", preparation or Preparation())])
+    coded = encode(prepare_links(one, other, [LinkField("a", "b", preparation or Preparation())]))
     return {(i, j) for i, x in enumerate(coded.left) for j, y in enumerate(coded.right) if x >= 0 and x == y}
 
 
@@ -75,7 +76,7 @@ class AcrossTypes(unittest.TestCase):
 
 class PreparedText(unittest.TestCase):
     def prepared(self, *texts, **what) -> list:
-        return prepare(Cells(pa.array(texts, pa.large_string())), Preparation(**what)).to_pylist()
+        return prepare(Cells(pa.array(texts, pa.large_string())), Preparation(**what)).of_rows.to_pylist()
 
     def test_case_is_folded_fully(self):
         self.assertEqual(self.prepared("Straße", "ΣΑΣ", "ﬁ", case=True), ["strasse", "σασ", "fi"])
@@ -93,8 +94,9 @@ class PreparedText(unittest.TestCase):
 
     @given(st.lists(st.one_of(st.none(), st.text(max_size=6)), max_size=8), st.booleans(), st.booleans())
     def test_preparing_twice_changes_nothing_more(self, texts, case, spaces):
-        once = prepare(Cells(pa.array(texts, pa.large_string())), Preparation(case, spaces))
-        self.assertEqual(prepare(Cells(once), Preparation(case, spaces)).to_pylist(), once.to_pylist())
+        once = prepare(Cells(pa.array(texts, pa.large_string())), Preparation(case, spaces)).of_rows
+        again = prepare(Cells(once), Preparation(case, spaces)).of_rows
+        self.assertEqual(again.to_pylist(), once.to_pylist())
 
     @given(st.lists(st.text(max_size=6), max_size=8))
     def test_folding_all_values_at_once_folds_each(self, texts):
@@ -103,7 +105,7 @@ class PreparedText(unittest.TestCase):
 
     def test_numbers_are_not_prepared(self):
         values = pa.array([1, 2], pa.int64())
-        self.assertIs(prepare(Cells(values), Preparation(case=True)), values)
+        self.assertIs(prepare(Cells(values), Preparation(case=True)).values, values)
 
 
 class SeveralFields(unittest.TestCase):
@@ -113,16 +115,18 @@ class SeveralFields(unittest.TestCase):
                 {"a": pa.array(["x", "xy"], pa.large_string()), "b": pa.array(["yz", "z"], pa.large_string())}
             )
         )
-        coded = encode(left, left, [LinkField("a", "a"), LinkField("b", "b")])
+        prepared = prepare_links(left, left, [LinkField("a", "a"), LinkField("b", "b")])
+        coded = encode(prepared)
         self.assertNotEqual(coded.left[0], coded.left[1])
 
     def test_a_blank_in_any_field_matches_nothing_and_is_counted_once(self):
         left = ArrowTable(
             pa.table({"a": pa.array([1, None, None], pa.int64()), "b": pa.array([None, 2, None], pa.int64())})
         )
-        coded = encode(left, left, [LinkField("a", "a"), LinkField("b", "b")])
+        prepared = prepare_links(left, left, [LinkField("a", "a"), LinkField("b", "b")])
+        coded = encode(prepared)
         self.assertEqual(coded.left.tolist(), [-1, -1, -1])
-        self.assertEqual((coded.left_blank, coded.right_blank), (3, 3))
+        self.assertEqual(side_counts([entry.left for entry in prepared]).blank, 3)
 
 
 if __name__ == "__main__":

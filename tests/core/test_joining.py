@@ -164,7 +164,7 @@ class Refusals(unittest.TestCase):
             match(LOANS, OBJECTS, [])
 
     def test_an_unknown_preparation_is_named(self):
-        with self.assertRaisesRegex(UsageError, "colour.*case, outer-spaces"):
+        with self.assertRaisesRegex(UsageError, "colour.*accents, case, punctuation"):
             Preparation.ignoring(["colour"])
 
     def test_a_type_for_every_choice_of_parts(self):

@@ -153,7 +153,7 @@ def _percentages(decimal: str) -> Way:
         digits = min(max(kind.precision, kind.scale + 3) + 2, _MOST_DIGITS)
         # The same digits with the point two places further left.
         wide = hundredfold.cast(pa.decimal128(digits, kind.scale))
-        return _rescaled(wide, pa.decimal128(digits, kind.scale + 2))
+        return rescaled(wide, pa.decimal128(digits, kind.scale + 2))
 
     said = "percentages" if decimal == "." else "percentages with a decimal comma"
     return Way(
@@ -166,7 +166,7 @@ def _percentages(decimal: str) -> Way:
     )
 
 
-def _rescaled(decimals: pa.Array, arrow_type: pa.DataType) -> pa.Array:
+def rescaled(decimals: pa.Array, arrow_type: pa.DataType) -> pa.Array:
     """The same digits read as another decimal type; nothing is copied."""
     return pa.Array.from_buffers(
         arrow_type, len(decimals), decimals.buffers(), decimals.null_count, decimals.offset
@@ -175,7 +175,7 @@ def _rescaled(decimals: pa.Array, arrow_type: pa.DataType) -> pa.Array:
 
 def narrowed(decimals: pa.Array, precision: int) -> pa.Array:
     """Decimals said to have `precision` digits, which all of them have room in; nothing is copied."""
-    return _rescaled(decimals, pa.decimal128(precision, decimals.type.scale))
+    return rescaled(decimals, pa.decimal128(precision, decimals.type.scale))
 
 
 # --- dates and times ---

@@ -1,7 +1,7 @@
 """Prepared link fields to integer codes: equal values of both sides get the same code.
 
-The smaller side's distinct values are numbered and the other side's are looked up among them, so
-that nothing is ever compared by a hash alone or by strings glued together.
+The smaller side's distinct values are numbered and the other side's are looked up among them, so that nothing
+is ever compared by a hash alone or by strings glued together.
 """
 
 from __future__ import annotations
@@ -14,109 +14,124 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.link import LinkField, Preparation
-from keen_trellis.core.table import Cells, Table
+from keen_trellis.core.comparing import reals
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.parallel import mapped, side_by_side
+from keen_trellis.core.preparing import Mask, Prepared, prepare
+from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow, unscaled
 
 Codes = np.ndarray[Any, np.dtype[Any]]
 
-# The code points with the Unicode property White_Space.
-WHITE_SPACE = (
-    "\t\n\v\f\r \x85\xa0\u1680\u2000\u2001\u2002\u2003\u2004\u2005\u2006\u2007\u2008\u2009\u200a"
-    "\u2028\u2029\u202f\u205f\u3000"
-)
-_ASCII_SPACE = "\t\n\v\f\r "
 _LARGEST_CODE = np.iinfo(np.int64).max
+_BLOCK = 1 << 16  # rows at a time, so that what is made of them stays in the processor's cache
 
 
 @dataclass(frozen=True)
 class Encoded:
-    """Codes of the link fields of both sides.
-
-    left, right: one code a row, 0 <= code < size, or -1 for a row that can match nothing.
-    left_blank, right_blank: rows in which some link field is blank or without partner.
+    """Codes of link fields of both sides: one code a row, 0 <= code < size, or -1 for a row that can match
+    nothing.
     """
 
     left: Codes
     right: Codes
     size: int
-    left_blank: int
-    right_blank: int
 
 
-def encode(left: Table, right: Table, links: Sequence[LinkField], task: Task | None = None) -> Encoded:
-    """Codes for all `links` together, which must have passed `check_links`."""
+@dataclass(frozen=True)
+class PreparedLink:
+    """A link with the values of both of its sides as they are compared."""
+
+    link: LinkField
+    left: Prepared
+    right: Prepared
+
+
+@dataclass(frozen=True)
+class SideCounts:
+    """In how many rows of one side some link field is blank, without partner, or could not be converted."""
+
+    blank: int = 0
+    no_partner: int = 0
+    lost: int = 0
+
+
+def prepare_links(
+    left: Table, right: Table, links: Sequence[LinkField], task: Task | None = None
+) -> list[PreparedLink]:
+    """Both sides of all `links`, which must have passed `check_links`."""
     task = task or Task()
-    left_codes: Codes | None = None
-    right_codes: Codes | None = None
-    size = 1
-    left_filled = np.ones(left.rows, dtype=bool)
-    right_filled = np.ones(right.rows, dtype=bool)
+    made = []
     for done, link in enumerate(links):
         task.checkpoint(done, len(links), f"comparing {link.left} with {link.right}")
-        one = prepare(left.column(link.left), link.preparation)
-        other = prepare(right.column(link.right), link.preparation)
-        left_filled &= _filled(one)
-        right_filled &= _filled(other)
-        one, other = _same_footing(one, other)
-        one_codes, other_codes, link_size = _codes_of(one, other)
-        if left_codes is None or right_codes is None:
-            left_codes, right_codes, size = one_codes, other_codes, link_size
-        else:
-            left_codes, right_codes, size = _combine(
-                left_codes, right_codes, size, one_codes, other_codes, link_size
+        one, other = link.sides(left.fields, right.fields)
+        made.append(
+            PreparedLink(
+                link,
+                prepare(one.cells(left), link.preparation),
+                prepare(other.cells(right), link.preparation),
             )
-    assert left_codes is not None and right_codes is not None, "check_links refuses a join without links"
-    return Encoded(
-        left_codes,
-        right_codes,
-        size,
-        left.rows - int(left_filled.sum()),
-        right.rows - int(right_filled.sum()),
+        )
+    return made
+
+
+def side_counts(prepared: Sequence[Prepared]) -> SideCounts:
+    """What stands in the way of matching in the link fields of one side."""
+    return SideCounts(
+        _rows_with(entry.blank for entry in prepared),
+        _rows_with(entry.absent for entry in prepared),
+        _rows_with(entry.lost for entry in prepared),
     )
 
 
-def prepare(cells: Cells, preparation: Preparation) -> pa.Array:
-    """The values as they are compared. Only text is changed; empty text becomes blank."""
-    values = cells.values
-    if type_of_arrow(values.type) is not FieldType.TEXT or not len(values):
-        return values
-    if preparation:
-        ascii_only = pc.all(pc.string_is_ascii(values), min_count=0).as_py()
-        if ascii_only:
-            values = pc.ascii_lower(values) if preparation.case else values
-        elif preparation.case:
-            values = _on_distinct(values, _casefold)
-        if preparation.outer_spaces:
-            trim = pc.ascii_trim if ascii_only else pc.utf8_trim
-            values = trim(values, characters=_ASCII_SPACE if ascii_only else WHITE_SPACE)
-    empty = pc.equal(pc.binary_length(values), 0)
-    if pc.any(empty).as_py():
-        values = pc.if_else(empty, pa.scalar(None, values.type), values)
-    return values
+def _rows_with(masks: Any) -> int:
+    found = [mask for mask in masks if mask is not None]
+    return int(np.count_nonzero(np.logical_or.reduce(found))) if found else 0
 
 
-def _on_distinct(values: pa.Array, change: Any) -> pa.Array:
-    coded = values.dictionary_encode()
-    return change(coded.dictionary).take(coded.indices)
+def encode(prepared: Sequence[PreparedLink], task: Task | None = None) -> Encoded:
+    """Codes for all of some links, which compare with = (or <>, whose codes are those of =), together."""
+    task = task or Task()
+    together: Encoded | None = None
+    for done, entry in enumerate(prepared):
+        task.checkpoint(done, len(prepared), f"numbering {entry.link.left} and {entry.link.right}")
+        coded = _encode_one(entry)
+        together = coded if together is None else _combined(together, coded)
+    assert together is not None, "there is nothing to encode"
+    return together
 
 
-def _casefold(values: pa.Array) -> pa.Array:
-    """Full Unicode case folding (Unicode 15, chapter 3.13, toCasefold) of distinct values.
-
-    Folding looks at one character at a time, so that all values are folded as one text, with a
-    character between them that no value contains.
-    """
-    texts = values.to_pylist()
-    if not texts:
-        return values
-    whole = "".join(texts)
-    separator = next(chr(code) for code in range(1, 0xD800) if chr(code) not in whole)
-    return pa.array(separator.join(texts).casefold().split(separator), pa.large_string())
+def _encode_one(entry: PreparedLink) -> Encoded:
+    one, other = _same_footing(entry.left.values, entry.right.values)
+    left, right, size = _codes_of(one, other)
+    left, right = _of_rows(left, entry.left), _of_rows(right, entry.right)
+    if entry.link.blanks:
+        # Blanks of both sides get one code more; what could not be converted still matches nothing.
+        left, right = _with_blanks(left, entry.left, size), _with_blanks(right, entry.right, size)
+        size += 1
+    return Encoded(left, right, size)
 
 
-def _filled(values: pa.Array) -> np.ndarray[Any, np.dtype[np.bool_]]:
+def _of_rows(codes: Codes, side: Prepared) -> Codes:
+    if side.codes is None:
+        return codes
+    made: Codes = np.append(codes, codes.dtype.type(-1))[side.codes]
+    return made
+
+
+def _with_blanks(codes: Codes, side: Prepared, code: int) -> Codes:
+    made = codes.copy()
+    for mask in (side.blank, side.absent):
+        if mask is not None:
+            made[mask] = code
+    return made
+
+
+# --- one type for both sides ---
+
+
+def _filled(values: pa.Array) -> Mask:
     if not values.null_count:
         return np.ones(len(values), dtype=bool)
     return np.asarray(pc.is_valid(values).to_numpy(zero_copy_only=False), dtype=bool)
@@ -145,8 +160,8 @@ def _same_footing(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
 def _against_real(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
     """Reals beside reals, decimals or integers, as integers that are equal where the values are.
 
-    A decimal equals the real that is its correctly rounded double. An integer equals a real only if
-    both are the same number: a real without an integer of the same value can match none.
+    A decimal equals the real that is its correctly rounded double. An integer equals a real only if both are
+    the same number: a real without an integer of the same value can match none.
     """
     kinds = (type_of_arrow(left.type), type_of_arrow(right.type))
     if FieldType.INTEGER in kinds:
@@ -157,26 +172,18 @@ def _against_real(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
 def _as_integers(values: pa.Array) -> pa.Array:
     if type_of_arrow(values.type) is FieldType.INTEGER:
         return values
-    reals = values.fill_null(np.nan).to_numpy(zero_copy_only=False)
+    numbers = values.fill_null(np.nan).to_numpy(zero_copy_only=False)
     with np.errstate(invalid="ignore"):
-        whole = (np.floor(reals) == reals) & (reals >= -(2.0**63)) & (reals < 2.0**63)
-    # A real that is no integer matches none, but it is not blank: the caller counts blanks before.
-    return pa.array(np.where(whole, reals, 0).astype(np.int64), mask=~whole)
+        whole = (np.floor(numbers) == numbers) & (numbers >= -(2.0**63)) & (numbers < 2.0**63)
+    # A real that is no integer matches none, but it is not blank: blanks are told before.
+    return pa.array(np.where(whole, numbers, 0).astype(np.int64), mask=~whole)
 
 
 def _real_bits(values: pa.Array) -> pa.Array:
     """The bits of each real, with one zero and one NaN; decimals are rounded to the nearest real."""
-    if pa.types.is_decimal(values.type):
-        values = _nearest_reals(values)
-    reals = values.fill_null(0).to_numpy(zero_copy_only=False) + 0.0
-    reals = np.where(np.isnan(reals), np.nan, reals)
-    blank = None if not values.null_count else ~_filled(values)
-    return pa.array(reals.view(np.int64), mask=blank)
-
-
-def _nearest_reals(decimals: pa.Array) -> pa.Array:
-    """Each decimal's correctly rounded double, through text: Arrow's own cast misrounds."""
-    return decimals.cast(pa.large_string()).cast(pa.float64())
+    numbers = reals(values)
+    numbers = np.where(np.isnan(numbers), np.nan, numbers)
+    return pa.array(numbers.view(np.int64), mask=~_filled(values) if values.null_count else None)
 
 
 def _at_scale(left: pa.Array, right: pa.Array, scale: int) -> tuple[pa.Array, pa.Array]:
@@ -201,6 +208,9 @@ def _widened(values: pa.Array, scale: int) -> pa.Array:
         return values.cast(pa.decimal256(76, scale))
 
 
+# --- values to codes ---
+
+
 def _codes_of(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
     """Codes of one link field's values, both sides of one type."""
     if pa.types.is_int64(left.type):
@@ -221,8 +231,12 @@ def _codes_of(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
 
 def _look_up(larger: pa.Array, smaller: pa.Array) -> tuple[Codes, Codes, int]:
     coded = smaller.dictionary_encode()
-    found = pc.index_in(larger, value_set=coded.dictionary, skip_nulls=True)
-    return _minus_one_for_null(found), _minus_one_for_null(coded.indices), len(coded.dictionary)
+    found = mapped(
+        lambda part: _minus_one_for_null(pc.index_in(part, value_set=coded.dictionary, skip_nulls=True)),
+        larger,
+    )
+    codes = found[0] if len(found) == 1 else np.concatenate(found)
+    return codes, _minus_one_for_null(coded.indices), len(coded.dictionary)
 
 
 def _minus_one_for_null(codes: pa.Array) -> Codes:
@@ -240,35 +254,42 @@ def _narrow_codes(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int] |
     if greatest - least > 2 * (len(larger) + len(smaller)) + 1024:
         return None
     size = greatest - least + 1
-    kind = np.int32 if size <= np.iinfo(np.int32).max else np.int64
-    coded = []
-    for values in (left, right):
-        integers = values.fill_null(greatest).to_numpy(zero_copy_only=False)
-        inside = (integers >= least) & (integers <= greatest)
-        if values.null_count:
-            inside &= _filled(values)
-        # Outside the range the difference could overflow; those codes are overwritten with -1.
-        with np.errstate(over="ignore"):
-            codes = (integers - least).astype(kind)
-        codes[~inside] = -1
-        coded.append(codes)
-    return coded[0], coded[1], size
+    return _distances(left, least, size), _distances(right, least, size), size
 
 
-def _combine(
-    left: Codes, right: Codes, size: int, next_left: Codes, next_right: Codes, next_size: int
-) -> tuple[Codes, Codes, int]:
-    """One code for two link fields that must both be equal, numbered anew without gaps.
+def _distances(values: pa.Array, least: int, size: int) -> Codes:
+    """Each integer's distance from `least`, -1 where it is blank or not below `size`."""
+    codes = np.empty(len(values), np.int32 if size <= np.iinfo(np.int32).max else np.int64)
+    known = _filled(values) if values.null_count else None
+    integers = (values.fill_null(0) if values.null_count else values).to_numpy(zero_copy_only=False)
+    # Without a sign, what lies below `least` is far above `size`: one comparison tells both.
+    from_least = np.uint64(least % 2**64)
 
-    Codes below `size` and `next_size` combine to an integer below their product; where that does not
-    fit 64 bits both sides are too long for memory anyway, since each is numbered by its distinct values.
+    def fill(part: slice) -> None:
+        for start in range(part.start, part.stop, _BLOCK):
+            rows = slice(start, min(start + _BLOCK, part.stop))
+            distance = integers[rows].view(np.uint64) - from_least
+            made = distance.astype(codes.dtype)
+            made[distance >= np.uint64(size)] = -1
+            if known is not None:
+                made[~known[rows]] = -1
+            codes[rows] = made
+
+    side_by_side(fill, len(values))
+    return codes
+
+
+def _combined(one: Encoded, other: Encoded) -> Encoded:
+    """One code for link fields that must all be equal, numbered anew without gaps.
+
+    Codes combine to an integer below the product of their sizes; where that does not fit 64 bits both sides
+    are too long for memory anyway, since each is numbered by its distinct values.
     """
-    if size * next_size > _LARGEST_CODE:
+    if one.size * other.size > _LARGEST_CODE:
         raise OverflowError("more distinct combinations of link values than 64 bits can number")
-    combined = []
-    for codes, more in ((left, next_left), (right, next_right)):
-        both = codes.astype(np.int64) * next_size + more
-        both[(codes < 0) | (more < 0)] = -1
-        combined.append(both)
-    arrays = [pa.array(codes, mask=codes < 0) for codes in combined]
-    return _codes_of(arrays[0], arrays[1])
+    both = []
+    for codes, more in ((one.left, other.left), (one.right, other.right)):
+        together = codes.astype(np.int64) * other.size + more
+        together[(codes < 0) | (more < 0)] = -1
+        both.append(pa.array(together, mask=together < 0))
+    return Encoded(*_codes_of(both[0], both[1]))

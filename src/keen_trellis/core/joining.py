@@ -11,11 +11,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.comparing import as_comparable
+from keen_trellis.core.errors import DataError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import LinkField
-from keen_trellis.core.matching import Match, running_total
-from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, find_field
+from keen_trellis.core.match import Match, running_total
+from keen_trellis.core.table import BATCH_ROWS, Cells, Field, IndexVector, RowOrigin, Rows, Table, find_field
 from keen_trellis.core.values import common_exact_type
 
 MOST_RESULT_ROWS = 50_000_000
@@ -27,6 +28,12 @@ class Side(enum.Enum):
     LEFT = "left"
     RIGHT = "right"
     EITHER = "either"  # a link field: the left value, or the right one where the left has no row
+    LEFT_FIRST = "left first"  # merged: the left value, or the right one where that is blank
+    RIGHT_FIRST = "right first"  # merged: the right value, or the left one where that is blank
+
+    @property
+    def merges(self) -> bool:
+        return self in (Side.LEFT_FIRST, Side.RIGHT_FIRST)
 
 
 @dataclass(frozen=True)
@@ -46,12 +53,14 @@ class FieldChoice:
     keep, bring: names of left and right fields in the order wanted; None is all of them.
     both_links: link fields stay on both sides instead of standing once.
     name_all: every brought field carries its table's name, not only one whose name both sides have.
+    merge: fields of the same name that become one, each with the side whose value comes first.
     """
 
     keep: tuple[str, ...] | None = None
     bring: tuple[str, ...] | None = None
     both_links: bool = False
     name_all: bool = False
+    merge: tuple[tuple[str, Side], ...] = ()
 
 
 def plan_fields(
@@ -61,25 +70,29 @@ def plan_fields(
     join_type: JoinType,
     choice: FieldChoice,
     right_name: str,
+    *,
+    any_of: bool = False,
 ) -> tuple[JoinedField, ...]:
     """The fields that the join will have, without looking at a row. UsageError for an unknown field."""
     kept = _chosen(left, choice.keep) if join_type.has_left_fields else []
     brought = _chosen(right, choice.bring) if join_type.has_right_fields else []
-    merged = {} if choice.both_links else _links_that_appear_once(kept, right, links)
-    if not join_type.has_right_fields:
-        merged = {}
+    once = not choice.both_links and not any_of and join_type.has_right_fields
+    merged = _links_that_appear_once(kept, right, links) if once else {}
     shown_once = {other.name for other in merged.values()} if choice.bring is None else set()
+    in_one = _merged_fields(kept, brought, right_name, choice) if kept and brought else {}
     plan = []
     for field in kept:
         other = merged.get(field.name)
-        if other is None:
+        if field.name in in_one:
+            plan.append(in_one[field.name])
+        elif other is None:
             plan.append(JoinedField(field, Side.LEFT, left=field.name))
         else:
             common = common_exact_type(field.arrow_type, other.arrow_type)
             plan.append(JoinedField(replace(field, arrow_type=common), Side.EITHER, field.name, other.name))
     taken = {entry.field.name for entry in plan}
     for field in brought:
-        if field.name in shown_once:
+        if field.name in shown_once or field.name in in_one:
             continue
         name = field.name
         if name in taken or (choice.name_all and kept):
@@ -87,6 +100,39 @@ def plan_fields(
         taken.add(name)
         plan.append(JoinedField(replace(field, name=name), Side.RIGHT, right=field.name))
     return tuple(plan)
+
+
+def _merged_fields(
+    kept: Sequence[Field], brought: Sequence[Field], right_name: str, choice: FieldChoice
+) -> dict[str, JoinedField]:
+    """The fields that both sides have and that become one, by name."""
+    made = {}
+    for name, side in choice.merge:
+        field = find_field(kept, name, "the fields kept of the left table")
+        other = find_field(brought, name, f"the fields brought from {right_name}")
+        common = common_exact_type(field.arrow_type, other.arrow_type)
+        if common is None:
+            raise DataError(
+                f"{name} is {field.type.value} on the left and {other.type.value} on the right: "
+                "they cannot be one field.",
+                remedy="Keep both, or give both one type in their sources.",
+            )
+        made[name] = JoinedField(replace(field, arrow_type=common), side, name, name)
+    return made
+
+
+def disagreements(left: Table, right: Table, match: Match, name: str) -> int:
+    """In how many pairs both sides have a value in the field `name`, and another one."""
+    count = 0
+    first, second = match.all_pairs()
+    for start in range(0, len(first), BATCH_ROWS):
+        rows = slice(start, start + BATCH_ROWS)
+        one = left.take(first[rows], [name])[0].values
+        other = right.take(second[rows], [name])[0].values
+        values = as_comparable(one, other)
+        filled = pc.and_(one.is_valid(), other.is_valid()).to_numpy(zero_copy_only=False)
+        count += int(np.count_nonzero((values[0] != values[1]) & filled))
+    return count
 
 
 def _chosen(fields: Sequence[Field], names: Iterable[str] | None) -> list[Field]:
@@ -102,10 +148,10 @@ def _links_that_appear_once(
     by_name = {field.name: field for field in kept}
     merged: dict[str, Field] = {}
     for link in links:
-        other = find_field(right, link.right)
         field = by_name.get(link.left)
-        if field is None or link.left in merged:
+        if field is None or link.left in merged or not link.is_plain_equality:
             continue
+        other = find_field(right, link.right)
         if common_exact_type(field.arrow_type, other.arrow_type) is not None:
             merged[link.left] = other
     return merged
@@ -134,8 +180,6 @@ class JoinedTable(Table):
         plan: Sequence[JoinedField],
         most_rows: int = MOST_RESULT_ROWS,
     ) -> None:
-        if join_type is JoinType.CROSS:
-            raise UsageError("A join with link fields cannot be a cross join.")
         self.rows = match.counts.rows_under(join_type)
         if self.rows > most_rows:
             raise DataError(
@@ -157,6 +201,9 @@ class JoinedTable(Table):
                 cells.append(from_left[entry.left])
             elif entry.side is Side.RIGHT:
                 cells.append(from_right[entry.right])
+            elif entry.side.merges:
+                sides = from_left[entry.left], from_right[entry.right]
+                cells.append(_merged(*(sides if entry.side is Side.LEFT_FIRST else sides[::-1]), entry.field))
             else:
                 either = _either(from_left[entry.left], from_right[entry.right], left_rows >= 0, entry.field)
                 cells.append(either)
@@ -174,6 +221,8 @@ class JoinedTable(Table):
     @cached_property
     def all_pairs(self) -> tuple[IndexVector, IndexVector]:
         """The left and right row of every row of the result, -1 for none."""
+        if self._type in (JoinType.INNER, JoinType.CROSS):
+            return self._match.all_pairs()
         return self.rows_of_sides(np.arange(self.rows))
 
     def rows_of_sides(self, rows: Rows) -> tuple[IndexVector, IndexVector]:
@@ -204,15 +253,19 @@ class JoinedTable(Table):
             left, right = self._from_left(np.minimum(numbers, upper - 1))
         if below.any():
             left, right = np.where(below, -1, left), np.array(right)
-            right[below] = match.right_unmatched_rows[numbers[below] - upper]
+            right[below] = self._lower_rows[numbers[below] - upper]
         return left, right
+
+    @property
+    def _lower_rows(self) -> IndexVector:
+        """The right rows that stand below all others: those in no pair, or those that match nothing."""
+        kept = self._type.keeps_pairs
+        return self._match.right_unpaired_rows if kept else self._match.right_unmatched_rows
 
     @cached_property
     def _rows_from_left(self) -> int:
         """How many rows of the result come from the left: the others are right rows without partner."""
-        counts = self._match.counts
-        rows = counts.pairs if self._type.keeps_pairs else 0
-        return rows + (counts.left_unmatched if self._type.keeps_unmatched_left else 0)
+        return self.rows - len(self._lower_rows) if self._type.keeps_unmatched_right else self.rows
 
     def _from_left(self, numbers: IndexVector) -> tuple[IndexVector, IndexVector]:
         match = self._match
@@ -236,6 +289,20 @@ class JoinedTable(Table):
         return running_total(np.maximum(partners, 1))
 
 
+class PassedOverTable(JoinedTable):
+    """The rows that match and yet are in no pair: those of the left, then those of the right."""
+
+    def __init__(self, left: Table, right: Table, match: Match, plan: Sequence[JoinedField]) -> None:
+        super().__init__(left, right, match, JoinType.FULL_ANTI, plan)
+        self.rows = match.counts.left_passed_over + match.counts.right_passed_over
+
+    def _sides_of(self, numbers: IndexVector) -> tuple[IndexVector, IndexVector]:
+        upper, lower = self._match.left_passed_over_rows, self._match.right_passed_over_rows
+        rows = np.concatenate((upper, lower))[numbers] if self.rows else numbers
+        above = numbers < len(upper)
+        return np.where(above, rows, -1), np.where(above, -1, rows)
+
+
 def _gather(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, Cells]:
     wanted = [name for name in dict.fromkeys(names) if name]
     return dict(zip(wanted, table.take(rows, wanted), strict=True)) if wanted else {}
@@ -253,3 +320,12 @@ def _either(left: Cells, right: Cells, has_left: IndexVector, field: Field) -> C
             False if right.absent is None else right.absent,
         )
     return Cells(values, absent)
+
+
+def _merged(first: Cells, second: Cells, field: Field) -> Cells:
+    """The first value, or the second where that is blank; without partner where both are."""
+    values = pc.coalesce(first.values.cast(field.arrow_type), second.values.cast(field.arrow_type))
+    if first.absent is None or second.absent is None:
+        return Cells(values)
+    absent = first.absent & second.absent
+    return Cells(values, absent if absent.any() else None)

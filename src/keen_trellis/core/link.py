@@ -1,28 +1,75 @@
-"""What a join compares: pairs of link fields, how both are prepared, and with which operator."""
+"""What a join compares: pairs of link fields, how both are prepared, with which operator, and which of the
+matching rows are taken.
+"""
 
 from __future__ import annotations
 
+import enum
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.expressions.expression import Expression
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.values import FieldType, comparable
 
-# The preparations by the name they have in flow files and on the command line, in the order
-# in which they are applied, each with the words of the sentence ("ignoring case and ...").
-PREPARATIONS = {"case": "case", "outer-spaces": "outer spaces"}
+# The preparations by the name they have in flow files and on the command line, in the order in which they
+# are applied, each with the words of the sentence ("ignoring case and ...").
+PREPARATIONS = {
+    "accents": "accents",
+    "case": "case",
+    "punctuation": "punctuation",
+    "inner-spaces": "inner spaces",
+    "outer-spaces": "outer spaces",
+    "leading-zeros": "leading zeros",
+}
+COMPARE_AS = ("text", "number", "date")
+
+
+class Operator(enum.Enum):
+    """How two link fields compare; its value is its sign."""
+
+    EQUAL = "="
+    UNEQUAL = "<>"
+    LESS = "<"
+    AT_MOST = "<="
+    GREATER = ">"
+    AT_LEAST = ">="
+
+    @property
+    def mirrored(self) -> Operator:
+        """The operator that says the same with the sides swapped."""
+        return _MIRRORED.get(self, self)
+
+
+_MIRRORED = {
+    Operator.LESS: Operator.GREATER,
+    Operator.GREATER: Operator.LESS,
+    Operator.AT_MOST: Operator.AT_LEAST,
+    Operator.AT_LEAST: Operator.AT_MOST,
+}
 
 
 @dataclass(frozen=True)
 class Preparation:
-    """What is ignored when the text of a link field is compared; the same on both sides."""
+    """How a link field is prepared before it is compared; the same on both sides.
+
+    compare_as: one of COMPARE_AS, or "" for as it is.  corrections: pairs "read X as Y".
+    """
 
     case: bool = False
     outer_spaces: bool = False
+    accents: bool = False
+    punctuation: bool = False
+    inner_spaces: bool = False
+    leading_zeros: bool = False
+    compare_as: str = ""
+    corrections: tuple[tuple[str, str], ...] = ()
 
     @staticmethod
-    def ignoring(names: Iterable[str]) -> Preparation:
+    def ignoring(
+        names: Iterable[str], compare_as: str = "", corrections: Iterable[tuple[str, str]] = ()
+    ) -> Preparation:
         """The preparation that ignores what `names` say; UsageError for an unknown name."""
         wanted = [name.strip() for name in names]
         for name in wanted:
@@ -31,42 +78,135 @@ class Preparation:
                     f"“{name}” is nothing that a link can ignore.",
                     remedy=f"It can ignore: {', '.join(PREPARATIONS)}.",
                 )
-        return Preparation(case="case" in wanted, outer_spaces="outer-spaces" in wanted)
+        if compare_as and compare_as not in COMPARE_AS:
+            raise UsageError(
+                f"Nothing compares as “{compare_as}”.", remedy=f"It can be: {', '.join(COMPARE_AS)}."
+            )
+        chosen = {name.replace("-", "_"): True for name in wanted}
+        return Preparation(compare_as=compare_as, corrections=tuple(corrections), **chosen)
 
     @property
     def names(self) -> tuple[str, ...]:
         """What is ignored, by name, in the order in which it is applied."""
-        chosen = {"case": self.case, "outer-spaces": self.outer_spaces}
-        return tuple(name for name in PREPARATIONS if chosen[name])
+        return tuple(name for name in PREPARATIONS if getattr(self, name.replace("-", "_")))
 
     def __bool__(self) -> bool:
-        return bool(self.names)
+        return self != Preparation()
 
 
 @dataclass(frozen=True)
 class LinkField:
-    """One field of the left table that must equal one field of the right."""
+    """One side of the left table compared with one of the right.
+
+    left, right: names of fields, or expressions over one side's fields where the two flags say so.
+    blanks: a blank matches a blank (IS [NOT] DISTINCT FROM); with = and <> only.
+    """
 
     left: str
     right: str
     preparation: Preparation = field(default_factory=Preparation)
+    operator: Operator = Operator.EQUAL
+    blanks: bool = False
+    left_is_expression: bool = False
+    right_is_expression: bool = False
 
     @property
     def as_written(self) -> LinkField:
         """The same link with nothing prepared."""
-        return LinkField(self.left, self.right)
+        return replace(self, preparation=Preparation())
+
+    @property
+    def swapped(self) -> LinkField:
+        """The same link seen from the other side."""
+        return replace(
+            self,
+            left=self.right,
+            right=self.left,
+            operator=self.operator.mirrored,
+            left_is_expression=self.right_is_expression,
+            right_is_expression=self.left_is_expression,
+        )
+
+    @property
+    def is_plain_equality(self) -> bool:
+        """Whether two fields as they are compare with =."""
+        return self.operator is Operator.EQUAL and not (self.left_is_expression or self.right_is_expression)
+
+    def sides(self, left: Sequence[Field], right: Sequence[Field]) -> tuple[Expression, Expression]:
+        """Both sides as expressions; UsageError for an unknown field or what does not parse."""
+        return (
+            _side(self.left, left, "the left table", is_expression=self.left_is_expression),
+            _side(self.right, right, "the right table", is_expression=self.right_is_expression),
+        )
+
+
+def _side(text: str, fields: Sequence[Field], table: str, *, is_expression: bool) -> Expression:
+    if is_expression:
+        return parsed(text, fields)
+    return Expression.of_field(find_field(fields, text, table))
+
+
+def parsed(text: str, fields: Sequence[Field]) -> Expression:
+    """The expression that `text` writes over `fields`; UsageError if it writes none."""
+    # Imported here: most links need no parser, and the window is up before the first one does.
+    from keen_trellis.core.expressions.parsing import parse
+
+    return parse(text, fields)
+
+
+class Taken(enum.Enum):
+    """Which of its matches a left row takes; its value is its name on the command line."""
+
+    EVERY = "every"
+    FIRST = "first"
+    LAST = "last"
+    ONE = "one"
+    PAIR_OFF = "pair-off"
+    LEAST = "least"
+    GREATEST = "greatest"
+
+
+@dataclass(frozen=True)
+class Take:
+    """Which matches are taken. expression: over the right table's fields, for the least and the greatest."""
+
+    kind: Taken = Taken.EVERY
+    expression: str = ""
+
+    @staticmethod
+    def named(text: str) -> Take:
+        """What `every`, `first`, `least:EXPRESSION` and so on mean; UsageError for anything else."""
+        name, colon, expression = text.partition(":")
+        by_value = name in (Taken.LEAST.value, Taken.GREATEST.value)
+        if (
+            name not in {kind.value for kind in Taken}
+            or by_value != bool(colon)
+            or by_value != bool(expression.strip())
+        ):
+            known = ", ".join(
+                f"{k.value}:EXPRESSION" if k in (Taken.LEAST, Taken.GREATEST) else k.value for k in Taken
+            )
+            raise UsageError(f"“{text}” is no way to take matches.", remedy=f"The ways are: {known}.")
+        return Take(Taken(name), expression.strip())
+
+    @property
+    def name(self) -> str:
+        """As it is named on the command line and in flow files."""
+        return f"{self.kind.value}:{self.expression}" if self.expression else self.kind.value
 
 
 def check_links(links: Sequence[LinkField], left: Sequence[Field], right: Sequence[Field]) -> None:
-    """Raise an error of ours unless every link names fields of both sides that can be equal."""
+    """Raise an error of ours unless every link names sides of both tables that can be compared."""
     if not links:
         raise UsageError(
             "The join has no link field yet.", remedy="Choose a field of each side that must be equal."
         )
     for link in links:
-        one = find_field(left, link.left, "the left table")
-        other = find_field(right, link.right, "the right table")
-        if not comparable(one.type, other.type):
+        one, other = link.sides(left, right)
+        if link.blanks and link.operator not in (Operator.EQUAL, Operator.UNEQUAL):
+            said = f"{link.left} {link.operator.value} {link.right}"
+            raise UsageError(f"A blank is neither more nor less than another: {said}.")
+        if not link.preparation.compare_as and not comparable(one.type, other.type):
             raise DataError(
                 f"{link.left} is {one.type.value} and {link.right} is {other.type.value}: "
                 "they can never be equal.",
@@ -74,7 +214,13 @@ def check_links(links: Sequence[LinkField], left: Sequence[Field], right: Sequen
             )
 
 
+def check_take(take: Take, right: Sequence[Field]) -> None:
+    """Raise UsageError unless the expression of `take` can be evaluated over the right table."""
+    if take.expression:
+        parsed(take.expression, right)
+
+
 def _type_remedy(left: FieldType, right: FieldType) -> str:
     if FieldType.TEXT in (left, right):
-        return "Choose fields of the same type, or have both stand as text in their sources."
-    return "Choose fields of the same type."
+        return "Compare both as text, as number or as date, or choose fields of the same type."
+    return "Choose fields of the same type, or compare both as text."

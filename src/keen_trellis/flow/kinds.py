@@ -10,7 +10,7 @@ from typing import Any, Protocol, TypeVar
 import msgspec
 
 from keen_trellis.core.errors import FlowFileError, TrellisError
-from keen_trellis.core.matching import Match
+from keen_trellis.core.match import Match
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Step

@@ -9,7 +9,7 @@ from contextlib import suppress
 import msgspec
 
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.matching import MatchCounts
+from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.graph import Flow
 
 _MEMBER = "last"

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.matching import MatchCounts
+from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
 from keen_trellis.flow.wording import counted
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 
 from keen_trellis.core.errors import OutputError
-from keen_trellis.core.matching import MatchCounts
+from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.task import Task
 from keen_trellis.flow.comparison import Comparison, Earlier, compare, run_as_it_is
 from keen_trellis.flow.graph import Flow, Step

@@ -15,8 +15,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from rapidfuzz import fuzz
 
-from keen_trellis.core.encoding import prepare
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import Cells, Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
@@ -130,8 +130,9 @@ def _found_shares(
     candidates: Sequence[_Candidate], values: pa.Array, preparation: Preparation
 ) -> list[float]:
     """For each candidate the share of its sample that stands in `values`; all are looked up in one pass."""
-    together = prepare(Cells(pa.concat_arrays([candidate.sample for candidate in candidates])), preparation)
-    found = pc.is_in(together, value_set=prepare(Cells(values), preparation), skip_nulls=True)
+    samples = Cells(pa.concat_arrays([candidate.sample for candidate in candidates]))
+    together, whole = (prepare(cells, preparation) for cells in (samples, Cells(values)))
+    found = pc.is_in(together.of_rows, value_set=whole.values, skip_nulls=True)
     hits = np.concatenate([[0], np.cumsum(found.to_numpy(zero_copy_only=False))])
     bounds = np.cumsum([0] + [len(candidate.sample) for candidate in candidates])
     return [float((hits[end] - hits[start]) / max(end - start, 1)) for start, end in pairwise(bounds)]

@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.join_type import JoinType, type_keeping
-from keen_trellis.core.matching import Match
+from keen_trellis.core.match import Match
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text

@@ -1,0 +1,122 @@
+"""Two columns as vectors that compare as their values do: equal, less and greater across types."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.values import FieldType, type_of_arrow, unscaled
+
+Vector = np.ndarray[Any, Any]
+
+
+def as_comparable(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
+    """Two columns of comparable types as vectors of one dtype whose order is that of the values.
+
+    What stands in place of a blank has no meaning. NaN equals NaN and is above all numbers, text goes by
+    code points, a date stands for its midnight, and a decimal meets a real as its correctly rounded double.
+    """
+    kinds = {type_of_arrow(left.type), type_of_arrow(right.type)}
+    if kinds == {FieldType.TEXT}:
+        return _ranked(left, right)
+    if kinds == {FieldType.BOOLEAN}:
+        return _filled(left.cast(pa.int8())), _filled(right.cast(pa.int8()))
+    if FieldType.REAL in kinds:
+        if FieldType.INTEGER in kinds:
+            return _ranked_numbers(*(_exact_parts(values) for values in (left, right)))
+        ones = [reals(values) for values in (left, right)]
+        if not any(np.isnan(values).any() for values in ones):
+            return ones[0], ones[1]
+        # NaN compares with nothing, itself included; its rank does.
+        return _ranked_numbers(*((values, np.zeros(len(values), np.int64)) for values in ones))
+    if FieldType.DECIMAL in kinds:
+        return _at_one_scale(left, right)
+    if kinds == {FieldType.DATE, FieldType.TIMESTAMP}:
+        moment = pa.timestamp("us")
+        return _filled(left.cast(moment).view(pa.int64())), _filled(right.cast(moment).view(pa.int64()))
+    return _whole_numbers(left), _whole_numbers(right)
+
+
+def _whole_numbers(values: pa.Array) -> Vector:
+    """Integers, dates, times and timestamps as int64."""
+    if pa.types.is_date32(values.type):
+        return _filled(values.view(pa.int32())).astype(np.int64)
+    return _filled(values if pa.types.is_int64(values.type) else values.view(pa.int64()))
+
+
+def _filled(values: pa.Array) -> Vector:
+    found: Vector = (values.fill_null(0) if values.null_count else values).to_numpy(zero_copy_only=False)
+    return found
+
+
+def reals(values: pa.Array) -> Vector:
+    """Reals, and decimals as their correctly rounded doubles, with one zero; 0 in place of blanks."""
+    if pa.types.is_decimal(values.type):
+        # By text: Arrow's own cast misrounds.
+        values = values.cast(pa.large_string()).cast(pa.float64())
+    return _filled(values) + 0.0
+
+
+def _exact_parts(values: pa.Array) -> tuple[Vector, Vector]:
+    """Reals and integers as the nearest real and what an integer lacks to it, so that order is exact.
+
+    Rounding keeps order, so that the first part decides, and where it is equal the second.
+    """
+    if pa.types.is_floating(values.type):
+        found = reals(values)
+        return found, np.zeros(len(found), np.int64)
+    integers = _filled(values)
+    nearest = integers.astype(np.float64)
+    # The greatest integers round up to 2 ** 63, which is no int64 itself.
+    top = nearest >= 2.0**63
+    back = np.where(top, 0.0, nearest).astype(np.int64)
+    rest = np.where(top, (integers - np.iinfo(np.int64).max) - 1, integers - back)
+    return nearest, rest
+
+
+def _ranked_numbers(left: tuple[Vector, Vector], right: tuple[Vector, Vector]) -> tuple[Vector, Vector]:
+    """Ranks of pairs of numbers, the same for equal ones; NaN comes last."""
+    first, second = (np.concatenate(parts) for parts in zip(left, right, strict=True))
+    order = np.lexsort((second, first))
+    one, other = first[order], second[order]
+    same = ((one[1:] == one[:-1]) | (np.isnan(one[1:]) & np.isnan(one[:-1]))) & (other[1:] == other[:-1])
+    ranks = np.empty(len(order), np.int64)
+    ranks[order] = np.concatenate((np.zeros(min(len(order), 1), np.int64), np.cumsum(~same)))
+    return ranks[: len(left[0])], ranks[len(left[0]) :]
+
+
+def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
+    """Ranks of texts in code point order, which is the order of their bytes."""
+    both = pa.chunked_array([left, right], left.type).combine_chunks().dictionary_encode()
+    order = pc.sort_indices(both.dictionary).to_numpy()
+    ranks = np.empty(len(order) + 1, np.int64)
+    ranks[order] = np.arange(len(order))
+    codes = both.indices.fill_null(len(order)).to_numpy(zero_copy_only=False)
+    ranks[-1] = -1
+    found = ranks[codes]
+    return found[: len(left)], found[len(left) :]
+
+
+def _at_one_scale(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
+    """Decimals and integers in units of the finer scale; ranks where these leave 64 bits."""
+    scale = max(values.type.scale for values in (left, right) if pa.types.is_decimal(values.type))
+    wide = [values.cast(pa.decimal256(76, scale)) for values in (left, right)]
+    try:
+        narrow = [values.cast(pa.decimal128(38, scale)) for values in wide]
+        units = [unscaled(values.fill_null(zero_like(values))) for values in narrow]
+        if all(fits for _, fits in units):
+            return units[0][0], units[1][0]
+    except pa.ArrowInvalid:
+        pass
+    both = pa.concat_arrays(wide)
+    # Blanks have ranks too, which nobody looks at.
+    ranks = pc.rank(both, sort_keys="ascending", tiebreaker="dense").to_numpy().astype(np.int64)
+    return ranks[: len(left)], ranks[len(left) :]
+
+
+def zero_like(decimals: pa.Array) -> pa.Scalar:
+    """0 as a scalar of the decimals' type."""
+    return pa.scalar(0, pa.int64()).cast(pa.decimal128(19, 0)).cast(decimals.type)

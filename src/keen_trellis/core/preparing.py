@@ -1,0 +1,230 @@
+"""Prepares the values of a link field before they are compared: corrections, another type, what is ignored.
+
+Text is prepared on its distinct values unless that is dearer than preparing all of it, and stays coded by
+them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.conversion import converted
+from keen_trellis.core.link import Preparation
+from keen_trellis.core.parallel import mapped
+from keen_trellis.core.table import Cells
+from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, one_array, type_of_arrow
+
+Mask = np.ndarray[Any, np.dtype[np.bool_]]
+_TEXT = ARROW_TYPES[FieldType.TEXT]
+
+# The code points with the Unicode property White_Space.
+WHITE_SPACE = (
+    "\t\n\v\f\r \x85\xa0\u1680\u2000\u2001\u2002\u2003\u2004\u2005\u2006\u2007\u2008\u2009\u200a"
+    "\u2028\u2029\u202f\u205f\u3000"
+)
+_ASCII_SPACE = "\t\n\v\f\r "
+_SPACES = "[" + "".join(rf"\x{{{ord(character):x}}}" for character in WHITE_SPACE) + "]"
+_MOST_ROUNDS = 8
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """The values of one side of a link as they are compared.
+
+    values: one a row, or the distinct ones of which `codes` has the number of each row's (-1: null).
+    blank, lost, absent: rows that are blank, that could not be converted, that are without partner; None
+    where there is none.
+    """
+
+    values: pa.Array
+    codes: np.ndarray[Any, Any] | None
+    blank: Mask | None
+    lost: Mask | None
+    absent: Mask | None
+
+    @property
+    def rows(self) -> int:
+        return len(self.values) if self.codes is None else len(self.codes)
+
+    @property
+    def of_rows(self) -> pa.Array:
+        """One value a row."""
+        if self.codes is None:
+            return self.values
+        return self.values.take(pa.array(self.codes, mask=self.codes < 0))
+
+
+def prepare(cells: Cells, preparation: Preparation) -> Prepared:
+    """The cells as they are compared; empty text becomes blank."""
+    values, lost = cells.values, None
+    if preparation.corrections:
+        values, lost = _corrected(values, preparation.corrections)
+    if preparation.compare_as:
+        values, unconverted = _compared_as(values, preparation.compare_as)
+        lost = unconverted if lost is None else lost | unconverted
+    codes = None
+    if type_of_arrow(values.type) is FieldType.TEXT and len(values):
+        values, codes = _text(values, preparation)
+    missing = _null_rows(values, codes)
+    absent = cells.absent if cells.absent is not None and cells.absent.any() else None
+    if lost is not None and not lost.any():
+        lost = None
+    if missing is not None:
+        for other in (lost, absent):
+            missing = missing if other is None else missing & ~other
+    return Prepared(values, codes, missing, lost, absent)
+
+
+def _null_rows(values: pa.Array, codes: np.ndarray[Any, Any] | None) -> Mask | None:
+    if codes is None:
+        if not values.null_count:
+            return None
+        return np.asarray(values.is_null().to_numpy(zero_copy_only=False))
+    missing: Mask = codes < 0
+    if values.null_count:
+        missing |= values.is_null().to_numpy(zero_copy_only=False)[codes]
+    return missing if missing.any() else None
+
+
+# --- corrections and types ---
+
+
+def _corrected(values: pa.Array, corrections: tuple[tuple[str, str], ...]) -> tuple[pa.Array, Mask | None]:
+    """Each value that is written as X read as Y, once; what Y cannot be in the field's type is lost."""
+    table = dict(corrections)
+    texts = as_text(values)
+    found = pc.index_in(texts, value_set=pa.array(list(table), _TEXT))
+    if found.null_count == len(found):
+        return values, None
+    right = pa.array(list(table.values()), _TEXT).take(found)
+    if values.type == _TEXT:
+        return pc.coalesce(right, values), None
+    made = converted(right, type_of_arrow(values.type))
+    kept = pc.if_else(found.is_valid(), pa.scalar(None, values.type), values)
+    if pa.types.is_decimal(values.type):
+        scale = max(made.values.type.scale, values.type.scale)
+        wide = pa.decimal128(38, scale)
+        return pc.coalesce(made.values.cast(wide, safe=False), kept.cast(wide, safe=False)), made.lost
+    return pc.coalesce(made.values, kept), made.lost
+
+
+def _compared_as(values: pa.Array, kind: str) -> tuple[pa.Array, Mask]:
+    have = type_of_arrow(values.type)
+    nothing = np.zeros(len(values), dtype=bool)
+    if kind == "text":
+        return as_text(values), nothing
+    if kind == "number":
+        if have.is_number:
+            return values, nothing
+        exact = converted(values, FieldType.DECIMAL)
+        if have is not FieldType.TEXT or not exact.count:
+            return exact.values, exact.lost
+        real = converted(values, FieldType.REAL)
+        # Numbers with an exponent have no decimal: if there are any, all of them are compared as reals.
+        return (real.values, real.lost) if real.count < exact.count else (exact.values, exact.lost)
+    if have is FieldType.TIMESTAMP:
+        return values.cast(ARROW_TYPES[FieldType.DATE], safe=False), nothing
+    made = converted(values, FieldType.DATE)
+    if have is FieldType.TEXT and made.count:
+        moments = converted(values, FieldType.TIMESTAMP)
+        dates = moments.values.cast(ARROW_TYPES[FieldType.DATE], safe=False)
+        return pc.coalesce(made.values, dates), made.lost & moments.lost
+    return made.values, made.lost
+
+
+# --- text ---
+
+
+def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndarray[Any, Any] | None]:
+    """Prepared text, and the rows' codes if it stands for distinct values only."""
+    steps = _steps(preparation)
+    if not steps:
+        return _without_empty(values), None
+    is_ascii = all(mapped(lambda part: pc.all(pc.string_is_ascii(part), min_count=0).as_py(), values))
+    quick = is_ascii and not set(preparation.names) - {"case", "outer-spaces"}
+    if quick:
+        return one_array(pa.chunked_array(mapped(lambda part: _quick(part, preparation), values))), None
+    coded = values.dictionary_encode()
+    changed = coded.dictionary
+    for _ in range(_MOST_ROUNDS):
+        before = changed
+        for step in steps:
+            changed = step(changed)
+        if changed.equals(before):
+            break
+    codes = coded.indices.fill_null(-1) if coded.indices.null_count else coded.indices
+    return _without_empty(changed), codes.to_numpy(zero_copy_only=False)
+
+
+def _quick(values: pa.Array, preparation: Preparation) -> pa.Array:
+    """Text in ASCII, case and outer spaces ignored."""
+    if preparation.case:
+        values = pc.ascii_lower(values)
+    if preparation.outer_spaces:
+        values = pc.ascii_trim(values, characters=_ASCII_SPACE)
+    return _without_empty(values)
+
+
+def _without_empty(values: pa.Array) -> pa.Array:
+    empty = pc.equal(pc.binary_length(values), 0)
+    if pc.any(empty).as_py():
+        values = pc.if_else(empty, pa.scalar(None, values.type), values)
+    return values
+
+
+def _steps(preparation: Preparation) -> list[Callable[[pa.Array], pa.Array]]:
+    """What is done to text, in its order."""
+    steps: list[Callable[[pa.Array], pa.Array]] = []
+    if preparation.accents:
+        steps.append(_without_accents)
+    if preparation.case:
+        steps.append(_casefold)
+    if preparation.punctuation:
+        steps.append(lambda values: pc.replace_substring_regex(values, r"\p{P}+", ""))
+    if preparation.inner_spaces:
+        steps.append(_without_spaces if preparation.outer_spaces else _without_inner_spaces)
+    elif preparation.outer_spaces:
+        steps.append(lambda values: pc.utf8_trim(values, characters=WHITE_SPACE))
+    if preparation.leading_zeros:
+        steps.append(lambda values: pc.replace_substring_regex(values, r"^0+([0-9])", r"\1"))
+    return steps
+
+
+def _without_accents(values: pa.Array) -> pa.Array:
+    return pc.replace_substring_regex(pc.utf8_normalize(values, form="NFD"), r"\p{M}+", "")
+
+
+def _without_spaces(values: pa.Array) -> pa.Array:
+    return pc.replace_substring_regex(values, f"{_SPACES}+", "")
+
+
+def _without_inner_spaces(values: pa.Array) -> pa.Array:
+    parts = pc.extract_regex(values, f"(?s)^(?P<before>{_SPACES}*)(?P<inner>.*?)(?P<after>{_SPACES}*)$")
+    before, inner, after = (pc.struct_field(parts, name) for name in ("before", "inner", "after"))
+    return pc.binary_join_element_wise(before, _without_spaces(inner), after, pa.scalar("", values.type))
+
+
+def _casefold(values: pa.Array) -> pa.Array:
+    """Full Unicode case folding (Unicode 15, chapter 3.13, toCasefold) of distinct values.
+
+    Folding looks at one character at a time, so that all values are folded as one text, with a character
+    between them that no value contains.
+    """
+    if not len(values):
+        return values
+    filled = values.fill_null("") if values.null_count else values
+    if pc.all(pc.string_is_ascii(filled)).as_py():
+        return pc.ascii_lower(values)
+    texts = filled.to_pylist()
+    whole = "".join(texts)
+    separator = next(chr(code) for code in range(1, 0xD800) if chr(code) not in whole)
+    folded = pa.array(separator.join(texts).casefold().split(separator), pa.large_string())
+    return (
+        pc.if_else(values.is_valid(), folded, pa.scalar(None, folded.type)) if values.null_count else folded
+    )
