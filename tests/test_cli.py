@@ -106,7 +106,7 @@ class Match(CommandCase):
         for words in (
             "8,303 of 8,352 loans found a partner (99.4 %)",
             "408 loans matched only after preparation",
-            "Unmatched Loans: 49 loans, 5 of them with a blank link field",
+            "Unmatched Loans: 49 loans; 5 rows have a blank link field",
             "left anti join",
             "the loans without an object",
         ):

@@ -13,6 +13,7 @@ import click
 
 from keen_trellis import __version__
 from keen_trellis.core.errors import Cancelled, TrellisError
+from keen_trellis.core.preparations import PREPARATIONS
 
 
 class _Command(click.Group):
@@ -44,46 +45,46 @@ def main() -> None:
 @main.command()
 @click.argument("left")
 @click.argument("right")
-@click.option("--link", "links", multiple=True, required=True, help="LEFT FIELD=RIGHT FIELD; all must hold.")
-@click.option("--ignore", default="", help="What links ignore: case, outer-spaces, or both with a comma.")
+@click.option(
+    "--link",
+    "links",
+    multiple=True,
+    help="LEFT=RIGHT, or with <> < <= > >=. A side is a field's name or an expression; all must hold.",
+)
+@click.option("--any", "any_of", is_flag=True, help="One of the links is enough.")
+@click.option("--ignore", default="", help=f"What links ignore, with commas: {', '.join(PREPARATIONS)}.")
+@click.option("--compare-as", default="", help="Compare as text, number or date.")
+@click.option("--blank-matches-blank", is_flag=True, help="A blank link field matches a blank one.")
+@click.option("--correct", type=click.Path(path_type=Path), help="A table of two columns: read this as that.")
+@click.option(
+    "--take",
+    default="every",
+    show_default=True,
+    help="Which matches: every, first, last, one, pair-off, least:EXPRESSION, greatest:EXPRESSION.",
+)
 @click.option("--type", "type_name", default="left-outer", show_default=True, help="The join type.")
+@click.option("--bring", help="The right table's fields that come along, with commas; all if not given.")
+@click.option("--partner-found", is_flag=True, help="Add a field that says whether a row has a partner.")
 @click.option(
     "--write", "target", type=click.Path(path_type=Path), help="Write the result: .xlsx, .csv, .tsv."
 )
 @click.option("--replace", is_flag=True, help="Replace the file if it exists.")
 @click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def match(
-    left: str,
-    right: str,
-    links: Sequence[str],
-    ignore: str,
-    type_name: str,
-    target: Path | None,
-    replace: bool,
-    keep_formulas: bool,
-    as_json: bool,
-) -> None:
+def match(left: str, right: str, target: Path | None, as_json: bool, **wanted: Any) -> None:
     """Match LEFT with RIGHT and count. Each is [NAME=]SOURCE[#TABLE]: a file, a folder, a quoted pattern of
     files or a database's address; TABLE is a sheet, a table, a named range, or SHEET!A3:F40."""
-    from keen_trellis.core.join_type import JoinType
     from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
     from keen_trellis.flow.graph import Flow, Input
     from keen_trellis.flow.report import as_members
     from keen_trellis.flow.runner import Runner
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
     from keen_trellis.outputs import settings_for, write
     from keen_trellis.sources.library import Library, resolve
 
-    known_types = [kind.value for kind in JoinType if kind is not JoinType.CROSS]
-    if type_name not in known_types:
-        raise click.UsageError(
-            f"There is no join type “{type_name}”. The types are: {', '.join(known_types)}."
-        )
-    ignored = tuple(name.strip() for name in ignore.split(",") if name.strip())
-    output = settings_for(target, harmless=not keep_formulas) if target else None
+    _check_type(wanted["type_name"], wanted["links"])
+    output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
 
     started = time.perf_counter()
     library = Library()
@@ -95,11 +96,8 @@ def match(
         inputs.append(Input(step))
     runner = Runner(KINDS, library)
     shapes = [runner.shape(flow, entry) for entry in inputs]
+    settings = _join_settings(wanted, shapes, library)
     read = time.perf_counter() - started
-    pairs = [_link(text, shapes[0].fields, shapes[1].fields) for text in links]
-    settings = JoinSettings(
-        links=tuple(LinkSettings(one, other, ignored) for one, other in pairs), type=type_name
-    )
     flow, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
     started = time.perf_counter()
     result = runner.result(flow, knot)
@@ -108,12 +106,12 @@ def match(
     seconds = {"read": round(read, 4), "match": round(time.perf_counter() - started, 4)}
     if output is not None:
         paths = [side.settings.path for side in sides]
-        write(result.rows, output, sources=paths, replace=replace, task=Task())
+        write(result.rows, output, sources=paths, replace=wanted["replace"], task=Task())
     if as_json:
-        click.echo(json.dumps({**as_members(counts, JoinType(type_name)), "seconds": seconds}))
+        click.echo(json.dumps({**as_members(counts, settings.join_type), "seconds": seconds}))
         return
     names = [shape.name for shape in shapes]
-    _print_knot(names, counts, JoinType(type_name))
+    _print_knot(names, counts, settings.join_type)
     remarks = [(side.name, library.get(side.settings, Task()).remarks) for side in sides]
     for name, said in remarks:
         for remark in said:
@@ -123,19 +121,60 @@ def match(
         click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
 
 
-def _link(text: str, left: Sequence[Any], right: Sequence[Any]) -> tuple[str, str]:
-    """The two fields that a --link names; their names may hold an equals sign themselves."""
-    from keen_trellis.core.table import find_field
+def _check_type(name: str, links: Sequence[str]) -> None:
+    from keen_trellis.core.join_type import JoinType
 
-    parts = text.split("=")
-    splits = [("=".join(parts[:at]).strip(), "=".join(parts[at:]).strip()) for at in range(1, len(parts))]
-    splits = splits or [(text.strip(), text.strip())]
-    names = {field.name for field in left}, {field.name for field in right}
-    for one, other in splits:
-        if one in names[0] and other in names[1]:
-            return one, other
-    one, other = splits[0]
-    return find_field(left, one, "the left table").name, find_field(right, other, "the right table").name
+    known = [kind.value for kind in JoinType]
+    if name not in known:
+        raise click.UsageError(f"There is no join type “{name}”. The types are: {', '.join(known)}.")
+    if not links and name != JoinType.CROSS.value:
+        raise click.UsageError("Say with --link what must be equal. (Only --type cross has no link.)")
+
+
+def _join_settings(wanted: dict[str, Any], shapes: Sequence[Any], library: Any) -> Any:
+    """The settings of the join that the options of `match` ask for."""
+    import msgspec
+
+    from keen_trellis.flow.link_text import read_link
+    from keen_trellis.flow.steps.join import JoinSettings
+
+    corrections = _corrections(wanted["correct"], library) if wanted["correct"] else ()
+    prepared = {
+        "ignore": _listed(wanted["ignore"]),
+        "compare_as": wanted["compare_as"],
+        "blank_matches_blank": wanted["blank_matches_blank"],
+        "correct": corrections,
+    }
+    links = [read_link(text, shapes[0].fields, shapes[1].fields) for text in wanted["links"]]
+    return JoinSettings(
+        links=tuple(msgspec.structs.replace(link, **prepared) for link in links),
+        any_of=wanted["any_of"],
+        take=wanted["take"],
+        type=wanted["type_name"],
+        bring=_listed(wanted["bring"]) if wanted["bring"] is not None else None,
+        partner_found=wanted["partner_found"],
+    )
+
+
+def _listed(text: str) -> tuple[str, ...]:
+    """What stands between commas."""
+    return tuple(part.strip() for part in text.split(",") if part.strip())
+
+
+def _corrections(path: Path, library: Any) -> tuple[tuple[str, str], ...]:
+    """The pairs "read this as that" of a table with two columns."""
+    from keen_trellis.core.errors import SourceError
+    from keen_trellis.core.task import Task
+    from keen_trellis.core.values import as_text
+    from keen_trellis.sources.library import resolve
+
+    table = library.get(resolve(str(path), library).settings, Task()).table
+    if len(table.fields) != 2:
+        raise SourceError(
+            f"A table of corrections has two columns; this one has {len(table.fields)}.", where=str(path)
+        )
+    wrong, right = (as_text(cells.values).to_pylist() for cells in table.take(None, table.names))
+    return tuple((one, other) for one, other in zip(wrong, right, strict=True) if one and other)
 
 
 def _print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
@@ -144,7 +183,7 @@ def _print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     from rich.table import Table as Grid
 
     from keen_trellis.core.insight.proposals import percent
-    from keen_trellis.core.join_type import QUESTION_TYPES
+    from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
     from keen_trellis.flow.wording import counted, question
 
     left, right = names
@@ -162,17 +201,22 @@ def _print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
             f"{counted(counts.left_only_prepared, left)} matched only after preparation.", markup=False
         )
     lists = (
-        (left, counts.left_unmatched, counts.left_blank),
-        (right, counts.right_unmatched, counts.right_blank),
+        (left, counts.left_unmatched, counts.left_blank, counts.left_no_partner, counts.left_lost),
+        (right, counts.right_unmatched, counts.right_blank, counts.right_no_partner, counts.right_lost),
     )
-    for name, unmatched, blank in lists:
-        said = f", {blank:,} of them with a blank link field" if blank else ""
+    for name, unmatched, blank, no_partner, lost in lists:
+        said = f"; {blank:,} rows have a blank link field" if blank else ""
+        said += f"; {no_partner:,} rows have a link field without partner" if no_partner else ""
+        said += f"; {lost:,} rows have a link field that could not be converted" if lost else ""
         console.print(f"Unmatched {name}: {counted(unmatched, name)}{said}.", markup=False)
+    for name, passed in ((left, counts.left_passed_over), (right, counts.right_passed_over)):
+        if passed:
+            console.print(f"Passed over, since another was taken: {counted(passed, name)}.", markup=False)
     grid = Grid(box=None, pad_edge=False)
     grid.add_column("Join type")
     grid.add_column("Rows", justify="right")
     grid.add_column("This answers")
-    for kind in QUESTION_TYPES:
+    for kind in (join_type,) if join_type is JoinType.CROSS else QUESTION_TYPES:
         style = "bold" if kind is join_type else ""
         grid.add_row(
             kind.trade_name, f"{counts.rows_under(kind):,}", question(kind, left, right), style=style

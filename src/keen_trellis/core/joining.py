@@ -31,6 +31,8 @@ class Side(enum.Enum):
     LEFT_FIRST = "left first"  # merged: the left value, or the right one where that is blank
     RIGHT_FIRST = "right first"  # merged: the right value, or the left one where that is blank
 
+    BOTH = "both"  # whether both sides have a row
+
     @property
     def merges(self) -> bool:
         return self in (Side.LEFT_FIRST, Side.RIGHT_FIRST)
@@ -54,6 +56,7 @@ class FieldChoice:
     both_links: link fields stay on both sides instead of standing once.
     name_all: every brought field carries its table's name, not only one whose name both sides have.
     merge: fields of the same name that become one, each with the side whose value comes first.
+    partner_found: a field of the result says of each row whether it has a partner.
     """
 
     keep: tuple[str, ...] | None = None
@@ -61,6 +64,7 @@ class FieldChoice:
     both_links: bool = False
     name_all: bool = False
     merge: tuple[tuple[str, Side], ...] = ()
+    partner_found: bool = False
 
 
 def plan_fields(
@@ -99,6 +103,8 @@ def plan_fields(
             name = _free_name(f"{field.name} of {right_name}", taken)
         taken.add(name)
         plan.append(JoinedField(replace(field, name=name), Side.RIGHT, right=field.name))
+    if choice.partner_found:
+        plan.append(JoinedField(Field(_free_name("partner found", taken), pa.bool_()), Side.BOTH))
     return tuple(plan)
 
 
@@ -201,6 +207,8 @@ class JoinedTable(Table):
                 cells.append(from_left[entry.left])
             elif entry.side is Side.RIGHT:
                 cells.append(from_right[entry.right])
+            elif entry.side is Side.BOTH:
+                cells.append(Cells(pa.array((left_rows >= 0) & (right_rows >= 0))))
             elif entry.side.merges:
                 sides = from_left[entry.left], from_right[entry.right]
                 cells.append(_merged(*(sides if entry.side is Side.LEFT_FIRST else sides[::-1]), entry.field))

@@ -10,19 +10,10 @@ from dataclasses import dataclass, field, replace
 
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.expressions.expression import Expression
+from keen_trellis.core.preparations import PREPARATIONS
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.values import FieldType, comparable
 
-# The preparations by the name they have in flow files and on the command line, in the order in which they
-# are applied, each with the words of the sentence ("ignoring case and ...").
-PREPARATIONS = {
-    "accents": "accents",
-    "case": "case",
-    "punctuation": "punctuation",
-    "inner-spaces": "inner spaces",
-    "outer-spaces": "outer spaces",
-    "leading-zeros": "leading zeros",
-}
 COMPARE_AS = ("text", "number", "date")
 
 
@@ -128,9 +119,14 @@ class LinkField:
         )
 
     @property
+    def is_plain(self) -> bool:
+        """Whether both sides are fields as they are."""
+        return not (self.left_is_expression or self.right_is_expression)
+
+    @property
     def is_plain_equality(self) -> bool:
         """Whether two fields as they are compare with =."""
-        return self.operator is Operator.EQUAL and not (self.left_is_expression or self.right_is_expression)
+        return self.operator is Operator.EQUAL and self.is_plain
 
     def sides(self, left: Sequence[Field], right: Sequence[Field]) -> tuple[Expression, Expression]:
         """Both sides as expressions; UsageError for an unknown field or what does not parse."""

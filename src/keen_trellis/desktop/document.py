@@ -515,6 +515,8 @@ def _warm(result: StepResult, task: Task) -> None:
         "counts",
         "left_unmatched_rows",
         "right_unmatched_rows",
+        "left_passed_over_rows",
+        "right_passed_over_rows",
         "first_pair_of_left",
         "pair_numbers_only_prepared",
     ):

@@ -36,6 +36,8 @@ class KnotCounts(msgspec.Struct, frozen=True):
     right_matched: int
     right_unmatched: int
     result_rows: int
+    left_passed_over: int = 0
+    right_passed_over: int = 0
 
     @staticmethod
     def of(counts: MatchCounts, join_type: JoinType) -> KnotCounts:
@@ -49,6 +51,8 @@ class KnotCounts(msgspec.Struct, frozen=True):
             counts.right_matched,
             counts.right_unmatched,
             counts.rows_under(join_type),
+            counts.left_passed_over,
+            counts.right_passed_over,
         )
 
 

@@ -143,6 +143,8 @@ def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:
         return f"unmatched {inputs[0].name}"
     if port == "unmatched_right" and len(inputs) > 1:
         return f"unmatched {inputs[1].name}"
+    if port == "passed_over":
+        return f"passed over at {step_name}"
     return step_name
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.link import PREPARATIONS, Preparation
+from keen_trellis.core.link import Preparation
+from keen_trellis.core.preparations import PREPARATIONS
 
 
 def rows_called(name: str) -> tuple[str, str]:
@@ -57,7 +58,14 @@ def question(join_type: JoinType, left: str, right: str) -> str:
 def ignoring(preparation: Preparation) -> str:
     """The preparation as the sentence says it: ignoring case and outer spaces."""
     words = [PREPARATIONS[name] for name in preparation.names]
-    return f"ignoring {' and '.join(words)}" if words else "exactly as written"
+    if len(words) > 2:
+        words = [f"{', '.join(words[:-1])}", words[-1]]
+    parts = [f"as {preparation.compare_as}"] if preparation.compare_as else []
+    parts += [f"ignoring {' and '.join(words)}"] if words else []
+    if preparation.corrections:
+        count = len(preparation.corrections)
+        parts.append(f"with {count:,} {'correction' if count == 1 else 'corrections'}")
+    return ", ".join(parts) or "exactly as written"
 
 
 def listed(names: list[str], most: int = 3) -> str:

@@ -336,7 +336,7 @@ def knot_content(
     match = result.match
     assert match is not None, "a knot's result has a match"
     names = (shapes[0].name, shapes[1].name)
-    links = tuple((entry.left, entry.right) for entry in settings.links)
+    links = tuple((entry.left, entry.right) for entry in settings.links if entry.link.is_plain)
     counts = match.counts
     one_right = rows_called(names[1])[0]
     bands = [
@@ -372,7 +372,21 @@ def knot_content(
             effect=f"found no {rows_called(names[0])[0]}",
         ),
     ]
+    passed = [
+        (_PASSED[0], names[0], match.left_passed_over_rows, True),
+        (_PASSED[1], names[1], match.right_passed_over_rows, False),
+    ]
+    for key, name, rows, on_left in passed:
+        if len(rows):
+            title = f"Passed over · {counted(len(rows), name)} that match"
+            part = Part(key, "", _OneSide(len(rows), rows, on_left=on_left))
+            bands.insert(-1, Band(key, title, [part], effect="another row was taken"))
     return Content(_knot_columns(settings, shapes), bands, left, right, match, names, links)
+
+
+# The bands of rows that match and are in no pair, and the bands whose destination they share.
+_PASSED = ("passed_left", "passed_right")
+_UNMATCHED_OF_SIDE = {_PASSED[0]: "unmatched_left", _PASSED[1]: "unmatched_right"}
 
 
 def _rows_word(count: int) -> str:
@@ -406,12 +420,13 @@ def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[
     """Left fields, the link fields in the middle, and the right fields that are brought."""
     left = {entry.name: entry for entry in shapes[0].fields}
     right = {entry.name: entry for entry in shapes[1].fields}
-    linked_left = {entry.left for entry in settings.links}
-    linked_right = {entry.right for entry in settings.links}
+    linked_left = {entry.left for entry in settings.links if entry.link.is_plain}
+    linked_right = {entry.right for entry in settings.links if entry.link.is_plain}
     kept = [left[name] for name in settings.keep or left if name in left and name not in linked_left]
     chosen = right if settings.bring is None else settings.bring
     brought = [right[name] for name in chosen if name in right and name not in linked_right]
-    links = [Column(LINK, left[entry.left], right[entry.right]) for entry in settings.links]
+    plain = [entry for entry in settings.links if entry.link.is_plain]
+    links = [Column(LINK, left[entry.left], right[entry.right]) for entry in plain]
     return [Column(LEFT, entry) for entry in kept] + links + [Column(RIGHT, entry) for entry in brought]
 
 
@@ -423,8 +438,12 @@ def destinations(content: Content, band: Band, current: JoinType) -> list[Destin
         "unmatched_right": current.keeps_unmatched_right,
     }
 
+    key = _UNMATCHED_OF_SIDE.get(band.key, band.key)
+
     def changed(kept: bool) -> JoinType | None:
-        now = {**keeps, band.key: kept}
+        now = {**keeps, key: kept}
+        if band.key in _PASSED and kept:
+            now["matched"] = True  # only beside pairs are they kept
         if now == keeps and band.key != "matched":
             return current
         return type_keeping(
@@ -455,7 +474,10 @@ def destination_text(content: Content, band: Band, current: JoinType) -> str:
         if current is JoinType.RIGHT_SEMI:
             return f"each {rows_called(content.names[1])[0]} once"
         return "every pair" if current.keeps_pairs else "left out"
-    keeps = current.keeps_unmatched_left if band.key == "unmatched_left" else current.keeps_unmatched_right
+    left = _UNMATCHED_OF_SIDE.get(band.key, band.key) == "unmatched_left"
+    keeps = current.keeps_unmatched_left if left else current.keeps_unmatched_right
+    if band.key in _PASSED:
+        keeps = keeps and current.keeps_pairs
     return "stay in the result" if keeps else "left out"
 
 

@@ -91,9 +91,9 @@ class GridPainter:
         goes = destination_text(self._content, band, self._grid.join_type)
         left_out = goes == "left out"
         sign = QRectF(16, rect.top() + 6, 16, 12)
-        colour = {"unmatched_left": self._side_colour(LEFT), "unmatched_right": self._side_colour(RIGHT)}.get(
-            band.key
-        )
+        left, right = self._side_colour(LEFT), self._side_colour(RIGHT)
+        sides = {"unmatched_left": left, "passed_left": left, "unmatched_right": right, "passed_right": right}
+        colour = sides.get(band.key)
         draw_part(painter, sign, colour, kept=True)
         paint_arrow(painter, 41, rect.center().y(), is_open=band.key not in self._grid.states.closed)
         painter.setFont(font(12.5, bold=True))

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from PySide6.QtGui import QColor
 
 from keen_trellis.core.join_type import QUESTION_TYPES
-from keen_trellis.core.link import PREPARATIONS
+from keen_trellis.core.preparations import PREPARATIONS
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import comparable
 from keen_trellis.desktop.document import Document, Outcome

@@ -8,9 +8,17 @@ import msgspec
 
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.joining import FieldChoice, JoinedField, JoinedTable, plan_fields
-from keen_trellis.core.link import LinkField, Preparation, check_links
-from keen_trellis.core.matching import match
+from keen_trellis.core.joining import (
+    FieldChoice,
+    JoinedField,
+    JoinedTable,
+    PassedOverTable,
+    Side,
+    plan_fields,
+)
+from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken, check_links, check_take
+from keen_trellis.core.match import Match
+from keen_trellis.core.matching import cross, match
 from keen_trellis.core.table import Field, Table
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
@@ -19,32 +27,86 @@ from keen_trellis.flow.wording import ignoring, question
 MATCHED = "matched"
 UNMATCHED_LEFT = "unmatched_left"
 UNMATCHED_RIGHT = "unmatched_right"
+PASSED_OVER = "passed_over"
 
 # What each port besides `rows` holds: the match read as this join type.
 _TYPE_OF_PORT = {
     MATCHED: JoinType.INNER,
     UNMATCHED_LEFT: JoinType.LEFT_ANTI,
     UNMATCHED_RIGHT: JoinType.RIGHT_ANTI,
+    PASSED_OVER: JoinType.FULL_ANTI,
 }
 
 
 class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One pair of link fields; ignore: what is ignored when they are compared."""
+    """One pair of link fields, or of expressions where the two last members say so.
+
+    ignore: what is ignored when they are compared.  operator: = <> < <= > >=.  compare_as: text, number or
+    date.  blank_matches_blank: with = and <>.  correct: pairs "read X as Y".
+    """
 
     left: str
     right: str
     ignore: tuple[str, ...] = ()
+    operator: str = "="
+    compare_as: str = ""
+    blank_matches_blank: bool = False
+    correct: tuple[tuple[str, str], ...] = ()
+    left_is_expression: bool = False
+    right_is_expression: bool = False
 
     @property
     def link(self) -> LinkField:
-        return LinkField(self.left, self.right, Preparation.ignoring(self.ignore))
+        return LinkField(
+            self.left,
+            self.right,
+            Preparation.ignoring(self.ignore, self.compare_as, self.correct),
+            operator_called(self.operator),
+            self.blank_matches_blank,
+            self.left_is_expression,
+            self.right_is_expression,
+        )
+
+    @property
+    def swapped(self) -> LinkSettings:
+        """The same link seen from the other side."""
+        return msgspec.structs.replace(
+            self,
+            left=self.right,
+            right=self.left,
+            operator=operator_called(self.operator).mirrored.value,
+            left_is_expression=self.right_is_expression,
+            right_is_expression=self.left_is_expression,
+        )
+
+
+class MergeSettings(msgspec.Struct, frozen=True):
+    """A field of both sides that becomes one. first: "left" or "right", whose value comes first."""
+
+    name: str
+    first: str = "left"
+
+    @property
+    def side(self) -> Side:
+        return Side.RIGHT_FIRST if self.first == "right" else Side.LEFT_FIRST
+
+
+def operator_called(sign: str) -> Operator:
+    """The operator with this sign; FlowFileError if there is none."""
+    try:
+        return Operator(sign)
+    except ValueError:
+        known = "  ".join(operator.value for operator in Operator)
+        raise FlowFileError(f"There is no operator “{sign}”.", remedy=f"The operators are: {known}") from None
 
 
 class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
-    """links: all must hold.  type: the join type's name.
+    """links: all must hold, or any of them.  type: the join type's name.  take: which matches a left row
+    takes: every, first, last, one, pair-off, least:EXPRESSION or greatest:EXPRESSION.
 
     keep, bring: names of left and right fields that come along, in order; null is all of them.
     both_links: link fields stay on both sides.  name_all: brought fields all carry their table's name.
+    merge: fields of both sides that become one.  partner_found: a field says whether a row has a partner.
     """
 
     links: tuple[LinkSettings, ...] = ()
@@ -53,6 +115,10 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     bring: tuple[str, ...] | None = None
     both_links: bool = False
     name_all: bool = False
+    any_of: bool = False
+    take: str = Taken.EVERY.value
+    merge: tuple[MergeSettings, ...] = ()
+    partner_found: bool = False
 
     @property
     def join_type(self) -> JoinType:
@@ -70,15 +136,20 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
 
     @property
     def choice(self) -> FieldChoice:
-        return FieldChoice(self.keep, self.bring, self.both_links, self.name_all)
+        merge = tuple((entry.name, entry.side) for entry in self.merge)
+        return FieldChoice(
+            self.keep, self.bring, self.both_links, self.name_all, merge, partner_found=self.partner_found
+        )
 
     @property
     def swapped(self) -> JoinSettings:
         """The same question asked from the other side: the same rows of both are kept."""
         return msgspec.structs.replace(
             self,
-            links=tuple(
-                msgspec.structs.replace(entry, left=entry.right, right=entry.left) for entry in self.links
+            links=tuple(entry.swapped for entry in self.links),
+            merge=tuple(
+                MergeSettings(entry.name, "left" if entry.first == "right" else "right")
+                for entry in self.merge
             ),
             type=self.join_type.mirrored.value,
             keep=self.bring,
@@ -95,7 +166,7 @@ class JoinKind:
     path_settings: tuple[str, ...] = ()
 
     def ports(self, settings: JoinSettings) -> tuple[str, ...]:
-        return (ROWS, MATCHED, UNMATCHED_LEFT, UNMATCHED_RIGHT)
+        return (ROWS, MATCHED, UNMATCHED_LEFT, UNMATCHED_RIGHT, PASSED_OVER)
 
     def fields(self, settings: JoinSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return tuple(entry.field for entry in self.plan(settings, inputs, _TYPE_OF_PORT.get(port)))
@@ -112,15 +183,19 @@ class JoinKind:
             join_type or settings.join_type,
             settings.choice,
             right.name,
+            any_of=settings.any_of and len(settings.links) > 1,
         )
 
     def problems(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
         try:
-            if settings.join_type is JoinType.CROSS:
+            if settings.join_type is not JoinType.CROSS:
+                check_links(settings.link_fields, inputs[0].fields, inputs[1].fields)
+                check_take(Take.named(settings.take), inputs[1].fields)
+            elif settings.links:
                 raise UsageError(
-                    "A join with link fields cannot be a cross join.", remedy="Choose another type."
+                    "A join with link fields cannot be a cross join.",
+                    remedy="Choose another type, or remove its link fields.",
                 )
-            check_links(settings.link_fields, inputs[0].fields, inputs[1].fields)
             self.plan(settings, inputs)
         except TrellisError as error:
             return [error]
@@ -135,9 +210,16 @@ class JoinKind:
         left, right = inputs
         shapes = [InputShape(entry.name, entry.table.fields) for entry in inputs]
         links = settings.link_fields
+        take = Take.named(settings.take)
+
+        def matched() -> Match:
+            if settings.join_type is JoinType.CROSS:
+                return cross(left.table, right.table)
+            any_of = settings.any_of
+            return match(left.table, right.table, links, context.task, any_of=any_of, take=take)
+
         found = context.remember(
-            ("match", left.fingerprint, right.fingerprint, links),
-            lambda: match(left.table, right.table, links, context.task),
+            ("match", left.fingerprint, right.fingerprint, links, settings.any_of, take), matched
         )
 
         def table(join_type: JoinType) -> Table:
@@ -145,7 +227,10 @@ class JoinKind:
             return JoinedTable(left.table, right.table, found, join_type, plan)
 
         ports = {ROWS: table(settings.join_type)}
-        ports |= {port: table(join_type) for port, join_type in _TYPE_OF_PORT.items() if port != MATCHED}
+        for port in (UNMATCHED_LEFT, UNMATCHED_RIGHT):
+            ports[port] = table(_TYPE_OF_PORT[port])
+        plan = self.plan(settings, shapes, JoinType.FULL_ANTI)
+        ports[PASSED_OVER] = PassedOverTable(left.table, right.table, found, plan)
         if settings.join_type is not JoinType.FULL_ANTI:
             ports[MATCHED] = table(JoinType.INNER)
         return StepResult(ports, found)
@@ -153,7 +238,7 @@ class JoinKind:
     def sentence(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> str:
         left, right = inputs
         links = " and ".join(
-            f"{entry.left} of {left.name} with {entry.right} of {right.name}, "
+            f"{entry.left} of {left.name} {entry.operator} {entry.right} of {right.name}, "
             f"{ignoring(entry.link.preparation)}"
             for entry in settings.links
         )

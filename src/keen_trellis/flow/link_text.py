@@ -1,0 +1,67 @@
+"""Links as they are written in one line: a side of the left table, an operator, a side of the right."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.link import LinkField, parsed
+from keen_trellis.core.table import Field, find_field
+from keen_trellis.flow.steps.join import LinkSettings
+
+_OPERATOR = re.compile(r"<=|>=|<>|=|<|>")
+
+
+def read_link(text: str, left: Sequence[Field], right: Sequence[Field]) -> LinkSettings:
+    """The link that `text` writes. A side that is the name of a field is that field, any other an expression.
+
+    Names may hold operators themselves: of several ways to read it, one with two names comes first. A name
+    alone stands for both sides. UsageError if it can be read in no way.
+    """
+    splits = list(_splits(text)) or [(text.strip(), "=", text.strip())]
+    names = {field.name for field in left}, {field.name for field in right}
+    for one, sign, other in splits:
+        if one in names[0] and other in names[1]:
+            return LinkSettings(one, other, operator=sign)
+    first: TrellisError | None = None
+    for one, sign, other in splits:
+        try:
+            return LinkSettings(
+                one,
+                other,
+                operator=sign,
+                left_is_expression=_is_expression(one, left, "the left table"),
+                right_is_expression=_is_expression(other, right, "the right table"),
+            )
+        except UsageError as error:
+            first = first or error
+    assert first is not None
+    raise first
+
+
+def _splits(text: str) -> Iterator[tuple[str, str, str]]:
+    for found in _OPERATOR.finditer(text):
+        one, other = text[: found.start()].strip(), text[found.end() :].strip()
+        if one and other:
+            yield one, found.group(), other
+
+
+def _is_expression(text: str, fields: Sequence[Field], table: str) -> bool:
+    if any(field.name == text for field in fields):
+        return False
+    # What looks like a name and is none is a slip, and gets the error that names its neighbours.
+    if re.fullmatch(r"[\w .-]+", text) and not re.search(r"[()'\"]|\d\s*[-+*/]", text):
+        try:
+            parsed(text, fields)
+        except UsageError:
+            find_field(fields, text, table)
+    else:
+        parsed(text, fields)
+    return True
+
+
+def link_text(link: LinkField | LinkSettings) -> str:
+    """The link in one line, as `read_link` reads it."""
+    sign = link.operator if isinstance(link, LinkSettings) else link.operator.value
+    return f"{link.left} {sign} {link.right}"
