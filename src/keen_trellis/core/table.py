@@ -162,3 +162,21 @@ class ArrowTable(Table):
 
 def _unwrapped(column: pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:
     return column.chunk(0) if column.num_chunks == 1 else column
+
+
+class ChosenRows(Table):
+    """Some rows of a table, in the order in which they are named; nothing is copied."""
+
+    def __init__(self, table: Table, rows: IndexVector) -> None:
+        self._table, self._rows = table, rows
+        self.fields, self.rows = table.fields, len(rows)
+
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        if rows is None:
+            return self._table.take(self._rows, names)
+        if isinstance(rows, range):
+            return self._table.take(self._rows[rows.start : rows.stop], names)
+        return self._table.take(np.append(self._rows, -1)[rows], names)
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        return self._table.origins(int(self._rows[row]))

@@ -1,0 +1,392 @@
+"""Tables of different grain around a main one: each other is filtered and summarised to its link fields, then
+matched; its measures stand on the main table's rows, or beside its groups.
+"""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.comparing import zero_like
+from keen_trellis.core.conversion import rescaled
+from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.link import LinkField, Operator, check_links, parsed
+from keen_trellis.core.match import Mask, Match
+from keen_trellis.core.matching import match
+from keen_trellis.core.measures import Measure, value_of
+from keen_trellis.core.summarising import Key, SummaryTable, summary_fields, taken
+from keen_trellis.core.table import (
+    ArrowTable,
+    Cells,
+    ChosenRows,
+    Field,
+    IndexVector,
+    RowOrigin,
+    Rows,
+    Table,
+)
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType, common_exact_type, unscaled
+
+Vector = np.ndarray[Any, Any]
+
+
+class Keep(enum.Enum):
+    """What becomes of the main table's rows; its value is its name on the command line."""
+
+    EVERY = "every"  # every row
+    FOUND = "found"  # rows that found a group in some other table
+    GROUPS = "groups"  # one row a group
+    ALL_GROUPS = "all-groups"  # and one a group that only others have
+
+
+class Stands(enum.Enum):
+    """Where a group's measure stands among the main table's rows of the group."""
+
+    EVERY = "every"
+    FIRST = "first"
+    SPREAD = "spread"
+
+
+@dataclass(frozen=True)
+class Placed:
+    """A measure and where it stands. by: the field or expression of the main table that it is spread by, ""
+    for equal shares.
+    """
+
+    measure: Measure
+    stands: Stands = Stands.EVERY
+    by: str = ""
+
+
+@dataclass(frozen=True)
+class Other:
+    """One of the other tables of a blend.
+
+    links: the main table's sides on the left, its own on the right; all compared with =.  where: a condition
+    that its rows must fulfil, "" for none.
+    """
+
+    name: str
+    links: tuple[LinkField, ...]
+    measures: tuple[Placed, ...]
+    where: str = ""
+
+
+@dataclass(frozen=True)
+class Found:
+    """What came of one of the other tables.
+
+    summary: its groups.  partner: for each row of the blend the group, -1 for none.  used: which groups have
+    one.  left_out: rows that the condition took away.
+    """
+
+    summary: SummaryTable
+    partner: IndexVector
+    used: Mask
+    left_out: int
+    match: Match
+
+    @property
+    def unused(self) -> ChosenRows:
+        """The groups that stand on no row."""
+        return ChosenRows(self.summary, np.flatnonzero(~self.used))
+
+
+class BlendedTable(Table):
+    """The main table's fields, or its link fields where it becomes one row a group, then all measures."""
+
+    def __init__(self, rows: Table, measures: Sequence[tuple[Field, Cells]]) -> None:
+        self._base = rows
+        self._measures = {field.name: cells for field, cells in measures}
+        self.fields = (*rows.fields, *(field for field, _ in measures))
+        self.rows = rows.rows
+
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        found = [self.field(name).name for name in names]
+        base = [name for name in found if name not in self._measures]
+        from_base = dict(zip(base, self._base.take(rows, base), strict=True)) if base else {}
+        if rows is None:
+            chosen = np.arange(self.rows)
+        else:
+            chosen = np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
+        return [from_base[n] if n in from_base else taken(self._measures[n], chosen) for n in found]
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        return self._base.origins(row)
+
+
+@dataclass(frozen=True)
+class Blended:
+    """A blend: its rows, and what came of each other table."""
+
+    table: BlendedTable
+    others: tuple[Found, ...]
+
+
+def check_blend(
+    main: Sequence[Field], tables: Sequence[Sequence[Field]], others: Sequence[Other], keep: Keep
+) -> None:
+    """Raise an error of ours unless the blend can be made of tables with these fields."""
+    if not others:
+        raise UsageError("The blend has no other table yet.", remedy="Lead a second rail to it.")
+    names = {field.name for field in main} if keep in (Keep.EVERY, Keep.FOUND) else set()
+    for other, fields in zip(others, tables, strict=True):
+        for link in other.links:
+            if link.operator is not Operator.EQUAL:
+                raise UsageError(f"A blend links with =, not with {link.operator.value}.")
+        check_links(other.links, main, fields)
+        if other.where:
+            _condition(other.where, fields)
+        for placed in other.measures:
+            made = placed.measure.field(fields)
+            if made.name in names:
+                raise UsageError(
+                    f"There are two fields “{made.name}” in the blend.",
+                    remedy="Give the measure another name.",
+                )
+            names.add(made.name)
+            if placed.stands is not Stands.EVERY and keep not in (Keep.EVERY, Keep.FOUND):
+                raise UsageError("Where each group is one row, its measures need not be spread.")
+            if placed.stands is Stands.SPREAD:
+                _check_spread(placed, made, main)
+
+
+def _condition(text: str, fields: Sequence[Field]) -> Any:
+    found = parsed(text, fields)
+    if found.type is not FieldType.BOOLEAN:
+        raise UsageError(f"“{text}” is no condition.", remedy="Compare it with something.")
+    return found
+
+
+def _check_spread(placed: Placed, made: Field, main: Sequence[Field]) -> None:
+    if made.type not in (FieldType.INTEGER, FieldType.DECIMAL):
+        raise DataError(
+            f"{made.name} is {made.type.value}; only whole numbers and decimals are spread.",
+            remedy="Sum decimals, or let it stand on each row or on the first.",
+        )
+    if placed.by:
+        weight = value_of(placed.by, main)
+        if weight.type not in (FieldType.INTEGER, FieldType.DECIMAL):
+            raise DataError(f"{placed.by} is {weight.type.value}; shares are whole numbers or decimals.")
+
+
+def main_keys(others: Sequence[Other]) -> list[Key]:
+    """What the main table's rows are grouped by: all that the other tables link to."""
+    return list(
+        {link.left: Key(link.left, link.preparation) for other in others for link in other.links}.values()
+    )
+
+
+def blend_fields(
+    main: Sequence[Field], tables: Sequence[Sequence[Field]], others: Sequence[Other], keep: Keep
+) -> tuple[Field, ...]:
+    """The fields of the blend, without looking at a row."""
+    base = tuple(main) if keep in (Keep.EVERY, Keep.FOUND) else _group_fields(main, tables, others, keep)
+    measures = [
+        placed.measure.field(fields)
+        for other, fields in zip(others, tables, strict=True)
+        for placed in other.measures
+    ]
+    return (*base, *measures)
+
+
+def _group_fields(
+    main: Sequence[Field], tables: Sequence[Sequence[Field]], others: Sequence[Other], keep: Keep
+) -> tuple[Field, ...]:
+    made = list(summary_fields(main, main_keys(others), ()))
+    if keep is Keep.GROUPS:
+        return tuple(made)
+    places = {field.name: number for number, field in enumerate(made)}
+    for other, fields in zip(others, tables, strict=True):
+        for link in other.links:
+            number = places[link.left]
+            theirs = value_of(link.right, fields)
+            common = common_exact_type(made[number].arrow_type, theirs.arrow_type)
+            if common is None:
+                raise DataError(
+                    f"{link.left} and {link.right} of {other.name} have no type in common, "
+                    "so that groups of both cannot stand in one field.",
+                    remedy="Keep the main table's groups only, or give both one type.",
+                )
+            made[number] = replace(made[number], arrow_type=common)
+    return tuple(made)
+
+
+def blend(
+    main: Table, tables: Sequence[Table], others: Sequence[Other], keep: Keep, task: Task | None = None
+) -> Blended:
+    """Filter and summarise each of `tables` to its links, and match its groups with the main table.
+
+    Errors as those of `check_blend`; DataError, too, where a sum overflows or nothing can be spread by.
+    """
+    task = task or Task()
+    check_blend(main.fields, [table.fields for table in tables], others, keep)
+    groups = [_summarised(table, other, task) for table, other in zip(tables, others, strict=True)]
+    base = main
+    if keep in (Keep.GROUPS, Keep.ALL_GROUPS):
+        base = SummaryTable(main, main_keys(others), (), task)
+    if keep is Keep.ALL_GROUPS:
+        fields = _group_fields(main.fields, [table.fields for table in tables], others, keep)
+        base = _with_their_groups(base, fields, [summary for summary, _ in groups], others, task)
+    matches = [
+        match(base, summary, _group_links(other, base), task)
+        for (summary, _), other in zip(groups, others, strict=True)
+    ]
+    if keep is Keep.FOUND:
+        some = np.logical_or.reduce([found.partners_of_left > 0 for found in matches])
+        rows = np.flatnonzero(some)
+    else:
+        rows = np.arange(base.rows)
+    all_rows = np.arange(base.rows)
+    partners = [found.nth_partner(all_rows, np.zeros_like(all_rows)) for found in matches]
+    made: list[tuple[Field, Cells]] = []
+    for (summary, _), partner, other in zip(groups, partners, others, strict=True):
+        for placed in other.measures:
+            cells = _stood(placed, summary.column(placed.measure.name), partner, base)
+            made.append((summary.field(placed.measure.name), cells))
+    table = BlendedTable(base, made)
+    if len(rows) < base.rows:
+        table = BlendedTable(ChosenRows(base, rows), [(field, taken(cells, rows)) for field, cells in made])
+    found = [
+        Found(summary, partner[rows], found.partners_of_right > 0, left_out, found)
+        for (summary, left_out), partner, found in zip(groups, partners, matches, strict=True)
+    ]
+    return Blended(table, tuple(found))
+
+
+def _summarised(table: Table, other: Other, task: Task) -> tuple[SummaryTable, int]:
+    """The groups of one other table, and how many rows its condition took away."""
+    left_out = 0
+    if other.where:
+        task.checkpoint(0, 0, f"filtering {other.name}")
+        kept = np.flatnonzero(_condition(other.where, table.fields).holds(table))
+        left_out = table.rows - len(kept)
+        table = ChosenRows(table, kept)
+    keys = [Key(link.right, link.preparation) for link in other.links]
+    return SummaryTable(table, keys, [placed.measure for placed in other.measures], task), left_out
+
+
+def _group_links(other: Other, base: Table) -> list[LinkField]:
+    """The links with what the groups are called: fields, even where they are made by expressions."""
+    names = set(base.names)
+    return [
+        replace(
+            link,
+            left_is_expression=link.left_is_expression and link.left not in names,
+            right_is_expression=False,
+        )
+        for link in other.links
+    ]
+
+
+def _with_their_groups(
+    base: Table, fields: Sequence[Field], groups: Sequence[SummaryTable], others: Sequence[Other], task: Task
+) -> Table:
+    """The main table's groups and, below them, those that only other tables have, each once."""
+    columns = {field.name: base.column(field.name).values.cast(field.arrow_type) for field in fields}
+    whole = ArrowTable(pa.table(columns))
+    for summary, other in zip(groups, others, strict=True):
+        found = match(whole, summary, _group_links(other, whole), task)
+        rows = found.right_unmatched_rows
+        theirs = {link.left: summary.take(rows, [link.right])[0].values for link in other.links}
+        more = {
+            field.name: theirs[field.name].cast(field.arrow_type)
+            if field.name in theirs
+            else pa.nulls(len(rows), field.arrow_type)
+            for field in fields
+        }
+        parts = [pa.table({f.name: whole.column(f.name).values for f in fields}), pa.table(more)]
+        whole = ArrowTable(pa.concat_tables(parts))
+    return whole
+
+
+# --- where a measure stands ---
+
+
+def _stood(placed: Placed, groups: Cells, partner: IndexVector, main: Table) -> Cells:
+    """The measure for each row of the main table."""
+    cells = taken(groups, partner)
+    if placed.stands is Stands.EVERY:
+        return cells
+    held = np.flatnonzero(partner >= 0)
+    if placed.stands is Stands.FIRST:
+        first = np.zeros(len(partner), dtype=bool)
+        first[held[np.unique(partner[held], return_index=True)[1]]] = True
+        blank = pa.array(first | (partner < 0))
+        return Cells(pc.if_else(blank, cells.values, pa.scalar(None, cells.values.type)), cells.absent)
+    shares = _shares(placed, groups.values, partner, main)
+    return Cells(shares, cells.absent)
+
+
+def _shares(placed: Placed, totals: pa.Array, partner: IndexVector, main: Table) -> pa.Array:
+    """Each row's share of its group's total, such that the shares of a group are exactly the total."""
+    name = placed.measure.name
+    units = _units(totals, name)
+    known = totals.is_valid().to_numpy(zero_copy_only=False)
+    shared = np.append(known, False)[partner]
+    rows = np.flatnonzero(shared)
+    group = partner[rows]
+    weights = np.ones(len(rows), np.int64)
+    if placed.by:
+        values = value_of(placed.by, main.fields).column(main).take(pa.array(rows))
+        weights = _units(values, placed.by)
+        if (weights < 0).any():
+            raise DataError(f"{name} cannot be spread by {placed.by}: a share is below zero.")
+    weight_of_group = np.zeros(len(units), np.int64)
+    np.add.at(weight_of_group, group, weights)
+    if (np.bincount(group, weights=weights.astype(np.float64), minlength=len(units)) >= 2.0**62).any():
+        raise DataError(f"{name} cannot be spread by {placed.by}: its sum does not fit into 62 bits.")
+    if (weight_of_group[group] == 0).any():
+        raise DataError(
+            f"{name} cannot be spread by {placed.by}: in some group all shares are zero.",
+            remedy="Spread it by another field, or in equal shares.",
+        )
+    made = np.zeros(len(partner), np.int64)
+    made[rows] = _apportioned(np.abs(units), weights, weight_of_group, group) * np.sign(units)[group]
+    found = pa.array(made, mask=~shared)
+    if pa.types.is_integer(totals.type):
+        return found
+    return rescaled(found.cast(pa.decimal128(19, 0)), totals.type)
+
+
+def _units(values: pa.Array, name: str) -> Vector:
+    """Whole numbers, or decimals in units of their last place, as int64; 0 for blanks."""
+    if pa.types.is_integer(values.type):
+        found: Vector = values.fill_null(0).to_numpy(zero_copy_only=False)
+        return found
+    units, fits = unscaled(values.fill_null(zero_like(values)))
+    if not fits:
+        raise DataError(f"{name} has more digits than can be spread.")
+    return units
+
+
+def _apportioned(totals: Vector, weights: Vector, weight_of_group: Vector, group: Vector) -> Vector:
+    """Whole shares of whole totals by largest remainder (Hamilton's method), the first row of equals first.
+
+    total * weight may leave 64 bits: the quotient is guessed in extended precision, and its remainder, which
+    is small, is exact in arithmetic modulo 2 ** 64 and says by how much the guess was off.
+    """
+    total, whole = totals[group], weight_of_group[group]
+    guess = np.floor(total.astype(np.longdouble) * weights / whole).astype(np.int64)
+    with np.errstate(over="ignore"):
+        rest = total * weights - guess * whole
+    for _ in range(4):
+        low, high = rest < 0, rest >= whole
+        guess += high.astype(np.int64) - low
+        rest = rest + np.where(low, whole, 0) - np.where(high, whole, 0)
+    left = totals.copy()
+    np.subtract.at(left, group, guess)
+    order = np.lexsort((np.arange(len(group)), -rest, group))
+    sorted_groups = group[order]
+    starts = np.searchsorted(sorted_groups, sorted_groups, side="left")
+    gets_one = np.arange(len(order)) - starts < left[sorted_groups]
+    guess[order] += gets_one
+    shares: Vector = guess
+    return shares

@@ -1,0 +1,126 @@
+"""One row a group: rows of equal keys become one, with measures of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from keen_trellis.core.encoding import PreparedLink, encode
+from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.match import index_type
+from keen_trellis.core.measures import Groups, Measure, measured, rows_without_partner, value_of
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table
+from keen_trellis.core.task import Task
+
+
+@dataclass(frozen=True)
+class Key:
+    """What rows are grouped by: a field's name or an expression, prepared as links are."""
+
+    text: str
+    preparation: Preparation = field(default_factory=Preparation)
+
+
+class SummaryTable(Table):
+    """Groups in order of first appearance: the raw key values of their first rows, and measures.
+
+    no_partner: by measure, how many rows had none in what was measured.
+    """
+
+    def __init__(
+        self,
+        table: Table,
+        keys: Sequence[Key],
+        measures: Sequence[Measure],
+        task: Task | None = None,
+    ) -> None:
+        task = task or Task()
+        task.checkpoint(0, 0, "grouping rows")
+        self.groups = grouped(table, keys)
+        self._table = table
+        self.fields = summary_fields(table.fields, keys, measures)
+        self.rows = self.groups.size
+        first = np.full(self.rows, table.rows, dtype=index_type(table.rows))
+        # Written backwards, so that the first row of each group is written last.
+        first[self.groups.codes[::-1]] = np.arange(table.rows - 1, -1, -1, dtype=first.dtype)
+        self.first_rows: IndexVector = first
+        self._made: dict[str, Cells] = {}
+        for entry, key in zip(self.fields, keys, strict=False):
+            found = value_of(key.text, table.fields)
+            if not found.is_field:
+                self._made[entry.name] = Cells(found.column(table, first))
+        self.no_partner: dict[str, int] = {}
+        for done, measure in enumerate(measures):
+            task.checkpoint(done, len(measures), measure.name)
+            self._made[measure.name] = measured(table, self.groups, measure)
+            self.no_partner[measure.name] = rows_without_partner(table, measure)
+
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        found = [self.field(name).name for name in names]
+        chosen = np.arange(self.rows) if rows is None else _numbers(rows)
+        plain = [name for name in found if name not in self._made]
+        at = np.append(self.first_rows, -1)[chosen] if self.rows else np.full(len(chosen), -1)
+        from_table = dict(zip(plain, self._table.take(at, plain), strict=True)) if plain else {}
+        return [from_table[name] if name in from_table else taken(self._made[name], chosen) for name in found]
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        return self._table.origins(int(self.first_rows[row]))
+
+
+def summary_fields(
+    fields: Sequence[Field], keys: Sequence[Key], measures: Sequence[Measure]
+) -> tuple[Field, ...]:
+    """The fields that a summary has, without looking at a row."""
+    made = []
+    for key in keys:
+        found = value_of(key.text, fields)
+        own = next((entry for entry in fields if entry.name == key.text), None)
+        made.append(own or Field(key.text, found.arrow_type))
+    return (*made, *(measure.field(fields) for measure in measures))
+
+
+def grouped(table: Table, keys: Sequence[Key]) -> Groups:
+    """The group of each row, numbered in order of first appearance; a blank and no partner are one value."""
+    if not keys:
+        return Groups(np.zeros(table.rows, np.int32), min(table.rows, 1))
+    links = []
+    for key in keys:
+        prepared = prepare(value_of(key.text, table.fields).cells(table), key.preparation)
+        if prepared.lost is not None:
+            # What cannot be converted is told from the blanks by its text.
+            prepared = replace(prepared, blank=_or(prepared.blank, prepared.lost), lost=None)
+        links.append(PreparedLink(LinkField(key.text, key.text, blanks=True), prepared, prepared))
+    codes = encode(links)
+    return _by_first_appearance(codes.left, codes.size)
+
+
+def _or(one: Any, other: Any) -> Any:
+    return other if one is None else one | other
+
+
+def _by_first_appearance(codes: IndexVector, size: int) -> Groups:
+    first = np.full(size, len(codes), np.int64)
+    first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
+    used = np.flatnonzero(first < len(codes))
+    number = np.zeros(size, dtype=index_type(size))
+    number[used[np.argsort(first[used], kind="stable")]] = np.arange(len(used))
+    return Groups(number[codes], len(used))
+
+
+def _numbers(rows: Rows) -> IndexVector:
+    return np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
+
+
+def taken(cells: Cells, rows: IndexVector) -> Cells:
+    """The cells at `rows`, without partner at -1."""
+    nowhere = rows < 0
+    if not len(cells.values):
+        return Cells(pa.nulls(len(rows), cells.values.type), np.ones(len(rows), dtype=bool))
+    values = cells.values.take(pa.array(rows, mask=nowhere))
+    absent = nowhere if cells.absent is None else nowhere | cells.absent[np.maximum(rows, 0)]
+    return Cells(values, absent if absent.any() else None)
