@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -75,6 +75,22 @@ def add_join(flow: Flow, left: Input, right: Input, settings: JoinSettings) -> t
         for entry in flow.steps
     )
     return _with_step(msgspec.structs.replace(flow, steps=steps), step), step.id
+
+
+def add_step(
+    flow: Flow, kind: str, name: str, inputs: Sequence[Input], settings: msgspec.Struct
+) -> tuple[Flow, str]:
+    """Put a step of any kind behind some ports; the flow and the new step's id."""
+    for entry in inputs:
+        flow.step(entry.step)
+    step = Step(
+        id=_free_id(flow, name),
+        kind=kind,
+        name=_free_name(flow, name),
+        inputs=tuple(inputs),
+        settings=encode_settings(settings),
+    )
+    return _with_step(flow, step), step.id
 
 
 def add_output(flow: Flow, rows: Input, settings: OutputSettings) -> tuple[Flow, str]:

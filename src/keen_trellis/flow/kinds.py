@@ -9,6 +9,7 @@ from typing import Any, Protocol, TypeVar
 
 import msgspec
 
+from keen_trellis.core.blending import Blended
 from keen_trellis.core.errors import FlowFileError, TrellisError
 from keen_trellis.core.match import Match
 from keen_trellis.core.table import Field, Table
@@ -37,10 +38,11 @@ class InputRows:
 
 @dataclass(frozen=True)
 class StepResult:
-    """What a step came to: a table for each port, and the match if it is a knot."""
+    """What a step came to: a table for each port, and the match or the blend if it is a knot."""
 
     ports: dict[str, Table]
     match: Match | None = None
+    blended: Blended | None = None
 
     @property
     def rows(self) -> Table:

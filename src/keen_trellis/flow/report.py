@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
+from keen_trellis.core.blending import Blended
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
@@ -34,6 +35,25 @@ def as_members(counts: MatchCounts, join_type: JoinType) -> dict[str, Any]:
         "rows_by_type": counts.rows_by_type(),
         "type": join_type.value,
         "result_rows": counts.rows_under(join_type),
+    }
+
+
+def blend_members(blended: Blended, names: Sequence[str]) -> dict[str, Any]:
+    """What a blend came to, as the members of a JSON object. names: those of the other tables."""
+    return {
+        "result_rows": blended.table.rows,
+        "fields": list(blended.table.names),
+        "others": [
+            {
+                "name": name,
+                "groups": found.summary.rows,
+                "groups_used": int(found.used.sum()),
+                "rows_found": int((found.partner >= 0).sum()),
+                "rows_left_out": found.left_out,
+                "no_partner": found.summary.no_partner,
+            }
+            for name, found in zip(names, blended.others, strict=True)
+        ],
     }
 
 

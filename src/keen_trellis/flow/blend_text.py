@@ -1,0 +1,96 @@
+"""Blends as the command line writes them: one line for each link, measure, condition and spread."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+import msgspec
+
+from keen_trellis.core.blending import Stands
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.measures import Function
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.link_text import read_link
+from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+
+_MEASURE = re.compile(r"(?s)\s*([\w-]+)\s*\((.*)\)\s*(?:\bas\b\s*(.+))?", re.IGNORECASE)
+_SPREAD = re.compile(r"(?s)(.+?)(?:\s+by\s+(.+)|\s+(on first))?", re.IGNORECASE)
+
+
+def read_blend(
+    shapes: Sequence[InputShape],
+    *,
+    links: Sequence[str],
+    measures: Sequence[str],
+    conditions: Sequence[str] = (),
+    spreads: Sequence[str] = (),
+    keep: str = "every",
+    ignore: Sequence[str] = (),
+) -> BlendSettings:
+    """The blend that these lines write; the first shape is the main table's. UsageError if a line cannot be
+    read.
+    """
+    main, others = shapes[0], shapes[1:]
+    made = {shape.name: OtherSettings() for shape in others}
+    fields = {shape.name: shape.fields for shape in others}
+    for text in links:
+        name, line = _of_table(text, list(made))
+        link = msgspec.structs.replace(read_link(line, main.fields, fields[name]), ignore=tuple(ignore))
+        made[name] = msgspec.structs.replace(made[name], links=(*made[name].links, link))
+    for text in measures:
+        name, line = _of_table(text, list(made))
+        made[name] = msgspec.structs.replace(made[name], measures=(*made[name].measures, _measure(line)))
+    for text in conditions:
+        name, line = _of_table(text, list(made))
+        both = f"({made[name].where}) AND ({line})" if made[name].where else line
+        made[name] = msgspec.structs.replace(made[name], where=both)
+    for text in spreads:
+        made = _spread(text, made)
+    return BlendSettings(others=tuple(made.values()), keep=keep)
+
+
+def _of_table(text: str, names: Sequence[str]) -> tuple[str, str]:
+    """The table that a line speaks of, and the rest of it; with one other table it need not be named."""
+    for name in sorted(names, key=len, reverse=True):
+        if text.strip().startswith(f"{name}:"):
+            return name, text.strip()[len(name) + 1 :].strip()
+    if len(names) == 1:
+        return names[0], text.strip()
+    raise UsageError(
+        f"“{text}” does not say of which table it speaks.",
+        remedy=f"Begin it with a name and a colon, as in “{names[0]}: ...”.",
+    )
+
+
+def _measure(text: str) -> BlendMeasure:
+    found = _MEASURE.fullmatch(text)
+    known = [function.value for function in Function]
+    if found is None or found[1].lower() not in known:
+        raise UsageError(
+            f"“{text}” is no measure.", remedy=f"Write it like “sum(cost) as total”, with {', '.join(known)}."
+        )
+    function, of, name = found[1].lower(), found[2].strip(), (found[3] or "").strip()
+    of = "" if of == "*" else of
+    return BlendMeasure(name or f"{function} of {of or 'rows'}", function, of)
+
+
+def _spread(text: str, made: dict[str, OtherSettings]) -> dict[str, OtherSettings]:
+    found = _SPREAD.fullmatch(text.strip())
+    assert found is not None
+    stands = Stands.FIRST if found[3] else Stands.SPREAD
+    changed, hit = {}, False
+    for name, entry in made.items():
+        measures = []
+        for measure in entry.measures:
+            if measure.name == found[1].strip():
+                hit = True
+                measure = msgspec.structs.replace(measure, stands=stands.value, by=(found[2] or "").strip())
+            measures.append(measure)
+        changed[name] = msgspec.structs.replace(entry, measures=tuple(measures))
+    if not hit:
+        known = ", ".join(measure.name for entry in made.values() for measure in entry.measures)
+        raise UsageError(
+            f"There is no measure “{found[1].strip()}” to be spread.", remedy=f"There are: {known}."
+        )
+    return changed

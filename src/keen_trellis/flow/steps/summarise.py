@@ -1,0 +1,92 @@
+"""The summarise step: rows of equal keys become one row, with measures of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from keen_trellis.core.errors import FlowFileError, TrellisError
+from keen_trellis.core.measures import Function, Measure
+from keen_trellis.core.summarising import Key, SummaryTable, summary_fields
+from keen_trellis.core.table import Field
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
+
+
+class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """function: sum, mean, least, greatest, median, count, count-distinct, first, last or listing.  of: a
+    field or expression, "" for a count of rows.
+    """
+
+    name: str
+    function: str
+    of: str = ""
+
+    @property
+    def measure(self) -> Measure:
+        return Measure(function_called(self.function), self.of, self.name)
+
+
+class SummariseSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """keys: fields or expressions, rows with the same of which become one."""
+
+    keys: tuple[str, ...] = ()
+    measures: tuple[MeasureSettings, ...] = ()
+
+
+def function_called(name: str) -> Function:
+    """The function with this name; FlowFileError if there is none."""
+    try:
+        return Function(name)
+    except ValueError:
+        known = ", ".join(function.value for function in Function)
+        raise FlowFileError(f"There is no measure “{name}”.", remedy=f"The measures are: {known}.") from None
+
+
+class SummariseKind:
+    """One input, one row a group."""
+
+    name = "summarise"
+    settings_type: type[msgspec.Struct] = SummariseSettings
+    input_names: tuple[str, ...] = ("rows",)
+    path_settings: tuple[str, ...] = ()
+
+    def ports(self, settings: SummariseSettings) -> tuple[str, ...]:
+        return (ROWS,)
+
+    def fields(
+        self, settings: SummariseSettings, inputs: Sequence[InputShape], port: str
+    ) -> tuple[Field, ...]:
+        return summary_fields(inputs[0].fields, _keys(settings), _measures(settings))
+
+    def problems(self, settings: SummariseSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
+        try:
+            self.fields(settings, inputs, ROWS)
+        except TrellisError as error:
+            return [error]
+        return []
+
+    def fingerprint(self, settings: SummariseSettings, inputs: Sequence[InputShape]) -> object:
+        return encode_settings(settings)
+
+    def compute(
+        self, settings: SummariseSettings, inputs: Sequence[InputRows], context: Context
+    ) -> StepResult:
+        table = SummaryTable(inputs[0].table, _keys(settings), _measures(settings), context.task)
+        return StepResult({ROWS: table})
+
+    def sentence(self, settings: SummariseSettings, inputs: Sequence[InputShape]) -> str:
+        keys = ", ".join(settings.keys) or "all rows"
+        measures = ", ".join(
+            f"{entry.name} ({entry.function} of {entry.of or 'rows'})" for entry in settings.measures
+        )
+        return f"Summarise {inputs[0].name} by {keys}: {measures or 'nothing yet'}."
+
+
+def _keys(settings: SummariseSettings) -> list[Key]:
+    return [Key(text) for text in settings.keys]
+
+
+def _measures(settings: SummariseSettings) -> list[Measure]:
+    return [entry.measure for entry in settings.measures]
