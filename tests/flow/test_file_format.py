@@ -14,8 +14,10 @@ from keen_trellis.flow.file_format import dump, load, parse, save
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 
 _SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "flow.schema.json").read_text())
 
@@ -27,10 +29,27 @@ def some_flow(folder: Path) -> Flow:
     flow, objects = edits.add_source(
         flow, SourceSettings("sqlite", str(folder.parent / "registry.sqlite"), "objects"), "Objects"
     )
-    links = (LinkSettings("Object no", "accession", ("case",)), LinkSettings("Städte, „quoted“", "b"))
-    flow, knot = edits.add_join(
-        flow, Input(loans), Input(objects), JoinSettings(links=links, type="full-anti", bring=("title",))
+    links = (
+        LinkSettings("Object no", "accession", ("case", "accents"), correct=(("O", "0"),)),
+        LinkSettings("Städte, „quoted“", "UPPER(b)", (), ">=", "text", right_is_expression=True),
     )
+    settings = JoinSettings(
+        links=links,
+        type="full-anti",
+        bring=("title",),
+        any_of=True,
+        take="least:year",
+        merge=(MergeSettings("note", "right"),),
+        partner_found=True,
+    )
+    flow, knot = edits.add_join(flow, Input(loans), Input(objects), settings)
+    measure = BlendMeasure("total", "sum", "cost", "spread", "value")
+    blended = BlendSettings(
+        others=(OtherSettings((LinkSettings("a", "b"),), (measure,), "cost > 1"),), keep="found"
+    )
+    flow, blend = edits.add_step(flow, "blend", "Blended", [Input(knot), Input(objects)], blended)
+    summary = SummariseSettings(keys=("a",), measures=(MeasureSettings("rows", "count"),))
+    flow, _ = edits.add_step(flow, "summarise", "By a", [Input(blend, "unused:1")], summary)
     flow, _ = edits.add_output(
         flow, Input(knot, "unmatched_left"), OutputSettings("text", str(folder / "left.csv"), harmless=False)
     )
@@ -79,7 +98,8 @@ class FileFormat(unittest.TestCase):
 
     def test_one_logical_item_a_line(self):
         lines = dump(some_flow(self.folder), self.folder, KINDS).decode().splitlines()
-        self.assertIn('          {"left": "Object no", "right": "accession", "ignore": ["case"]},', lines)
+        written = '"left": "Object no", "right": "accession", "ignore": ["case", "accents"]'
+        self.assertIn(f'          {{{written}, "correct": [["O", "0"]]}},', lines)
         self.assertIn('        {"step": "loans", "port": "rows"},', lines)
 
     def test_what_is_unknown_is_kept_to_the_letter(self):

@@ -79,6 +79,12 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
             where=shown_address(place),
             remedy="Copy or export it again.",
         ) from error
+    except MemoryError as error:
+        raise SourceError(
+            "A cell or row in it is larger than this machine's memory; it may be damaged.",
+            where=shown_address(place),
+            remedy="Copy or export it again, or leave that field out with a query.",
+        ) from error
     except sqlite3.Error as error:
         task.checkpoint()
         raise _translated(error, place) from error

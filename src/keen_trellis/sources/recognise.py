@@ -120,7 +120,7 @@ def _zipped(path: Path) -> str:
         with zipfile.ZipFile(path) as archive:
             names = set(archive.namelist())
             unpacked = sum(entry.file_size for entry in archive.infolist())
-    except (zipfile.BadZipFile, OSError, ValueError) as error:
+    except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as error:
         raise SourceError(
             "The workbook is damaged or cut off.", where=str(path), remedy="Copy or export it again."
         ) from error

@@ -1,0 +1,197 @@
+"""Every option of `match` and `blend` on small files, and what they refuse."""
+
+import csv
+import json
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from click.testing import CliRunner
+
+from keen_trellis.cli import main
+
+_LOANS = """loan,object,venue,out,value
+L-1,lcm.1,Pier,2026-01-05,500
+L-2,LCM 2,Pier,2026-07-09,1500
+L-3,LCM.O3,Mill,2026-01-20,500
+L-4,,Hall,2026-02-01,9000
+"""
+_OBJECTS = "accession,title,valued\nLCM.1,Urn,2020\nLCM.2,Bowl,2021\nLCM.1,Jug,2024\nLCM.03,Lamp,2019\n"
+_RATES = "from,to,rate\n0,499,1.20\n500,999,1.40\n1000,4999,1.80\n"
+_TRIPS = "place,cost\npier,10.00\nPIER,0.01\nmill,5.00\nquay,7.00\n"
+_FIXES = "wrong,right\nLCM.O3,LCM.03\n"
+
+
+class CommandCase(unittest.TestCase):
+    def setUp(self):
+        place = TemporaryDirectory()
+        self.addCleanup(place.cleanup)
+        self.folder = Path(place.name)
+        for name, content in (
+            ("loans", _LOANS),
+            ("objects", _OBJECTS),
+            ("rates", _RATES),
+            ("trips", _TRIPS),
+            ("fixes", _FIXES),
+        ):
+            (self.folder / f"{name}.csv").write_text(content)
+
+    def path(self, name):
+        return f"{name.capitalize()}={self.folder / name}.csv"
+
+    def run_command(self, *words):
+        return CliRunner().invoke(main, [str(word) for word in words])
+
+    def match(self, other, *words, left="loans"):
+        result = self.run_command("match", self.path(left), self.path(other), *words, "--json")
+        self.assertEqual(result.exit_code, 0, result.output)
+        return json.loads(result.output)
+
+    def refused(self, code, said, *words):
+        result = self.run_command(*words)
+        self.assertEqual(result.exit_code, code, result.output)
+        self.assertIn(said, result.output)
+        self.assertNotIn("Traceback", result.output)
+
+    def written(self, *words):
+        target = self.folder / "out.csv"
+        result = self.run_command(*words, "--write", target, "--replace")
+        self.assertEqual(result.exit_code, 0, result.output)
+        with target.open(newline="") as file:
+            return list(csv.DictReader(file))
+
+
+class Matching(CommandCase):
+    LINK = ("--link", "object=accession")
+
+    def test_preparations_and_corrections(self):
+        found = self.match("objects", *self.LINK)
+        self.assertEqual((found["left_matched"], found["left_blank"]), (0, 1))
+        found = self.match("objects", *self.LINK, "--ignore", "case,punctuation,inner-spaces")
+        self.assertEqual((found["left_matched"], found["pairs"], found["matched_as_written"]), (2, 3, 0))
+        fixed = self.match("objects", *self.LINK, "--correct", self.folder / "fixes.csv")
+        self.assertEqual((fixed["left_matched"], fixed["pairs"]), (1, 1))
+
+    def test_taking(self):
+        words = (*self.LINK, "--ignore", "case")
+        self.assertEqual(self.match("objects", *words)["pairs"], 2)
+        rows = self.written(
+            "match",
+            self.path("loans"),
+            self.path("objects"),
+            *words,
+            "--take",
+            "greatest:valued",
+            "--type",
+            "inner",
+        )
+        self.assertEqual([row["title"] for row in rows], ["Jug"])
+        found = self.match("objects", *words, "--take", "first", "--type", "full-outer")
+        self.assertEqual((found["right_passed_over"], found["result_rows"]), (1, 7))
+        self.refused(
+            7,
+            "must match one at most",
+            "match",
+            self.path("loans"),
+            self.path("objects"),
+            *words,
+            "--take",
+            "one",
+        )
+
+    def test_ranges_and_expressions(self):
+        links = ("--link", "value >= from", "--link", "value<=to")
+        found = self.match("rates", *links)
+        self.assertEqual((found["left_matched"], found["pairs"], found["cardinality"]), (3, 3, "n:1"))
+        found = self.match("rates", "--link", "EXTRACT(MONTH FROM out) * 500 = from", *links)
+        self.assertEqual(found["pairs"], 2)
+        any_one = self.match(
+            "rates", "--link", "value = from", "--link", "value + 1 = rate * 1000 + 101", "--any"
+        )
+        self.assertEqual(any_one["pairs"], 3)
+
+    def test_compare_as_and_blank_matches_blank(self):
+        found = self.match("rates", "--link", "object=rate", "--compare-as", "number")
+        self.assertEqual((found["left_not_converted"], found["left_blank"], found["pairs"]), (3, 1, 0))
+        found = self.match("loans", "--link", "object=object", "--blank-matches-blank")
+        self.assertEqual(found["pairs"], 4)
+
+    def test_cross_bring_and_partner_found(self):
+        self.assertEqual(self.match("rates", "--type", "cross")["result_rows"], 12)
+        rows = self.written(
+            "match",
+            self.path("loans"),
+            self.path("objects"),
+            *self.LINK,
+            "--ignore",
+            "case",
+            "--take",
+            "first",
+            "--bring",
+            "title",
+            "--partner-found",
+        )
+        self.assertEqual(list(rows[0]), ["loan", "object", "venue", "out", "value", "title", "partner found"])
+        self.assertEqual([row["partner found"] for row in rows], ["true", "false", "false", "false"])
+
+    def test_what_is_refused(self):
+        words = ("match", self.path("loans"), self.path("objects"))
+        self.refused(2, "no field “objct”", *words, "--link", "objct=accession")
+        self.refused(7, "never be equal", *words, "--link", "value=title")
+        self.refused(2, "cannot be read", *words, "--link", "UPPER(object=accession")
+        self.refused(2, "no way to take", *words, *self.LINK, "--take", "latest")
+        self.refused(2, "Nothing compares as", *words, *self.LINK, "--compare-as", "colour")
+        self.refused(2, "neither more nor less", *words, "--link", "value<valued", "--blank-matches-blank")
+        self.refused(7, "does not fit", *words, "--link", "value * 9223372036854775807 = valued")
+        self.refused(4, "has two columns", *words, *self.LINK, "--correct", self.folder / "rates.csv")
+        self.refused(2, "Say with --link", *words)
+
+
+class Blending(CommandCase):
+    def blend(self, *words):
+        return (
+            "blend",
+            self.path("loans"),
+            self.path("trips"),
+            "--link",
+            "Trips: venue = place",
+            "--ignore",
+            "case",
+            *words,
+        )
+
+    def test_measures_stand_on_the_rows(self):
+        rows = self.written(*self.blend("--measure", "Trips: sum(cost) as total", "--measure", "count(*)"))
+        self.assertEqual([row["total"] for row in rows], ["10.01", "10.01", "5.00", ""])
+        self.assertEqual([row["count of rows"] for row in rows], ["2", "2", "1", ""])
+
+    def test_where_spread_keep_and_counts(self):
+        words = ("--measure", "sum(cost) as total", "--where", "Trips: cost > 1")
+        rows = self.written(*self.blend(*words, "--spread", "total by value"))
+        self.assertEqual([row["total"] for row in rows], ["2.50", "7.50", "5.00", ""])
+        rows = self.written(*self.blend(*words, "--spread", "total on first"))
+        self.assertEqual([row["total"] for row in rows], ["10.00", "", "5.00", ""])
+        result = self.run_command(*self.blend(*words, "--keep", "all-groups", "--json"))
+        found = json.loads(result.output)
+        self.assertEqual((found["result_rows"], found["fields"]), (4, ["venue", "total"]))
+        other = found["others"][0]
+        self.assertEqual((other["groups"], other["groups_used"], other["rows_left_out"]), (3, 3, 1))
+        text = self.run_command(*self.blend(*words)).output
+        self.assertIn("Trips: 3 groups, 2 of them used, on 3 of 4 loans.", text)
+
+    def test_what_is_refused(self):
+        for code, said, *words in (
+            (2, "is no measure", "--measure", "add(cost)"),
+            (2, "no field “price”", "--measure", "sum(price)"),
+            (7, "sum needs numbers", "--measure", "sum(place)"),
+            (2, "no measure “totl”", "--measure", "sum(cost) as total", "--spread", "totl"),
+            (6, "cannot keep", "--measure", "sum(cost)", "--keep", "some"),
+            (2, "is no condition", "--measure", "sum(cost)", "--where", "cost"),
+        ):
+            self.refused(code, said, *self.blend(*words))
+        two = ("blend", self.path("loans"), self.path("trips"), self.path("rates"), "--link", "venue=place")
+        self.refused(2, "does not say of which table", *two)
+
+
+if __name__ == "__main__":
+    unittest.main()
