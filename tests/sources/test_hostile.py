@@ -25,6 +25,13 @@ _ROOT = Path(__file__).parents[2]
 class Damaged(unittest.TestCase):
     """60 damaged files of each kind, 4,000 with --long: read or refused, in time and in memory."""
 
+    def test_files_that_were_not_refused_once(self):
+        # An archive of a later version, and a row larger than the memory that there is.
+        for kind, number in (("xlsx", 3650), ("ods", 2074), ("sqlite", 3254)):
+            words = [sys.executable, "-m", "tests.sources.damage", kind, "1", str(number)]
+            done = subprocess.run(words, cwd=_ROOT, capture_output=True, text=True)
+            self.assertEqual(done.returncode, 0, f"{kind}\n{done.stdout[-2000:]}")
+
     def test_every_kind(self):
         count = settings.default.max_examples
 
