@@ -115,12 +115,14 @@ class WalkThrough(WindowCase):
         self.rest()
         self.check_join()
 
-        # The preparation chip is the third of the sentence.
+        # The preparation chip is the fourth of the sentence.
         self.press(KEY.Key_F6)
-        self.press(KEY.Key_Right, KEY.Key_Right)
+        self.press(KEY.Key_Right, KEY.Key_Right, KEY.Key_Right)
         self.assertTrue(self.chip("Preparation").hasFocus())
         self.press(KEY.Key_Return)
-        self.press(KEY.Key_Space, KEY.Key_Down, KEY.Key_Space, KEY.Key_Return)
+        # Case is the second of the list, outer spaces the fifth.
+        self.press(KEY.Key_Down, KEY.Key_Space, KEY.Key_Down, KEY.Key_Down, KEY.Key_Down, KEY.Key_Space)
+        self.press(KEY.Key_Return)
         self.rest()
         self.assertEqual(self.bands[0], "Unmatched Loans · 457 rows")
         self.press(KEY.Key_Z, modifier=CTRL)

@@ -514,7 +514,7 @@ class MainWindow(QMainWindow):
         def asked(evidence: str) -> None:
             step = self.document.selection.step
             title = f"{evidence} Which question do you ask?"
-            self.sentence.ask_question(step, title=title, undo_if_dismissed=True)
+            self.sentence.join.ask_question(step, title=title, undo_if_dismissed=True)
 
         editing.join(self.document, right, left, asked)
 
@@ -551,7 +551,7 @@ class MainWindow(QMainWindow):
         """Open the list of questions of the selected knot."""
         knot = editing.selected_knot(self.document)
         if knot is not None:
-            self.sentence.ask_question(knot.id)
+            self.sentence.join.ask_question(knot.id)
 
     def swap(self) -> None:
         """Let the sides of the selected knot change places."""

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any, Protocol, TypeVar
 
 import msgspec
@@ -38,11 +38,15 @@ class InputRows:
 
 @dataclass(frozen=True)
 class StepResult:
-    """What a step came to: a table for each port, and the match or the blend if it is a knot."""
+    """What a step came to: a table for each port, and the match or the blend if it is a knot.
+
+    disagreements: for fields of both sides made one, in how many pairs both have a value, and another one.
+    """
 
     ports: dict[str, Table]
     match: Match | None = None
     blended: Blended | None = None
+    disagreements: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def rows(self) -> Table:
@@ -127,7 +131,7 @@ class Kinds:
         kind = self.find(step.kind)
         if kind is None:
             return ()
-        known = {field.encode_name for field in msgspec.structs.fields(kind.settings_type)}
+        known = {entry.encode_name for entry in msgspec.structs.fields(kind.settings_type)}
         return tuple(
             name
             for name in msgspec.json.decode(step.settings, type=dict[str, msgspec.Raw])
@@ -137,7 +141,7 @@ class Kinds:
 
 def encode_settings(settings: msgspec.Struct, old: bytes = b"{}") -> bytes:
     """`settings` as JSON text, with the members of `old` that their type does not know kept as they are."""
-    known = {field.encode_name for field in msgspec.structs.fields(type(settings))}
+    known = {entry.encode_name for entry in msgspec.structs.fields(type(settings))}
     members = msgspec.json.decode(msgspec.json.encode(settings), type=dict[str, msgspec.Raw])
     for name, value in msgspec.json.decode(old, type=dict[str, msgspec.Raw]).items():
         if name not in known:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 
 from keen_trellis.core.errors import TrellisError, UsageError
-from keen_trellis.core.link import LinkField, parsed
+from keen_trellis.core.link import parsed
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.flow.steps.join import LinkSettings
 
@@ -61,7 +61,17 @@ def _is_expression(text: str, fields: Sequence[Field], table: str) -> bool:
     return True
 
 
-def link_text(link: LinkField | LinkSettings) -> str:
-    """The link in one line, as `read_link` reads it."""
-    sign = link.operator if isinstance(link, LinkSettings) else link.operator.value
-    return f"{link.left} {sign} {link.right}"
+def read_corrections(text: str) -> tuple[tuple[str, str], ...]:
+    """Pairs "read this as that", one a line, a tab or an arrow between; UsageError for a line without."""
+    found = {}
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip():
+            continue
+        wrong, sign, right = line.partition("\t") if "\t" in line else line.partition("→")
+        if not sign or not wrong.strip() or not right.strip():
+            raise UsageError(
+                f"Line {number}, “{line.strip()}”, is no pair.",
+                remedy="Put a tab or → between its two parts.",
+            )
+        found[wrong.strip()] = right.strip()
+    return tuple(found.items())

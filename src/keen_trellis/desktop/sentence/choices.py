@@ -7,14 +7,38 @@ from collections.abc import Sequence
 from PySide6.QtGui import QColor
 
 from keen_trellis.core.join_type import QUESTION_TYPES
+from keen_trellis.core.link import COMPARE_AS, Taken
 from keen_trellis.core.preparations import PREPARATIONS
 from keen_trellis.core.table import Field
-from keen_trellis.core.values import comparable
+from keen_trellis.core.values import common_exact_type, comparable
 from keen_trellis.desktop.document import Document, Outcome
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.chooser import Choice
 from keen_trellis.desktop.theme import theme
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.wording import question
+
+# Choices that are no field and no preparation.
+AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, NAME_ALL, PARTNER_FOUND = (object() for _ in range(6))
+
+# The operators as the sentence says them, and what they mean.
+OPERATOR_WORDS = {
+    "=": ("with", "equal"),
+    "<>": ("other than", "not equal"),
+    "<": ("below", "less"),
+    "<=": ("at most", "less or equal"),
+    ">": ("above", "greater"),
+    ">=": ("at least", "greater or equal"),
+}
+_TAKES = {
+    Taken.EVERY.value: ("every match", "one row for each pair"),
+    Taken.FIRST.value: ("the first match", "in the order of the right table"),
+    Taken.LAST.value: ("the last match", "in the order of the right table"),
+    Taken.LEAST.value: ("the match with the least", "value of a field; blanks never win"),
+    Taken.GREATEST.value: ("the match with the greatest", "value of a field, as the latest date"),
+    Taken.ONE.value: ("its one match", "several are an error that names them"),
+    Taken.PAIR_OFF.value: ("a match that no other takes", "each right row is used once, in order"),
+}
 
 
 def side_colours(document: Document, step_id: str) -> tuple[QColor, QColor]:
@@ -56,9 +80,59 @@ def field_choices(fields: Sequence[Field], partner: Field | None) -> list[Choice
     return choices
 
 
-def preparation_choices(ignored: Sequence[str]) -> list[Choice]:
-    """What a link can ignore, with what it ignores now ticked."""
-    return [Choice(name, f"ignore {words}", ticked=name in ignored) for name, words in PREPARATIONS.items()]
+def preparation_choices(link: LinkSettings) -> list[Choice]:
+    """What a link can ignore, as what it can compare, and whether blanks match; ticked as it is now."""
+    found = [
+        Choice(name, f"ignore {words}", ticked=name in link.ignore) for name, words in PREPARATIONS.items()
+    ]
+    found += [
+        Choice(f"as {kind}", f"compare as {kind}", ticked=link.compare_as == kind) for kind in COMPARE_AS
+    ]
+    if link.operator in ("=", "<>"):
+        found.append(Choice(BLANKS, "a blank matches a blank", ticked=link.blank_matches_blank))
+    found.append(Choice(CORRECT, "correct single values …", "read this as that", ticked=bool(link.correct)))
+    return found
+
+
+def operator_choices() -> list[Choice]:
+    """The operators, in words and by their signs."""
+    return [Choice(sign, words, f"{sign}  {meaning}") for sign, (words, meaning) in OPERATOR_WORDS.items()]
+
+
+def take_choices() -> list[Choice]:
+    """Which of several matches a row can take."""
+    return [Choice(name, words, detail) for name, (words, detail) in _TAKES.items()]
+
+
+def take_words(take: str) -> str:
+    """What is taken, as the sentence says it."""
+    name, _, expression = take.partition(":")
+    words = _TAKES.get(name, (take, ""))[0]
+    return f"{words} {expression}" if expression else words
+
+
+def merge_choices(document: Document, step_id: str, settings: JoinSettings) -> list[Choice]:
+    """For each name that both sides have, to make one field of the two."""
+    outcome = document.outcome(step_id)
+    if outcome is None or len(outcome.inputs) != 2:
+        return []
+    left, right = outcome.inputs
+    linked = {link.left for link in settings.links} | {link.right for link in settings.links}
+    now = {entry.name: entry for entry in settings.merge}
+    theirs = {field.name: field for field in right.fields}
+    found = []
+    for field in left.fields:
+        other = theirs.get(field.name)
+        if other is None or field.name in linked:
+            continue
+        if common_exact_type(field.arrow_type, other.arrow_type) is None:
+            continue
+        entry = now.get(field.name, MergeSettings(field.name))
+        for first, shape in (("left", left), ("right", right)):
+            key = MergeSettings(field.name, first)
+            text = f"make “{field.name}” of both sides one field, {shape.name} first"
+            found.append(Choice(key, text, ticked=field.name in now and entry == key))
+    return found
 
 
 def brought_choices(fields: Sequence[Field], chosen: Sequence[str] | None, linked: set[str]) -> list[Choice]:

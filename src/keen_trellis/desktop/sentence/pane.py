@@ -12,30 +12,20 @@ from PySide6.QtCore import QPoint, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.table import Field
-from keen_trellis.core.values import FieldType, comparable
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome, Selection
-from keen_trellis.desktop.marks import mark_of
-from keen_trellis.desktop.sentence.choices import (
-    brought_choices,
-    field_choices,
-    preparation_choices,
-    question_choices,
-)
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.join import JoinSentence
 from keen_trellis.desktop.sentence.source import SourceSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.flow.graph import ROWS, Step
-from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinSettings, LinkSettings
+from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.wording import counted, ignoring, listed, question, rows_called
+from keen_trellis.flow.wording import counted, rows_called
 from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.locations import TYPED, is_address
 
@@ -65,6 +55,7 @@ class SentencePane(QWidget):
         self._chooser: Chooser | None = None
         self.view = SentenceView()
         self.source = SourceSentence(document, self)
+        self.join = JoinSentence(document, self)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
@@ -113,9 +104,11 @@ class SentencePane(QWidget):
             return self._source_items(step, outcome)
         if step.kind == OutputKind.name:
             return self._output_items(step, outcome)
+        if step.kind != JoinKind.name:
+            return self._read_aloud(step, outcome)
         if selection.port != ROWS:
             return self._stub_items(step, outcome)
-        return self._join_items(step, outcome)
+        return self.join.items(step, outcome)
 
     # --- sources ---
 
@@ -215,319 +208,18 @@ class SentencePane(QWidget):
             Chip("give the password", lambda _: self.password_wanted.emit(address), "Password", doing=True)
         ]
 
-    # --- joins ---
+    # --- steps that cannot be changed here yet, stubs and outputs ---
 
-    def _join_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
-        settings: JoinSettings = KINDS.settings(step)
-        if outcome is None or outcome.step is None or outcome.step.inputs != step.inputs:
+    def _read_aloud(self, step: Step, outcome: Outcome | None) -> list[Item]:
+        if outcome is None or len(outcome.inputs) != len(step.inputs):
             return [Word(f"{step.name}: reading its tables.")]
-        left, right = outcome.inputs
-        items: list[Item] = [Word("Match")]
-        shown = settings.links if len(settings.links) <= _LINKS_SHOWN else settings.links[:1]
-        for number, link in enumerate(shown):
-            items += [Word("and")] if number else []
-            items += self._link_items(step, settings, number, link, outcome.inputs)
-        if len(shown) < len(settings.links):
-            items.append(self._folded_links(step, settings, len(shown)))
-        if not settings.links:
-            items.append(self._first_link_chip(step, settings, outcome.inputs))
-        else:
-            items.append(
-                Chip("and …", lambda anchor: self._add_link(step, settings, outcome.inputs, anchor), "More")
-            )
+        items: list[Item] = [Word(KINDS.of(step).sentence(KINDS.settings(step), outcome.inputs))]
         if outcome.error is not None:
-            return [*items, *self._broken_items(step, settings, outcome)]
-        items += self._field_items(step, settings, left, right)
-        items.append(Word("This answers:"))
-        items.append(
-            Chip(
-                question(settings.join_type, left.name, right.name),
-                lambda anchor: self.ask_question(step.id, anchor=anchor),
-                "Question",
-                strong=True,
-            )
-        )
-        if outcome.result is not None and outcome.result.match is not None:
-            rows = outcome.result.match.counts.rows_under(settings.join_type)
-            items.append(Word(f"{rows:,} {'row' if rows == 1 else 'rows'}; keys 1 to 9 ask others."))
+            items.append(Word(str(outcome.error), alarm=True))
+        elif outcome.result is not None:
+            table = outcome.result.rows
+            items.append(Word(f"{table.rows:,} rows, {len(table.fields)} fields."))
         return items
-
-    def _broken_items(self, step: Step, settings: JoinSettings, outcome: Outcome) -> list[Item]:
-        """What a join lacks whose fields are gone, with the repairs: the field was renamed, or do without
-        it.
-        """
-        assert outcome.error is not None
-        items: list[Item] = [
-            Word(str(outcome.error), alarm=True),
-            *self._retype_chips(step, settings, outcome),
-        ]
-        for side, (shape, named) in enumerate(zip(outcome.inputs, fields_named(settings), strict=True)):
-            known = [field.name for field in shape.fields]
-            source = self._document.flow.find(step.inputs[side].step)
-            for name in [name for name in named if name not in known][:1]:
-                if source is not None and source.kind == SourceKind.name:
-                    items.append(self._renamed_chip(source, shape, name, named))
-                if name not in {link.left if side == 0 else link.right for link in settings.links}:
-                    items.append(
-                        Chip(
-                            f"do without {name}",
-                            partial(self._do_without, step, side, name),
-                            "Without",
-                            doing=True,
-                        )
-                    )
-        return items
-
-    def _retype_chips(self, step: Step, settings: JoinSettings, outcome: Outcome) -> list[Item]:
-        """For the first link whose types can never be equal: to read either side as the other is."""
-        shapes = [{field.name: field for field in shape.fields} for shape in outcome.inputs]
-        for link in settings.links:
-            left, right = shapes[0].get(link.left), shapes[1].get(link.right)
-            if left is None or right is None or comparable(left.type, right.type):
-                continue
-            sources = [self._document.flow.find(entry.step) for entry in step.inputs]
-            return [
-                Chip(
-                    f"read {mine.name} as {other.type.value}",
-                    partial(self._retype, source, mine.name, other.type),
-                    "Retype",
-                    doing=True,
-                )
-                for source, mine, other in ((sources[0], left, right), (sources[1], right, left))
-                if source is not None and source.kind == SourceKind.name
-            ]
-        return []
-
-    def _retype(self, source: Step, name: str, kind: FieldType, _: QWidget) -> None:
-        self.source.set_type(source, name, kind)
-
-    def _renamed_chip(self, source: Step, shape: InputShape, name: str, named: set[str]) -> Chip:
-        def choose(anchor: QWidget) -> None:
-            # Fields that nothing names yet first: the renamed one is among them as a rule.
-            ordered = sorted(shape.fields, key=lambda field: field.name in named)
-            choices = [Choice(field.name, field.name, field.type.value) for field in ordered]
-            title = f"What is “{name}” of {source.name} called now?"
-            chooser = Chooser(choices, self, title=title)
-            self.open_list(chooser, anchor, chosen=lambda now: self.source.call_as_before(source, now, name))
-
-        return Chip(f"{name} is called … now", choose, "Renamed", doing=True)
-
-    def _do_without(self, step: Step, side: int, name: str, _: QWidget) -> None:
-        which = "keep" if side == 0 else "bring"
-        settings = editing.join_settings(self._document, step.id)
-        kept = tuple(entry for entry in getattr(settings, which) or () if entry != name)
-        editing.change_join(self._document, step.id, f"Do without {name}", **{which: kept})
-
-    def _hue(self, step: Step, side: int) -> int | None:
-        mark = mark_of(self._document.flow, step.inputs[side].step)
-        return mark.hue if mark else None
-
-    def _link_items(
-        self,
-        step: Step,
-        settings: JoinSettings,
-        number: int,
-        link: LinkSettings,
-        shapes: Sequence[InputShape],
-    ) -> list[Item]:
-        def field_chip(side: int, name: str) -> Chip:
-            return Chip(
-                name,
-                lambda anchor: self._choose_link_field(step, settings, number, side, shapes, anchor),
-                f"Link field of {shapes[side].name}",
-                hue=self._hue(step, side),
-            )
-
-        def prepare(anchor: QWidget) -> None:
-            chooser = Chooser(preparation_choices(link.ignore), self, several=True, title="When comparing")
-            self.open_list(
-                chooser, anchor, applied=lambda names: self._set_link(step, number, ignore=tuple(names))
-            )
-
-        words = ignoring(link.link.preparation)
-        return [
-            field_chip(0, link.left),
-            Word(f"of {shapes[0].name} with"),
-            field_chip(1, link.right),
-            Word(f"of {shapes[1].name}"),
-            Word(","),
-            Chip(words, prepare, "Preparation"),
-        ]
-
-    def _set_link(self, step: Step, number: int, **changes: Any) -> None:
-        settings = editing.join_settings(self._document, step.id)
-        links = list(settings.links)
-        links[number] = msgspec.structs.replace(links[number], **changes)
-        said = f"Match {links[number].left} with {links[number].right}"
-        if "ignore" in changes:
-            said = f"Compare {links[number].left} {ignoring(links[number].link.preparation)}"
-        editing.change_join(self._document, step.id, said, links=tuple(links))
-
-    def _choose_link_field(
-        self,
-        step: Step,
-        settings: JoinSettings,
-        number: int,
-        side: int,
-        shapes: Sequence[InputShape],
-        anchor: QWidget,
-    ) -> None:
-        link = settings.links[number]
-        other_name = link.right if side == 0 else link.left
-        partner = next((field for field in shapes[1 - side].fields if field.name == other_name), None)
-        choices = field_choices(shapes[side].fields, partner)
-        if len(settings.links) > 1:
-            choices.append(Choice(_REMOVE, "do not match by this pair", ""))
-        current = link.left if side == 0 else link.right
-
-        def chosen(name: Any) -> None:
-            if name is _REMOVE:
-                self._remove_link(step, number)
-            else:
-                self._set_link(step, number, **{"left" if side == 0 else "right": name})
-
-        title = f"Link field of {shapes[side].name}"
-        self.open_list(Chooser(choices, self, title=title, current=current), anchor, chosen=chosen)
-
-    def _remove_link(self, step: Step, number: int) -> None:
-        links = editing.join_settings(self._document, step.id).links
-        gone = links[number]
-        editing.change_join(
-            self._document,
-            step.id,
-            f"Do not match {gone.left} with {gone.right}",
-            links=links[:number] + links[number + 1 :],
-        )
-
-    def _first_link_chip(self, step: Step, settings: JoinSettings, shapes: Sequence[InputShape]) -> Chip:
-        return Chip(
-            "choose the link fields",
-            lambda anchor: self._add_link(step, settings, shapes, anchor),
-            "Link fields",
-            doing=True,
-        )
-
-    def _add_link(
-        self, step: Step, settings: JoinSettings, shapes: Sequence[InputShape], anchor: QWidget
-    ) -> None:
-        """Ask for a further field of the left, then for its partner on the right."""
-
-        def left_chosen(left: str) -> None:
-            partner = next(field for field in shapes[0].fields if field.name == left)
-            choices = field_choices(shapes[1].fields, partner)
-            same = next((field.name for field in shapes[1].fields if _alike(field, partner)), None)
-            title = f"{left} of {shapes[0].name} equals which field of {shapes[1].name}?"
-            self.open_list(Chooser(choices, self, title=title, current=same), self.view, chosen=both(left))
-
-        def both(left: str) -> Callable[[str], None]:
-            def add(right: str) -> None:
-                links = (*editing.join_settings(self._document, step.id).links, LinkSettings(left, right))
-                editing.change_join(self._document, step.id, f"Match {left} with {right} too", links=links)
-
-            return add
-
-        title = f"Match by {'a further' if settings.links else 'which'} field of {shapes[0].name}?"
-        self.open_list(
-            Chooser(field_choices(shapes[0].fields, None), self, title=title), anchor, chosen=left_chosen
-        )
-
-    def _folded_links(self, step: Step, settings: JoinSettings, shown: int) -> Chip:
-        """The links that are not spelled out, each to be taken out from the list."""
-        hidden = settings.links[shown:]
-
-        def show(anchor: QWidget) -> None:
-            choices = [
-                Choice(shown + n, f"{link.left} with {link.right}", ignoring(link.link.preparation))
-                for n, link in enumerate(hidden)
-            ]
-            chooser = Chooser(choices, self, title="Also matched by; Enter takes one out")
-            self.open_list(chooser, anchor, chosen=lambda number: self._remove_link(step, number))
-
-        return Chip(f"and {len(hidden)} more pairs", show, "More links")
-
-    def _field_items(
-        self, step: Step, settings: JoinSettings, left: InputShape, right: InputShape
-    ) -> list[Item]:
-        kind = settings.join_type
-        items: list[Item] = []
-        if kind.has_left_fields:
-            items += [
-                Word("Keep"),
-                self._fields_chip(step, settings, "keep", left, 0),
-                Word(f"of {left.name}"),
-            ]
-        if kind.has_right_fields:
-            items += [Word(","), Word("bring")] if items else [Word("Bring")]
-            items.append(self._fields_chip(step, settings, "bring", right, 1))
-            items.append(Word(f"from {right.name}."))
-        elif items:
-            items.append(Word("."))
-        return items
-
-    def _fields_chip(
-        self, step: Step, settings: JoinSettings, which: str, shape: InputShape, side: int
-    ) -> Chip:
-        chosen: tuple[str, ...] | None = getattr(settings, which)
-        total = len(shape.fields)
-        text = f"all {total} fields"
-        if chosen is not None:
-            known = [name for name in chosen if any(field.name == name for field in shape.fields)]
-            text = f"{listed(known)} · {len(known)} of {total} fields" if known else "no field"
-        linked = {link.left if side == 0 else link.right for link in settings.links}
-
-        def choose(anchor: QWidget) -> None:
-            choices = brought_choices(shape.fields, chosen, linked)
-            if which == "bring":
-                choices.append(
-                    Choice(_BOTH_LINKS, "show the link fields of both sides", ticked=settings.both_links)
-                )
-                named = f"name them all “… of {shape.name}”"
-                choices.append(Choice(_NAME_ALL, named, ticked=settings.name_all))
-            title = f"Fields of {shape.name} that come along"
-            self.open_list(Chooser(choices, self, several=True, title=title), anchor, applied=apply)
-
-        def apply(keys: list[Any]) -> None:
-            names = tuple(key for key in keys if isinstance(key, str))
-            everything = names == tuple(field.name for field in shape.fields)
-            changes: dict[str, object] = {which: None if everything else names}
-            if which == "bring":
-                changes |= {"both_links": _BOTH_LINKS in keys, "name_all": _NAME_ALL in keys}
-            verb = "Bring" if which == "bring" else "Keep"
-            editing.change_join(self._document, step.id, f"{verb} {listed(list(names))}", **changes)
-
-        return Chip(text, choose, f"Fields of {shape.name}", hue=self._hue(step, side))
-
-    def ask_question(
-        self, step_id: str, *, anchor: QWidget | None = None, title: str = "", undo_if_dismissed: bool = False
-    ) -> None:
-        """Open the list of questions; their counts are filled in as soon as they are known."""
-        if editing.join_settings(self._document, step_id).links == () and undo_if_dismissed:
-            return
-        outcome = self._document.outcome(step_id)
-        current = editing.join_settings(self._document, step_id).join_type
-        chooser = Chooser(
-            question_choices(self._document, step_id, outcome),
-            self,
-            title=title,
-            current=current,
-            numbered=True,
-        )
-
-        chooser.follow(lambda: question_choices(self._document, step_id, self._document.outcome(step_id)))
-        self._document.outcomes_changed.connect(chooser.reload)
-
-        def chosen(kind: JoinType) -> None:
-            editing.change_join_type(self._document, step_id, kind)
-
-        self.open_list(
-            chooser,
-            anchor or self.view,
-            chosen=chosen,
-            dismissed=self._document.drop_last_edit if undo_if_dismissed else None,
-            at=None if anchor else QPoint(240, 4),
-        )
-
-    # --- stubs and outputs ---
 
     def _stub_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         if outcome is None or outcome.result is None or len(outcome.inputs) != 2:
@@ -628,14 +320,3 @@ class SentencePane(QWidget):
                 signal.connect(slot)
         self._chooser = chooser
         chooser.open_under(anchor, at=at)
-
-
-def fields_named(settings: JoinSettings) -> tuple[set[str], set[str]]:
-    """The fields of the left and of the right that a join names."""
-    left = {link.left for link in settings.links} | set(settings.keep or ())
-    right = {link.right for link in settings.links} | set(settings.bring or ())
-    return left, right
-
-
-def _alike(field: Field, other: Field) -> bool:
-    return field.name.casefold() == other.name.casefold()

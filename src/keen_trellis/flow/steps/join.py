@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 import msgspec
 
@@ -14,6 +15,7 @@ from keen_trellis.core.joining import (
     JoinedTable,
     PassedOverTable,
     Side,
+    disagreements,
     plan_fields,
 )
 from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken, check_links, check_take
@@ -233,7 +235,22 @@ class JoinKind:
         ports[PASSED_OVER] = PassedOverTable(left.table, right.table, found, plan)
         if settings.join_type is not JoinType.FULL_ANTI:
             ports[MATCHED] = table(JoinType.INNER)
-        return StepResult(ports, found)
+        merged = {
+            entry.name: context.remember(
+                (
+                    "disagreements",
+                    left.fingerprint,
+                    right.fingerprint,
+                    links,
+                    settings.any_of,
+                    take,
+                    entry.name,
+                ),
+                partial(disagreements, left.table, right.table, found, entry.name),
+            )
+            for entry in settings.merge
+        }
+        return StepResult(ports, found, disagreements=merged)
 
     def sentence(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> str:
         left, right = inputs
