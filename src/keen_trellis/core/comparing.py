@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.parallel import side_by_side
 from keen_trellis.core.values import FieldType, type_of_arrow, unscaled
 
 Vector = np.ndarray[Any, Any]
@@ -38,6 +39,28 @@ def as_comparable(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
         moment = pa.timestamp("us")
         return _filled(left.cast(moment).view(pa.int64())), _filled(right.cast(moment).view(pa.int64()))
     return _whole_numbers(left), _whole_numbers(right)
+
+
+def same_text(one: pa.Array, other: pa.Array, left: Vector, right: Vector) -> Vector:
+    """For pairs of rows whether the texts of both are the same; a blank is the same as nothing.
+
+    Lengths come first: most texts that differ do so in length, and are not looked at.
+    """
+    lengths = [
+        pc.fill_null(pc.binary_length(values), -1 - n).to_numpy(zero_copy_only=False)
+        for n, values in enumerate((one, other))
+    ]
+    same: Vector = lengths[0][left] == lengths[1][right]
+    rows = np.flatnonzero(same)
+
+    def compare(part: slice) -> Vector:
+        chosen = rows[part]
+        texts = one.take(pa.array(left[chosen])), other.take(pa.array(right[chosen]))
+        found: Vector = pc.equal(*texts).to_numpy(zero_copy_only=False)
+        return found
+
+    same[rows] = np.concatenate(side_by_side(compare, len(rows)))
+    return same
 
 
 def _whole_numbers(values: pa.Array) -> Vector:

@@ -25,7 +25,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow, unsc
 Codes = np.ndarray[Any, np.dtype[Any]]
 
 _LARGEST_CODE = np.iinfo(np.int64).max
-_BLOCK = 1 << 16  # rows at a time, so that what is made of them stays in the processor's cache
+_BLOCK = 1 << 15  # rows at a time, so that what is made of them stays in the processor's cache
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -241,6 +241,14 @@ class Match(ABC):
         return self.as_written(*self.all_pairs())
 
 
+class Written(Protocol):
+    """The same links with nothing prepared: which pairs they match, and the codes of their fields."""
+
+    def __call__(self, left: IndexVector, right: IndexVector) -> Mask: ...
+
+    def codes(self) -> Encoded: ...
+
+
 class CodeMatch(Match):
     """Rows match that have the same code."""
 
@@ -249,14 +257,11 @@ class CodeMatch(Match):
         codes: Encoded,
         *,
         sides: tuple[SideCounts, SideCounts] = (SideCounts(), SideCounts()),
-        written: Callable[[], Encoded] | None = None,
+        written: Written | None = None,
     ) -> None:
         self.codes = codes
         self.sides = sides
-        # The codes of the same link fields with nothing prepared, where something is.
-        self._written = written
-        if written is not None:
-            self.as_written = self._same_as_written
+        self.as_written = self._written = written
         size = max(codes.size, 1)
         self._size = size
         self._on_right = how_often(codes.right, size)
@@ -314,8 +319,21 @@ class CodeMatch(Match):
     def all_pairs(self) -> Pairs:
         kind = index_type(len(self.codes.left))
         if self.right_is_unique:
-            left = np.flatnonzero(self.partners_of_left).astype(kind)
-            return left, self._partner[left]
+            has = self.partners_of_left.view(bool)
+
+            def listed(part: slice) -> Pairs:
+                left = (np.flatnonzero(has[part]) + part.start).astype(kind)
+                return left, self._partner[left]
+
+            halves = side_by_side(listed, len(has))
+            return (
+                halves[0]
+                if len(halves) == 1
+                else (
+                    np.concatenate([half[0] for half in halves]),
+                    np.concatenate([half[1] for half in halves]),
+                )
+            )
         order, start = self.right_order
         left = np.repeat(np.arange(len(self.codes.left), dtype=kind), self.partners_of_left)
         # Stretch by stretch of the right order: where it begins, moved on by one from pair to pair.
@@ -328,22 +346,12 @@ class CodeMatch(Match):
         """The right rows ordered by code, and where each code's stretch begins."""
         return ordered_by_code(self.codes.right, self._size)
 
-    # --- as written ---
-
-    @cached_property
-    def _written_codes(self) -> Encoded:
-        assert self._written is not None
-        return self._written()
-
-    def _same_as_written(self, left: IndexVector, right: IndexVector) -> Mask:
-        codes = self._written_codes.left[left]
-        return np.asarray((codes >= 0) & (codes == self._written_codes.right[right]))
-
     def written_counts(self) -> tuple[int, int]:
-        if self._written is None:
-            return self.pairs, int(np.count_nonzero(self.partners_of_left))
-        # Values that are equal as written are equal when prepared, so that these pairs are among ours.
-        codes = self._written_codes
+        if self._written is None or self.right_is_unique:
+            return super().written_counts()
+        # Values that are equal as written are equal when prepared, so that these pairs are among ours: they
+        # are counted without being listed.
+        codes = self._written.codes()
         partners = _looked_up(how_often(codes.right, max(codes.size, 1)), codes.left)
         return int(partners.sum(dtype=np.int64)), int(np.count_nonzero(partners))
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from keen_trellis.core.comparing import same_text
 from keen_trellis.core.encoding import (
     Encoded,
     PreparedLink,
@@ -20,7 +21,7 @@ from keen_trellis.core.ranges import Condition, Limits, check_pairs, listed_matc
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.core.taking import taken
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import comparable, type_of_arrow
+from keen_trellis.core.values import FieldType, comparable, type_of_arrow
 
 EVERY = Take()
 
@@ -80,7 +81,7 @@ def _all_of(
     )
     task.checkpoint(0, 0, "pairing rows")
     if not others:
-        return CodeMatch(codes, sides=sides, written=None if written is None else written.codes)
+        return CodeMatch(codes, sides=sides, written=written)
     return match_by_conditions(codes, [Condition.of(entry) for entry in others], limits, task)
 
 
@@ -140,7 +141,13 @@ class _Written:
         made = None
         for link in self._links:
             one, other = link.sides(self._left.fields, self._right.fields)
-            if comparable(one.type, other.type):
+            if (
+                link.operator is Operator.EQUAL
+                and not link.blanks
+                and one.type is other.type is FieldType.TEXT
+            ):
+                holds = same_text(one.cells(self._left).values, other.cells(self._right).values, left, right)
+            elif comparable(one.type, other.type):
                 holds = Condition.of(prepare_links(self._left, self._right, [link])[0]).holds(left, right)
             else:
                 holds = np.zeros(len(left), dtype=bool)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -150,16 +151,22 @@ def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndar
     quick = is_ascii and not set(preparation.names) - {"case", "outer-spaces"}
     if quick:
         return one_array(pa.chunked_array(mapped(lambda part: _quick(part, preparation), values))), None
-    coded = values.dictionary_encode()
-    changed = coded.dictionary
+    # Each stretch by itself, so that some values stand in several dictionaries: nothing here minds.
+    coded = mapped(lambda part: part.dictionary_encode(), values)
+    changed = one_array(pa.chunked_array([part.dictionary for part in coded]))
     for _ in range(_MOST_ROUNDS):
         before = changed
         for step in steps:
             changed = step(changed)
         if changed.equals(before):
             break
-    codes = coded.indices.fill_null(-1) if coded.indices.null_count else coded.indices
-    return _without_empty(changed), codes.to_numpy(zero_copy_only=False)
+    codes, before_these = [], 0
+    for part in coded:
+        numbers = part.indices.fill_null(-1) if part.indices.null_count else part.indices
+        found = numbers.to_numpy(zero_copy_only=False)
+        codes.append(np.where(found < 0, found, found + before_these) if before_these else found)
+        before_these += len(part.dictionary)
+    return _without_empty(changed), codes[0] if len(codes) == 1 else np.concatenate(codes)
 
 
 def _quick(values: pa.Array, preparation: Preparation) -> pa.Array:
@@ -221,10 +228,23 @@ def _casefold(values: pa.Array) -> pa.Array:
     filled = values.fill_null("") if values.null_count else values
     if pc.all(pc.string_is_ascii(filled)).as_py():
         return pc.ascii_lower(values)
+    whole = "".join(pc.binary_join(_as_one_list(filled), pa.scalar("", filled.type)).to_pylist())
+    if all(_lowers_as_it_folds(letter) for letter in set(whole)):
+        return pc.utf8_lower(values)
     texts = filled.to_pylist()
-    whole = "".join(texts)
     separator = next(chr(code) for code in range(1, 0xD800) if chr(code) not in whole)
     folded = pa.array(separator.join(texts).casefold().split(separator), pa.large_string())
     return (
         pc.if_else(values.is_valid(), folded, pa.scalar(None, folded.type)) if values.null_count else folded
     )
+
+
+def _as_one_list(values: pa.Array) -> pa.Array:
+    return pa.LargeListArray.from_arrays(pa.array([0, len(values)], pa.int64()), values)
+
+
+@cache
+def _lowers_as_it_folds(letter: str) -> bool:
+    """Whether Arrow's lower case of a character, which looks at no other, is its case folding."""
+    lowered: str = pc.utf8_lower(pa.scalar(letter)).as_py()
+    return lowered == letter.casefold()
