@@ -65,7 +65,7 @@ class Speed(unittest.TestCase):
     def test_the_report_is_whole(self):
         out = io.StringIO()
         with contextlib.redirect_stdout(out):
-            speed.report(2_000)
+            speed.report(10_000)
         for words in (
             "text key",
             "in floors",

@@ -516,7 +516,7 @@ def screenshots(folder: Path) -> None:
 
 
 @main.command()
-@click.option("--rows", default=1_000_000, show_default=True, help="Rows of the larger table.")
+@click.option("--rows", default=5_000_000, show_default=True, help="Rows of the larger table.")
 def speed(rows: int) -> None:
     """Print speed and memory as ratios in one run."""
     from keen_trellis.speed import report

@@ -32,8 +32,8 @@ def report(rows: int) -> None:
     console.print(other_grid(rows))
     console.print(page_grid(made[0]))
     del made
-    console.print(reading_grid(rows))
-    console.print(_window_grid(rows))
+    console.print(reading_grid(rows // 5))
+    console.print(_window_grid(rows // 5))
 
 
 # --- the window ---

@@ -105,7 +105,6 @@ def matched(case: Case) -> Match:
     found = match(case.left, case.right, case.links)
     assert found.counts.left_rows == case.left.rows
     found.all_pairs()
-    _ = found.first_pair_of_left
     return found
 
 

@@ -292,7 +292,7 @@ class CodeMatch(Match):
             partner[part] = row_of_code[left[part]]
             np.greater_equal(partner[part], 0, out=has[part], casting="unsafe")
             # Rows of -1 are counted in the first place, which is then dropped.
-            return np.bincount(partner[part] + 1, minlength=len(right) + 1)[1:]
+            return np.bincount(np.add(partner[part], 1, dtype=np.intp), minlength=len(right) + 1)[1:]
 
         counted = side_by_side(look_up, len(left))
         self._partner = partner
@@ -437,7 +437,11 @@ def running_total(counts: IndexVector) -> IndexVector:
 
 def how_often(codes: Codes, size: int) -> IndexVector:
     """How many rows have each code; codes of -1 are not counted."""
-    counted = side_by_side(lambda part: np.bincount(codes[part] + 1, minlength=size + 1)[1:], len(codes))
+
+    def count(part: slice) -> IndexVector:
+        return np.bincount(np.add(codes[part], 1, dtype=np.intp), minlength=size + 1)[1:]
+
+    counted = side_by_side(count, len(codes))
     total: IndexVector = counted[0] if len(counted) == 1 else np.sum(counted, axis=0)
     return total
 

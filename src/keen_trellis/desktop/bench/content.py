@@ -38,11 +38,14 @@ LEFT, LINK, RIGHT = "left", "link", "right"
 
 @dataclass(frozen=True)
 class Column:
-    """One column of the bench. For a link column `field` is the left one and `other` the right one."""
+    """One column of the bench. For a link column `field` is the left one, `other` the right one, and `sign`
+    says how they compare.
+    """
 
     zone: str
     field: Field
     other: Field | None = None
+    sign: str = "="
 
     @property
     def is_number(self) -> bool:
@@ -378,12 +381,13 @@ def knot_content(
     ]
     for key, name, rows, on_left in passed:
         if len(rows):
-            title = f"Passed over · {counted(len(rows), name)} that match"
+            title = f"Passed over · {counted(len(rows), name)} with a match"
             part = Part(key, "", _OneSide(len(rows), rows, on_left=on_left))
             bands.insert(-1, Band(key, title, [part], effect="another row was taken"))
     return Content(_knot_columns(settings, shapes), bands, left, right, match, names, links)
 
 
+_SIGNS = {"<>": "≠", "<=": "≤", ">=": "≥"}
 # The bands of rows that match and are in no pair, and the bands whose destination they share.
 _PASSED = ("passed_left", "passed_right")
 _UNMATCHED_OF_SIDE = {_PASSED[0]: "unmatched_left", _PASSED[1]: "unmatched_right"}
@@ -426,7 +430,10 @@ def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[
     chosen = right if settings.bring is None else settings.bring
     brought = [right[name] for name in chosen if name in right and name not in linked_right]
     plain = [entry for entry in settings.links if entry.link.is_plain]
-    links = [Column(LINK, left[entry.left], right[entry.right]) for entry in plain]
+    links = [
+        Column(LINK, left[entry.left], right[entry.right], _SIGNS.get(entry.operator, entry.operator))
+        for entry in plain
+    ]
     return [Column(LEFT, entry) for entry in kept] + links + [Column(RIGHT, entry) for entry in brought]
 
 

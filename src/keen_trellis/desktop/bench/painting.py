@@ -178,7 +178,8 @@ class GridPainter:
                 for column, left, width in self._grid.column_lefts(zone):
                     box = QRectF(left, rect.top(), width, rect.height())
                     if zone.name == LINK:
-                        self._link(box, cells[column][at], left_row >= 0, right_row >= 0)
+                        sign = self._content.columns[column].sign
+                        self._link(box, cells[column][at], sign, left_row >= 0, right_row >= 0)
                     else:
                         paint_cell(painter, box, cells[column][at], self._content.columns[column])
                     if current and column == self._grid.column and self._grid.hasFocus():
@@ -187,7 +188,7 @@ class GridPainter:
                         painter.drawRect(box.adjusted(1, 1, -1, -1))
             painter.restore()
 
-    def _link(self, box: QRectF, cell: Cell, has_left: bool, has_right: bool) -> None:
+    def _link(self, box: QRectF, cell: Cell, sign: str, has_left: bool, has_right: bool) -> None:
         """Both sides' raw values face to face, stray spaces made visible."""
         painter = self._painter
         middle = box.center().x()
@@ -197,7 +198,7 @@ class GridPainter:
         if has_left and has_right:
             painter.setPen(theme().soft)
             painter.drawText(
-                QRectF(middle - 10, box.top(), 20, box.height()), Qt.AlignmentFlag.AlignCenter, "="
+                QRectF(middle - 10, box.top(), 20, box.height()), Qt.AlignmentFlag.AlignCenter, sign
             )
         if has_right and cell.other is not None:
             right = QRectF(middle + 12, box.top(), box.right() - middle - 12 - PAD, box.height())
@@ -262,7 +263,7 @@ class GridPainter:
         if left is not None:
             draw_mark(painter, QRectF(edge - 24, 8, 18, 14), left.letters, chosen.hue(left.hue))
         painter.setPen(chosen.soft)
-        painter.drawText(QRectF(middle - 10, 0, 20, HEADER_HEIGHT), Qt.AlignmentFlag.AlignCenter, "=")
+        painter.drawText(QRectF(middle - 10, 0, 20, HEADER_HEIGHT), Qt.AlignmentFlag.AlignCenter, column.sign)
         right = self._grid.marks.get(column.other.origin)
         start = middle + 12
         if right is not None:

@@ -80,9 +80,9 @@ class JoinSentence:
             items.append(
                 Chip("and …", lambda anchor: self._add_link(step, settings, outcome.inputs, anchor), "More")
             )
+        items += self._take_items(step, settings, outcome)
         if outcome.error is not None:
             return [*items, *self._broken_items(step, settings, outcome)]
-        items += self._take_items(step, settings, outcome)
         items += self._field_items(step, settings, left, right)
         items += self._merged_items(settings, outcome)
         items.append(Word("This answers:"))

@@ -342,6 +342,8 @@ class _Planner:
                 y - KNOT_ABOVE, counts.left_unmatched, counts.left_matched, counts.right_unmatched, settings
             )
             self._stubs(step, x, y, parts, settings, names, hues)
+        elif settings is None and outcome is not None and outcome.result is not None:
+            detail = f"{step.kind} · {outcome.result.rows.rows:,} rows"
         knot = Knot(step.id, x, y, parts, caption, detail, self.column - 16, hues, error is not None)
         self.layout.knots.append(knot)
         self.layout.height = max(self.layout.height, y + KNOT_HEIGHT)

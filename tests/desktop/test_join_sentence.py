@@ -1,0 +1,194 @@
+"""What the sentence of a join offers beyond equal fields, chosen with real clicks and keys."""
+
+import unittest
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication
+
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.desktop import editing
+from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
+from tests.desktop.driving import CTRL, WindowCase
+
+KEY = Qt.Key
+_LOANS = "loan,object,venue,value,note\nL-1,lcm.1,Pier,500,a\nL-2,LCM.2,Pier,1500,\nL-3,LCM.O3,Mill,900,c\n"
+_OBJECTS = (
+    "accession,year,from,note\nLCM.1,2020,400,x\nLCM.1,2024,600,y\nLCM.2,2021,700,z\nLCM.03,2019,100,c\n"
+)
+
+
+class JoinCase(WindowCase):
+    def setUp(self):
+        super().setUp()
+        flow, ids = Flow(), []
+        for name, content in (("Loans", _LOANS), ("Objects", _OBJECTS)):
+            path = self.folder / f"{name.lower()}.csv"
+            path.write_text(content)
+            flow, step = edits.add_source(flow, SourceSettings("text", str(path)), name)
+            ids.append(Input(step))
+        self.inputs = ids
+        links = (LinkSettings("object", "accession"),)
+        self.flow, self.knot = edits.add_join(flow, *ids, JoinSettings(links=links, type="left-outer"))
+        self.document.edit(self.flow, "open", Selection(self.knot))
+        self.rest()
+
+    @property
+    def settings(self) -> JoinSettings:
+        return editing.join_settings(self.document, self.knot)
+
+    @property
+    def counts(self):
+        return self.document.outcome(self.knot).result.match.counts
+
+    def choose(self, label: str, *texts: str):
+        """Open a chip and click lines of the lists that follow."""
+        self.click(self.chip(label))
+        for text in texts:
+            self.pick(text)
+        self.rest()
+
+    def tick(self, label: str, *texts: str):
+        """Open a chip, tick lines of its list by keyboard and apply."""
+        self.click(self.chip(label))
+        for text in texts:
+            self.chooser().list.setCurrentRow(self.lines().index(text))
+            self.press(KEY.Key_Space)
+        self.press(KEY.Key_Return)
+        self.rest()
+
+    def enter(self, text: str, *, lines: bool = False):
+        """Type into the entry that is open."""
+        entry = QApplication.activePopupWidget()
+        self.assertIsInstance(entry, Entry)
+        if lines:
+            entry.lines.setPlainText(text)
+            self.press(KEY.Key_Return, modifier=CTRL)
+        else:
+            entry.line.selectAll()
+            self.type(text)
+            self.press(KEY.Key_Return)
+        self.rest()
+
+
+class Links(JoinCase):
+    def test_another_operator(self):
+        self.choose("Link field of Loans", "value")
+        self.choose("Link field of Objects", "from")
+        self.choose("Operator", "above")
+        self.assertEqual(self.settings.links[0].operator, ">")
+        self.assertIn("Match value of Loans above from of Objects", self.sentence)
+        self.assertEqual(self.counts.pairs, 10)
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.settings.links[0].operator, "=")
+
+    def test_preparations_and_what_is_compared_as(self):
+        self.tick("Preparation", "ignore case", "ignore leading zeros")
+        self.assertEqual(self.settings.links[0].ignore, ("case", "leading-zeros"))
+        self.assertEqual(self.counts.left_matched, 2)
+        self.tick("Preparation", "compare as number")
+        self.assertEqual(self.settings.links[0].compare_as, "number")
+        self.assertIn("as number, ignoring case and leading zeros", self.sentence)
+        self.assertEqual(self.counts.left_lost, 3)
+        self.tick("Preparation", "compare as text", "a blank matches a blank")
+        link = self.settings.links[0]
+        self.assertEqual((link.compare_as, link.blank_matches_blank), ("text", True))
+        self.assertIn("blank matches blank", self.sentence)
+
+    def test_corrections_are_pasted_and_taken_away(self):
+        self.tick("Preparation", "correct single values …")
+        self.enter("LCM.O3\tLCM.03\nlcm.1 → LCM.1\n", lines=True)
+        self.assertEqual(self.settings.links[0].correct, (("LCM.O3", "LCM.03"), ("lcm.1", "LCM.1")))
+        self.assertEqual((self.counts.left_matched, self.counts.left_as_written), (3, 1))
+        self.click(self.chip("Corrections"))
+        self.enter("no pair", lines=True)
+        entry = QApplication.activePopupWidget()
+        self.assertIn("is no pair", entry.said.text())
+        self.press(KEY.Key_Escape)
+        self.tick("Preparation", "correct single values …")
+        self.assertEqual(self.settings.links[0].correct, ())
+
+    def test_an_expression_in_place_of_a_field(self):
+        self.choose("Link field of Loans", "an expression …")
+        self.enter("UPPER(objct)")
+        self.assertIn("There is no field “objct”", QApplication.activePopupWidget().said.text())
+        self.enter("UPPER(object)")
+        self.assertTrue(self.settings.links[0].left_is_expression)
+        self.assertEqual(self.counts.left_matched, 2)
+        self.assertEqual(self.bands[0], "Unmatched Loans · 1 row")
+        self.assertIn("Match UPPER(object) of Loans", self.sentence)
+
+    def test_any_of_several(self):
+        self.click(self.chip("More"))
+        self.pick("value")
+        self.pick("from")
+        self.rest()
+        self.assertEqual(self.counts.pairs, 0)
+        self.choose("All or any", "or")
+        self.assertTrue(self.settings.any_of)
+        self.assertEqual(self.counts.pairs, 1)
+
+
+class Takes(JoinCase):
+    def test_taking_one_of_several_passes_the_others_over(self):
+        self.tick("Preparation", "ignore case")
+        self.assertIn("Each loan takes every match", self.sentence)
+        self.choose("Take", "the match with the greatest", "year")
+        self.assertEqual(self.settings.take, 'greatest:"year"')
+        self.assertEqual((self.counts.pairs, self.counts.right_passed_over), (2, 1))
+        self.assertIn("Passed over · 1 object with a match", self.bands)
+        self.choose("Take", "its one match")
+        self.assertIn("must match one at most", self.sentence)
+        self.assertIn("“lcm.1”", self.bench_text())
+        self.choose("Take", "the first match")
+        self.assertEqual(self.settings.take, "first")
+
+    def test_a_field_of_both_is_made_one_and_says_where_they_disagree(self):
+        self.tick(
+            "Fields of Objects",
+            "make “note” of both sides one field, Loans first",
+            "add a field “partner found”",
+        )
+        self.assertEqual(self.settings.merge, (MergeSettings("note", "left"),))
+        self.assertTrue(self.settings.partner_found)
+        self.tick("Preparation", "ignore case")
+        self.assertIn("note is one field: 2 pairs disagree, Loans is shown.", self.sentence)
+        names = self.document.outcome(self.knot).result.rows.names
+        self.assertEqual(names, ("loan", "object", "venue", "value", "note", "year", "from", "partner found"))
+
+    def test_a_cross_join_only_on_purpose(self):
+        editing.change_join(self.document, self.knot, "no link", links=())
+        self.rest()
+        self.click(self.chip("Cross join"))
+        self.rest()
+        self.assertIs(self.settings.join_type, JoinType.CROSS)
+        self.assertIn("Pair every loan with every object (cross join).", self.sentence)
+        self.assertIn("12 rows.", self.sentence)
+        self.click(self.chip("Link fields"))
+        self.rest()
+        self.assertIs(self.settings.join_type, JoinType.LEFT_OUTER)
+
+
+class OtherSteps(JoinCase):
+    def test_a_blend_is_read_aloud_and_shown(self):
+        measure = BlendMeasure("objects", "count")
+        other = OtherSettings((LinkSettings("object", "accession", ("case",)),), (measure,))
+        settings = BlendSettings(others=(other,))
+        flow, blend = edits.add_step(self.flow, "blend", "Loans blended", self.inputs, settings)
+        self.document.edit(flow, "blend", Selection(blend))
+        self.rest()
+        self.assertIn("Blend Loans with objects of Objects, by object = accession.", self.sentence)
+        self.assertIn("3 rows, 6 fields.", self.sentence)
+        self.assertEqual(
+            self.document.outcome(blend).result.rows.column("objects").values.to_pylist(), [2, 1, None]
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
