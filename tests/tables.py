@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
-from keen_trellis.core.link import LinkField
+from keen_trellis.core.link import LinkField, Operator
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable
@@ -82,10 +82,18 @@ class Judge:
             self._base.executemany(f"INSERT INTO {name} VALUES ({marks})", stored)
 
     def rows(
-        self, kind: JoinType, links: list[LinkField], fields: tuple[str, ...], other: tuple[str, ...]
+        self,
+        kind: JoinType,
+        links: list[LinkField],
+        fields: tuple[str, ...],
+        other: tuple[str, ...],
+        *,
+        any_of: bool = False,
     ) -> Counter:
         """The rows of a join, as a multiset."""
-        on = " AND ".join(f'l."{link.left}" = r."{link.right}"' for link in links)
+        on = (" OR " if any_of else " AND ").join(
+            f'(l."{link.left}" {_sign(link)} r."{link.right}")' for link in links
+        )
         left = ", ".join(f'l."{name}"' for name in fields)
         right = ", ".join(f'r."{name}"' for name in other)
         exists = f"EXISTS (SELECT 1 FROM {{}} WHERE {on})"
@@ -110,6 +118,12 @@ class Judge:
 
     def close(self) -> None:
         self._base.close()
+
+
+def _sign(link: LinkField) -> str:
+    if link.blanks:
+        return "IS" if link.operator is Operator.EQUAL else "IS NOT"
+    return link.operator.value
 
 
 def _stored(value):

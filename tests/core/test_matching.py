@@ -2,6 +2,8 @@
 
 import datetime as dt
 import unittest
+from collections import Counter
+from dataclasses import replace
 from decimal import Decimal
 
 import numpy as np
@@ -14,9 +16,10 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, PassedOverTable, Side, disagreements, plan_fields
 from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken
 from keen_trellis.core.matching import cross, match
+from keen_trellis.core.preparing import prepare
 from keen_trellis.core.ranges import Limits
-from keen_trellis.core.table import ArrowTable
-from tests.core.reference import every_match, taken
+from keen_trellis.core.table import ArrowTable, Cells
+from tests.core.reference import every_match, prepared_text, taken
 from tests.tables import joined, rows_of, table
 
 _TEXTS = st.sampled_from(
@@ -222,6 +225,34 @@ class AgainstReference(unittest.TestCase):
         found = [pairs_of(match(part, right, links, any_of=any_of)) for part in parts]
         together = found[0] + [(i + cut, j) for i, j in found[1]]
         self.assertEqual(together, pairs_of(match(left, right, links, any_of=any_of)))
+
+
+class Algebra(unittest.TestCase):
+    @given(cases())
+    def test_joins_are_made_of_each_other(self, case):
+        left, right, links, any_of, _ = case
+        found = match(left, right, links, any_of=any_of)
+
+        def rows(kind):
+            table = joined(left, right, found, links, kind)
+            left_rows, right_rows = table.rows_of_sides(range(table.rows))
+            return Counter(zip(left_rows.tolist(), right_rows.tolist(), strict=True))
+
+        kinds = {kind: rows(kind) for kind in JoinType if kind is not JoinType.CROSS}
+        self.assertEqual(kinds[JoinType.LEFT_OUTER], kinds[JoinType.INNER] + kinds[JoinType.LEFT_ANTI])
+        self.assertEqual(kinds[JoinType.FULL_OUTER], kinds[JoinType.LEFT_OUTER] + kinds[JoinType.RIGHT_ANTI])
+        self.assertEqual(kinds[JoinType.FULL_ANTI], kinds[JoinType.LEFT_ANTI] + kinds[JoinType.RIGHT_ANTI])
+        semi = kinds[JoinType.LEFT_SEMI] + kinds[JoinType.LEFT_ANTI]
+        self.assertEqual(semi, Counter((row, -1) for row in range(left.rows)))
+
+    @given(st.lists(_TEXTS | st.text(max_size=5), max_size=8), _PREPARATIONS)
+    def test_preparing_twice_changes_nothing_more(self, texts, preparation):
+        # Corrections are made once: what one of them makes is not corrected again.
+        plain = replace(preparation, corrections=())
+        once = prepare(Cells(pa.array(texts, pa.large_string())), plain).of_rows
+        self.assertEqual(prepare(Cells(once), plain).of_rows.to_pylist(), once.to_pylist())
+        expected = [prepared_text(text, plain) if text else None for text in texts]
+        self.assertEqual(once.to_pylist(), expected)
 
 
 class Periods(unittest.TestCase):

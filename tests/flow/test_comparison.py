@@ -10,15 +10,45 @@ from keen_trellis.core.task import Task
 from keen_trellis.demo.flows import WINTER_LOANS
 from keen_trellis.demo.next_month import next_month
 from keen_trellis.demo.setting_up import make_next_month
+from keen_trellis.flow import edits
 from keen_trellis.flow.comparison import Earlier, compare, run_as_it_is
 from keen_trellis.flow.file_format import load, save
+from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.last_run import last_run, with_last_run
-from keen_trellis.flow.report import change_lines
+from keen_trellis.flow.report import change_lines, knot_words
 from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
 from tests import demo_data
+
+
+class PassedOver(unittest.TestCase):
+    def test_rows_passed_over_are_compared_too(self):
+        with TemporaryDirectory() as place:
+            folder = Path(place)
+            (folder / "loans.csv").write_text("loan,object\nL-1,A\nL-2,B\n")
+            (folder / "objects.csv").write_text("code,title\nA,Bell\nB,Bowl\n")
+            flow, inputs = Flow(), []
+            for name in ("loans", "objects"):
+                settings = SourceSettings("text", str(folder / f"{name}.csv"))
+                flow, step = edits.add_source(flow, settings, name.capitalize())
+                inputs.append(Input(step))
+            links = (LinkSettings("object", "code"),)
+            flow, knot = edits.add_join(flow, *inputs, JoinSettings(links=links, type="inner", take="first"))
+            cache = Cache(folder / "cache")
+            library = Library(cache)
+            last = run_as_it_is(flow, KINDS, Runner(KINDS, library), library, Task())
+            (folder / "objects.csv").write_text("code,title\nA,Bell\nA,Bell II\nB,Bowl\nB,Bowl II\n")
+            library = Library(cache)
+            found = compare(flow, Runner(KINDS, library), library.before(flow, KINDS, last), last)
+            (change,) = found.knots
+            self.assertEqual((change.before.right_passed_over, change.after.right_passed_over), (0, 2))
+            self.assertEqual(knot_words(change), "0 to 2 Objects passed over")
+            members = found.as_members()["knots"][0]
+            self.assertEqual(members["after"]["right_passed_over"], 2)
 
 
 class Month(unittest.TestCase):

@@ -14,8 +14,10 @@ from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps import join as join_step
+from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from tests.tables import rows_of, table
 
 
@@ -57,6 +59,44 @@ class Results(RunnerCase):
         self.assertEqual(rows_of(ports["unmatched_left"]), [("B", 2), ("a ", 3)])
         self.assertEqual(rows_of(ports["unmatched_right"]), [("C", "Chart")])
 
+    def test_rows_passed_over_have_a_port_of_their_own(self):
+        self.shelf.tables["objects"] = table(code=["A", "A"], title=["Bell", "Bowl"])
+        ports = self.runner.result(self.changed(take="last"), self.knot).ports
+        self.assertEqual(rows_of(ports["matched"]), [("A", 1, "Bowl")])
+        self.assertEqual(rows_of(ports["passed_over"]), [("A", None, "Bell")])
+
+    def test_a_chain_of_knots_keeps_blank_and_no_partner_apart(self):
+        self.shelf.tables["titles"] = table(heading=["Bell", "none"], size=[1, 2])
+        flow, titles = edits.add_source(self.flow, SourceSettings("text", "/t", "titles"), "Titles")
+        link = LinkSettings(
+            "CASE WHEN PARTNER_FOUND('Objects') THEN title ELSE 'none' END",
+            "heading",
+            left_is_expression=True,
+        )
+        settings = JoinSettings(links=(link,), type="left-outer", bring=("size",))
+        flow, second = edits.add_join(flow, Input(self.knot), Input(titles), settings)
+        rows = self.runner.result(flow, second).rows
+        self.assertEqual(rows_of(rows), [("A", 1, "Bell", 1), ("B", 2, None, 2), ("a ", 3, None, 2)])
+        title, size = rows.take(None, ["title", "size"])
+        self.assertEqual((title.absent.tolist(), size.absent), ([False, True, True], None))
+
+    def test_a_blend_and_a_summary_are_steps_like_others(self):
+        measure = BlendMeasure("objects", "count")
+        other = OtherSettings((LinkSettings("no", "code", ("case", "outer-spaces")),), (measure,))
+        inputs = [Input("loans"), Input("objects")]
+        flow, blend = edits.add_step(self.flow, "blend", "Blended", inputs, BlendSettings(others=(other,)))
+        found = self.runner.result(flow, blend)
+        self.assertEqual(rows_of(found.rows), [("A", 1, 1), ("B", 2, None), ("a ", 3, 1)])
+        self.assertEqual(rows_of(found.ports["unused:1"]), [("C", 1)])
+        keys = SummariseSettings(keys=("objects",), measures=(MeasureSettings("values", "listing", "value"),))
+        flow, summary = edits.add_step(flow, "summarise", "By objects", [Input(blend)], keys)
+        self.assertEqual(rows_of(self.runner.result(flow, summary).rows), [(1, "1, 3"), (None, "2")])
+        for step, names in ((blend, ("no", "value", "objects")), (summary, ("objects", "values"))):
+            shape = self.runner.shape(flow, Input(step))
+            self.assertEqual(tuple(field.name for field in shape.fields), names)
+        unused = self.runner.shape(flow, Input(blend, "unused:1"))
+        self.assertEqual([field.name for field in unused.fields], ["code", "objects"])
+
     def test_fields_know_the_source_they_came_from(self):
         fields = self.runner.result(self.flow, self.knot).rows.fields
         self.assertEqual([field.origin for field in fields], ["loans", "loans", "objects"])
@@ -90,6 +130,12 @@ class Results(RunnerCase):
 
 
 class Fingerprints(RunnerCase):
+    def test_what_is_taken_and_how_links_hold_are_matched_anew_and_kept_apart(self):
+        with self.matches_made() as made:
+            for changes in ({}, {"take": "first"}, {"any_of": True}, {}, {"take": "first"}):
+                self.runner.result(self.changed(**changes), self.knot)
+        self.assertEqual(made.call_count, 3)
+
     def test_type_and_fields_never_match_again(self):
         with self.matches_made() as made:
             self.runner.result(self.flow, self.knot)

@@ -75,11 +75,12 @@ def plan_fields(
     choice: FieldChoice,
     right_name: str,
     *,
+    left_name: str = "",
     any_of: bool = False,
 ) -> tuple[JoinedField, ...]:
     """The fields that the join will have, without looking at a row. UsageError for an unknown field."""
-    kept = _chosen(left, choice.keep) if join_type.has_left_fields else []
-    brought = _chosen(right, choice.bring) if join_type.has_right_fields else []
+    kept = _chosen(left, choice.keep, left_name) if join_type.has_left_fields else []
+    brought = _chosen(right, choice.bring, right_name) if join_type.has_right_fields else []
     once = not choice.both_links and not any_of and join_type.has_right_fields
     merged = _links_that_appear_once(kept, right, links) if once else {}
     shown_once = {other.name for other in merged.values()} if choice.bring is None else set()
@@ -141,10 +142,10 @@ def disagreements(left: Table, right: Table, match: Match, name: str) -> int:
     return count
 
 
-def _chosen(fields: Sequence[Field], names: Iterable[str] | None) -> list[Field]:
-    if names is None:
-        return list(fields)
-    return [find_field(fields, name) for name in dict.fromkeys(names)]
+def _chosen(fields: Sequence[Field], names: Iterable[str] | None, table: str) -> list[Field]:
+    """The fields with these names, said to come from `table` unless an earlier join said from where."""
+    found = fields if names is None else [find_field(fields, name) for name in dict.fromkeys(names)]
+    return [replace(field, table=field.table or table) for field in found]
 
 
 def _links_that_appear_once(

@@ -24,11 +24,16 @@ BATCH_ROWS = 65_536
 
 @dataclass(frozen=True)
 class Field:
-    """A column's name and type. `origin` is the id of the source step it came from, "" if none."""
+    """A column's name and type.
+
+    origin: the id of the source step it came from, "" if none.  table: the name of the table from which a
+    join took it, "" before the first.
+    """
 
     name: str
     arrow_type: pa.DataType
     origin: str = ""
+    table: str = ""
 
     @property
     def type(self) -> FieldType:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -63,12 +63,11 @@ def parse(
     text: str,
     fields: Sequence[Field],
     *,
-    tables: Mapping[str, Collection[str]] | None = None,
     today: dt.date | None = None,
 ) -> Expression:
     """The expression that `text` writes, over `fields`.
 
-    tables: for PARTNER_FOUND, the fields that came from each table.  today: what CURRENT_DATE gives.
+    today: what CURRENT_DATE gives.  PARTNER_FOUND asks for the tables from which joins took the fields.
     UsageError, pointing into the text, for what does not parse, is not allowed or does not fit together.
     """
     if not text.strip():
@@ -83,7 +82,7 @@ def parse(
         raise _pointing(text, error) from error
     if len(parsed) != 1 or parsed[0] is None:
         raise UsageError(f"“{text}” is not one expression.")
-    reader = _Reader(text, fields, tables or {}, today or dt.date.today())
+    reader = _Reader(text, fields, today or dt.date.today())
     try:
         node = reader.read(parsed[0])
     except RecursionError as error:
@@ -137,10 +136,8 @@ def _pointing(text: str, error: Exception) -> UsageError:
 class _Reader:
     """Turns sqlglot's tree into nodes that compute, with their types."""
 
-    def __init__(
-        self, text: str, fields: Sequence[Field], tables: Mapping[str, Collection[str]], today: dt.date
-    ) -> None:
-        self._text, self._fields, self._tables, self._today = text, fields, tables, today
+    def __init__(self, text: str, fields: Sequence[Field], today: dt.date) -> None:
+        self._text, self._fields, self._today = text, fields, today
         self.names: dict[str, None] = {}
         self._readers: dict[type, Callable[[Any], Node]] = {
             exp.Column: self._field,
@@ -345,12 +342,13 @@ class _Reader:
         if str(tree.this).upper() != "PARTNER_FOUND" or len(tree.expressions) != 1:
             raise UsageError("PARTNER_FOUND takes the name of a table in single quotes.")
         name = self._text_of(tree.expressions[0], "PARTNER_FOUND")
-        if name not in self._tables:
-            known = ", ".join(f"'{table}'" for table in self._tables) or "none"
+        names = [entry.name for entry in self._fields if entry.table == name]
+        if not names:
+            tables = dict.fromkeys(entry.table for entry in self._fields if entry.table)
+            known = ", ".join(f"'{table}'" for table in tables) or "none"
             raise UsageError(
                 f"No fields came from a table “{name}”.", remedy=f"The tables here are: {known}."
             )
-        names = [entry.name for entry in self._fields if entry.name in self._tables[name]]
         self.names |= dict.fromkeys(names)
 
         def found(rows: Any) -> pa.Array:

@@ -185,6 +185,7 @@ class JoinKind:
             join_type or settings.join_type,
             settings.choice,
             right.name,
+            left_name=left.name,
             any_of=settings.any_of and len(settings.links) > 1,
         )
 
@@ -206,7 +207,7 @@ class JoinKind:
     def fingerprint(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> object:
         plan = self.plan(settings, inputs)
         names = [(entry.field.name, entry.side, entry.left, entry.right) for entry in plan]
-        return encode_settings(settings), names, inputs[1].name
+        return encode_settings(settings), names, inputs[0].name, inputs[1].name
 
     def compute(self, settings: JoinSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         left, right = inputs
