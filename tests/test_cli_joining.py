@@ -143,6 +143,10 @@ class Matching(CommandCase):
         self.refused(2, "Nothing compares as", *words, *self.LINK, "--compare-as", "colour")
         self.refused(2, "neither more nor less", *words, "--link", "value<valued", "--blank-matches-blank")
         self.refused(7, "does not fit", *words, "--link", "value * 9223372036854775807 = valued")
+        many = "\n".join(["k", *map(str, range(8_000))])
+        (self.folder / "many.csv").write_text(many)
+        large = ("match", self.path("many"), self.path("many"), "--type", "cross")
+        self.refused(7, "would have 64,000,000 rows; the limit is 50,000,000", *large)
         self.refused(4, "has two columns", *words, *self.LINK, "--correct", self.folder / "rates.csv")
         self.refused(2, "Say with --link", *words)
 
@@ -185,7 +189,7 @@ class Blending(CommandCase):
             (2, "no field “price”", "--measure", "sum(price)"),
             (7, "sum needs numbers", "--measure", "sum(place)"),
             (2, "no measure “totl”", "--measure", "sum(cost) as total", "--spread", "totl"),
-            (6, "cannot keep", "--measure", "sum(cost)", "--keep", "some"),
+            (6, "no way to keep rows", "--measure", "sum(cost)", "--keep", "some"),
             (2, "is no condition", "--measure", "sum(cost)", "--where", "cost"),
         ):
             self.refused(code, said, *self.blend(*words))

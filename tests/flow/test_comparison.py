@@ -37,7 +37,7 @@ class PassedOver(unittest.TestCase):
                 flow, step = edits.add_source(flow, settings, name.capitalize())
                 inputs.append(Input(step))
             links = (LinkSettings("object", "code"),)
-            flow, knot = edits.add_join(flow, *inputs, JoinSettings(links=links, type="inner", take="first"))
+            flow, _ = edits.add_join(flow, *inputs, JoinSettings(links=links, type="inner", take="first"))
             cache = Cache(folder / "cache")
             library = Library(cache)
             last = run_as_it_is(flow, KINDS, Runner(KINDS, library), library, Task())

@@ -126,6 +126,13 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
 def _at_one_scale(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     """Decimals and integers in units of the finer scale; ranks where these leave 64 bits."""
     scale = max(values.type.scale for values in (left, right) if pa.types.is_decimal(values.type))
+    if left.type == right.type:
+        units = [
+            unscaled(values.fill_null(zero_like(values)) if values.null_count else values)
+            for values in (left, right)
+        ]
+        if all(fits for _, fits in units):
+            return units[0][0], units[1][0]
     wide = [values.cast(pa.decimal256(76, scale)) for values in (left, right)]
     try:
         narrow = [values.cast(pa.decimal128(38, scale)) for values in wide]

@@ -102,6 +102,36 @@ def encode(prepared: Sequence[PreparedLink], task: Task | None = None) -> Encode
     return together
 
 
+def numbered(side: Prepared) -> tuple[Codes, int]:
+    """One side's values alone as codes below a size, the same for equal values; blanks have one of their own.
+
+    What could not be converted counts as blank.
+    """
+    values, _ = _same_footing(side.values, side.values)
+    codes: Codes | None = None
+    if pa.types.is_int64(values.type):
+        bounds = pc.min_max(values)
+        least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
+        if least is not None and greatest - least <= 2 * len(values) + 1024:
+            size = greatest - least + 1
+            codes = _distances(values, least, size)
+    if codes is None:
+        # Each stretch by itself, on its own core; their dictionaries are united afterwards.
+        parts = mapped(lambda part: part.dictionary_encode(), values)
+        together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
+        places = np.append(together.indices.to_numpy(zero_copy_only=False), np.int32(-1))
+        starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
+        found = [
+            places[np.where(own < 0, -1, own + start)]
+            for own, start in zip((_minus_one_for_null(p.indices) for p in parts), starts, strict=False)
+        ]
+        codes, size = np.concatenate(found), len(together.dictionary)
+    codes = _of_rows(codes, side)
+    if codes.min(initial=0) < 0:
+        return np.where(codes < 0, codes.dtype.type(size), codes), size + 1
+    return codes, size
+
+
 def _encode_one(entry: PreparedLink) -> Encoded:
     one, other = _same_footing(entry.left.values, entry.right.values)
     left, right, size = _codes_of(one, other)

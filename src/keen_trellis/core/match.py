@@ -418,9 +418,14 @@ def ordered_by_code(codes: Codes, size: int) -> Pairs:
     # Imported here: the window is up before the first match needs it.
     from scipy.sparse import csr_array
 
-    rows = np.flatnonzero(codes >= 0)
-    held = codes[rows]
     kind = index_type(max(size, len(codes)))
+    rows = np.flatnonzero(codes >= 0)
+    if len(rows) == len(codes):
+        bounds = np.arange(len(codes) + 1, dtype=kind)
+        ones = np.ones(len(codes), dtype=np.int8)
+        whole = csr_array((ones, codes.astype(kind), bounds), shape=(len(codes), size)).tocsc()
+        return whole.indices, whole.indptr
+    held = codes[rows]
     bounds = np.arange(len(rows) + 1, dtype=kind)
     ones = np.ones(len(rows), dtype=np.int8)
     matrix = csr_array((ones, held.astype(kind), bounds), shape=(len(rows), size)).tocsc()

@@ -1,7 +1,7 @@
 """What a group of rows comes to: sums, means, least, greatest, median, counts, first, last, listings.
 
-Whole numbers and decimals are summed exactly: in limbs of 32 bits, each of which stays within 64 bits for two
-thousand million rows, and are put together once at the end.
+Whole numbers and decimals are summed exactly: cut into limbs so short that their sums are exact even as
+doubles, which NumPy adds up by group in one pass, and put together once at the end.
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -25,8 +26,6 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_ar
 Vector = np.ndarray[Any, Any]
 _INTEGER, _REAL = ARROW_TYPES[FieldType.INTEGER], ARROW_TYPES[FieldType.REAL]
 _MOST_DIGITS = 38
-_LIMB = np.int64(32)
-_LOW = np.int64(0xFFFFFFFF)
 
 
 class Function(enum.Enum):
@@ -93,12 +92,16 @@ def _scale(kind: pa.DataType) -> int:
     return kind.scale if pa.types.is_decimal(kind) else 0
 
 
-@dataclass(frozen=True)
 class Groups:
     """Rows put into groups. codes: the group of each row.  size: how many groups there are."""
 
-    codes: IndexVector
-    size: int
+    def __init__(self, codes: IndexVector, size: int) -> None:
+        self.codes, self.size = codes, size
+
+    @cached_property
+    def ordered(self) -> tuple[IndexVector, IndexVector]:
+        """The rows by group, those of one group in their order, and where each group's stretch begins."""
+        return ordered_by_code(self.codes, self.size)
 
 
 def measured(table: Table, groups: Groups, measure: Measure) -> Cells:
@@ -110,8 +113,7 @@ def measured(table: Table, groups: Groups, measure: Measure) -> Cells:
         return Cells(pa.array(np.bincount(groups.codes, minlength=groups.size)))
     cells = value_of(measure.expression, table.fields).cells(table)
     kind = measure.field(table.fields).arrow_type
-    sorted_rows = _Sorted.of(cells.values, groups)
-    values = _FUNCTIONS[measure.function](sorted_rows, kind, measure)
+    values = _FUNCTIONS[measure.function](_Values(cells.values, groups), kind, measure)
     if cells.absent is None or not cells.absent.any():
         return Cells(values)
     present = np.bincount(groups.codes[~cells.absent], minlength=groups.size)
@@ -127,48 +129,54 @@ def rows_without_partner(table: Table, measure: Measure) -> int:
     return 0 if absent is None else int(np.count_nonzero(absent))
 
 
-@dataclass(frozen=True)
-class _Sorted:
-    """The filled values of a column, ordered by group.
+class _Values:
+    """The filled values of a column and their groups.
 
-    values: all of the column.  order: rows of filled values by group.  starts, counts: the stretch of each
-    group; filled: groups that have any.
+    rows: the rows that are filled, None for all.  codes: their groups.  filled: groups that have any.
     """
 
-    values: pa.Array
-    order: IndexVector
-    starts: IndexVector
-    counts: IndexVector
-
-    @staticmethod
-    def of(values: pa.Array, groups: Groups) -> _Sorted:
-        codes = groups.codes
+    def __init__(self, values: pa.Array, groups: Groups) -> None:
+        self.values, self.size = values, groups.size
+        self._groups = groups
+        self.rows: IndexVector | None = None
+        self.codes = groups.codes
         if values.null_count:
-            codes = np.where(values.is_valid().to_numpy(zero_copy_only=False), codes, -1)
-        order, bounds = ordered_by_code(codes, groups.size)
-        return _Sorted(values, order, bounds[:-1], np.diff(bounds))
+            self.rows = np.flatnonzero(values.is_valid().to_numpy(zero_copy_only=False))
+            self.codes = groups.codes[self.rows]
+        self.counts = np.bincount(self.codes, minlength=groups.size)
+        self.filled: Mask = self.counts > 0
 
-    @property
-    def filled(self) -> Mask:
-        return self.counts > 0
+    def of_filled(self, vector: Vector) -> Vector:
+        """A vector of all rows, cut down to the filled ones."""
+        return vector if self.rows is None else vector[self.rows]
 
-    def reduced(self, reduce: Any, vector: Vector) -> Vector:
-        """`reduce` (a ufunc) over the entries of each group, 0 where there are none."""
-        made = np.zeros(len(self.counts), vector.dtype)
-        if len(self.order):
-            made[self.filled] = reduce.reduceat(vector[self.order], self.starts[self.filled])
-        return made
+    @cached_property
+    def worth(self) -> Vector:
+        """The filled values as numbers that compare as they do."""
+        return self.of_filled(as_comparable(self.values, self.values.slice(0, 0))[0])
 
-    def taken(self, rows: IndexVector) -> pa.Array:
-        """The value of one row for each group that has any."""
-        at = np.zeros(len(self.counts), np.int64)
-        at[self.filled] = rows[self.filled]
-        return self.values.take(pa.array(at, mask=~self.filled))
+    @cached_property
+    def ordered(self) -> tuple[IndexVector, IndexVector]:
+        """Filled rows (by their place among these) by group, and where each group's stretch begins."""
+        return self._groups.ordered if self.rows is None else ordered_by_code(self.codes, self.size)
+
+    def taken(self, places: IndexVector) -> pa.Array:
+        """The value at one place among the filled rows for each group that has any."""
+        rows = np.zeros(self.size, np.int64)
+        rows[self.filled] = places[self.filled] if self.rows is None else self.rows[places[self.filled]]
+        return self.values.take(pa.array(rows, mask=~self.filled))
+
+    def last_written(self, places: IndexVector, codes: IndexVector) -> IndexVector:
+        """For each group the place that stands last among those handed in."""
+        found = np.zeros(self.size, np.int64)
+        found[codes] = places
+        return found
 
 
-def _sum(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
+def _sum(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     if kind == _REAL:
-        return pa.array(rows.reduced(np.add, reals(rows.values)), mask=~rows.filled)
+        sums = np.bincount(rows.codes, weights=rows.of_filled(reals(rows.values)), minlength=rows.size)
+        return pa.array(sums, mask=~rows.filled)
     high, low = _exact_sum(rows)
     if kind == _INTEGER:
         if (high != low >> 63).any():
@@ -180,33 +188,51 @@ def _sum(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
     return _decimals(high, low, kind, rows.filled, measure)
 
 
-def _exact_sum(rows: _Sorted) -> tuple[Vector, Vector]:
+def _exact_sum(rows: _Values) -> tuple[Vector, Vector]:
     """Sums of whole numbers or of decimals in units of their last place, as 128 bits: high and low half."""
     values = rows.values
     if pa.types.is_decimal(values.type):
-        words = np.frombuffer(values.buffers()[1], np.int64)[
-            2 * values.offset : 2 * (values.offset + len(values))
-        ]
-        low, high = words[0::2], words[1::2]
+        words = np.frombuffer(values.buffers()[1], np.int64)
+        words = words[2 * values.offset : 2 * (values.offset + len(values))]
+        low, high = rows.of_filled(words[0::2]), rows.of_filled(words[1::2])
     else:
-        low = (values.fill_null(0) if values.null_count else values).to_numpy(zero_copy_only=False)
+        filled = values.fill_null(0) if values.null_count else values
+        low = rows.of_filled(filled.to_numpy(zero_copy_only=False))
         high = low >> 63
-    narrow = bool(np.array_equal(high[rows.order], low[rows.order] >> 63)) if len(rows.order) else True
-    if narrow:
-        limbs = [rows.reduced(np.add, low & _LOW), rows.reduced(np.add, low >> _LIMB)]
-        limbs.append(np.zeros_like(limbs[0]))
+    # So many bits of as many values as there are add up to less than 2 ** 53.
+    bits = 52 - len(low).bit_length()
+    narrow = bool(np.array_equal(high, low >> 63))
+    most = max(abs(int(low.min(initial=0))), abs(int(low.max(initial=0))))
+    width = most.bit_length() + 1 if narrow else 128
+    total_high, total_low = np.zeros(rows.size, np.int64), np.zeros(rows.size, np.int64)
+    for start in range(0, width, bits):
+        is_last = start + bits >= width
+        limb = _limb(high, low, start, None if is_last else bits)
+        sums = np.bincount(rows.codes, weights=limb, minlength=rows.size).astype(np.int64)
+        total_high, total_low = _added(total_high, total_low, sums, start)
+    return total_high, total_low
+
+
+def _limb(high: Vector, low: Vector, start: int, bits: int | None) -> Vector:
+    """So many bits of 128 from `start` on, or all that are left, with the sign."""
+    if start == 0:
+        found = low
+    elif start < 64:
+        found = (low.view(np.uint64) >> np.uint64(start)).view(np.int64) | (high << np.int64(64 - start))
     else:
-        limbs = [
-            rows.reduced(np.add, low & _LOW),
-            rows.reduced(np.add, (low >> _LIMB) & _LOW),
-            rows.reduced(np.add, high),
-        ]
-    # Carried from limb to limb; the shift of a negative limb rounds down, as it has to.
-    first, second, third = limbs
-    second = second + (first >> _LIMB)
-    made_low = (first & _LOW) | (second << _LIMB)
-    made_high = third + (second >> _LIMB)
-    return made_high, made_low
+        found = high >> np.int64(start - 64)
+    return found if bits is None else found & np.int64((1 << bits) - 1)
+
+
+def _added(high: Vector, low: Vector, more: Vector, shift: int) -> tuple[Vector, Vector]:
+    """128 bits and 64 bits that are moved up by `shift`, added."""
+    if shift >= 64:
+        return high + (more << np.int64(shift - 64)), low
+    moved = more << np.int64(shift)
+    carried = more >> np.int64(63 if shift == 0 else 64 - shift)
+    total = low + moved
+    carry = total.view(np.uint64) < moved.view(np.uint64)
+    return high + carried + carry, total
 
 
 def _decimals(high: Vector, low: Vector, kind: pa.DataType, filled: Mask, measure: Measure) -> pa.Array:
@@ -223,47 +249,40 @@ def _decimals(high: Vector, low: Vector, kind: pa.DataType, filled: Mask, measur
     return pc.if_else(pa.array(filled), made, pa.scalar(None, kind))
 
 
-def _mean(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
+def _mean(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     if rows.values.type == _REAL:
-        sums = rows.reduced(np.add, reals(rows.values))
+        sums = np.bincount(rows.codes, weights=rows.of_filled(reals(rows.values)), minlength=rows.size)
     else:
-        exact = _decimals(
-            *_exact_sum(rows), pa.decimal128(_MOST_DIGITS, _scale(rows.values.type)), rows.filled, measure
-        )
-        sums = reals(exact)
+        exact = pa.decimal128(_MOST_DIGITS, _scale(rows.values.type))
+        sums = reals(_decimals(*_exact_sum(rows), exact, rows.filled, measure))
     return pa.array(sums / np.maximum(rows.counts, 1), mask=~rows.filled)
 
 
-def _least(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
+def _least(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     return rows.taken(_extreme(rows, np.minimum)).cast(kind)
 
 
-def _greatest(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
+def _greatest(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     return rows.taken(_extreme(rows, np.maximum)).cast(kind)
 
 
-def _extreme(rows: _Sorted, reduce: Any) -> IndexVector:
-    """The first row of each group that has its least or greatest value."""
-    worth = as_comparable(rows.values, rows.values.slice(0, 0))[0]
-    best = np.repeat(rows.reduced(reduce, worth), rows.counts)
-    places = np.where(worth[rows.order] == best, np.arange(len(rows.order)), len(rows.order))
-    made = np.zeros(len(rows.counts), np.int64)
-    if len(rows.order):
-        made[rows.filled] = rows.order[np.minimum.reduceat(places, rows.starts[rows.filled])]
-    return made
+def _extreme(rows: _Values, reduce: Any) -> IndexVector:
+    """The place of the first row of each group that has its least or greatest value."""
+    best = np.zeros(rows.size, rows.worth.dtype)
+    # Each group begins with one of its own values.
+    best[rows.codes] = rows.worth
+    reduce.at(best, rows.codes, rows.worth)
+    places = np.flatnonzero(rows.worth == best[rows.codes])[::-1]
+    return rows.last_written(places, rows.codes[places])
 
 
-def _median(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
-    worth = as_comparable(rows.values, rows.values.slice(0, 0))[0]
-    group = np.repeat(np.arange(len(rows.counts)), rows.counts)
-    order = rows.order[np.lexsort((worth[rows.order], group))]
-    last = len(order) - 1
-    lower = (
-        order[np.clip(rows.starts + np.maximum(rows.counts - 1, 0) // 2, 0, max(last, 0))]
-        if len(order)
-        else rows.starts
+def _median(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
+    order = np.lexsort((rows.worth, rows.codes))
+    start, last = rows.ordered[1][:-1], max(len(order) - 1, 0)
+    lower, upper = (
+        np.append(order, 0)[np.minimum(start + middle, last)]
+        for middle in (np.maximum(rows.counts - 1, 0) // 2, rows.counts // 2)
     )
-    upper = order[np.clip(rows.starts + rows.counts // 2, 0, max(last, 0))] if len(order) else rows.starts
     one = rows.taken(lower)
     if not type_of_arrow(kind).is_number:
         return one
@@ -284,37 +303,32 @@ def _median(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
         raise DataError(f"{measure.name}: a median does not fit into {_MOST_DIGITS} digits.") from error
 
 
-def _count(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
+def _count(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     return pa.array(rows.counts.astype(np.int64))
 
 
-def _count_distinct(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
-    worth = as_comparable(rows.values, rows.values.slice(0, 0))[0][rows.order]
-    group = np.repeat(np.arange(len(rows.counts)), rows.counts)
-    order = np.lexsort((worth, group))
-    worth, group = worth[order], group[order]
+def _count_distinct(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
+    order = np.lexsort((rows.worth, rows.codes))
+    worth, group = rows.worth[order], rows.codes[order]
     new = np.ones(len(order), dtype=bool)
     new[1:] = (worth[1:] != worth[:-1]) | (group[1:] != group[:-1])
-    return pa.array(np.bincount(group[new], minlength=len(rows.counts)))
+    return pa.array(np.bincount(group[new], minlength=rows.size))
 
 
-def _first(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
-    return rows.taken(
-        rows.order[np.minimum(rows.starts, max(len(rows.order) - 1, 0))] if len(rows.order) else rows.starts
-    ).cast(kind)
+def _first(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
+    places = np.arange(len(rows.codes) - 1, -1, -1)
+    return rows.taken(rows.last_written(places, rows.codes[::-1])).cast(kind)
 
 
-def _last(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
-    ends = np.maximum(rows.starts + rows.counts - 1, 0)
-    return rows.taken(
-        rows.order[np.minimum(ends, max(len(rows.order) - 1, 0))] if len(rows.order) else ends
-    ).cast(kind)
+def _last(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
+    return rows.taken(rows.last_written(np.arange(len(rows.codes)), rows.codes)).cast(kind)
 
 
-def _listing(rows: _Sorted, kind: pa.DataType, measure: Measure) -> pa.Array:
-    texts = as_text(rows.values).take(pa.array(rows.order))
-    offsets = np.append(rows.starts, len(rows.order)).astype(np.int64)
-    lists = pa.LargeListArray.from_arrays(pa.array(offsets), texts)
+def _listing(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
+    order, offsets = rows.ordered
+    chosen = order if rows.rows is None else rows.rows[order]
+    texts = as_text(rows.values.take(pa.array(chosen)))
+    lists = pa.LargeListArray.from_arrays(pa.array(offsets.astype(np.int64)), texts)
     made = pc.binary_join(lists, pa.scalar(", ", texts.type))
     return pc.if_else(pa.array(rows.filled), made, pa.scalar(None, made.type))
 

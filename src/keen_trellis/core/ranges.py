@@ -115,15 +115,20 @@ def match_by_conditions(
     groups: Encoded, conditions: Sequence[Condition], limits: Limits, task: Task
 ) -> ListedMatch:
     """Rows of one group that fulfil all conditions. DataError if that is out of reach."""
-    searches = []
+    ways: list[tuple[bool, list[int]]] = []
     for swapped in (False, True):
         sided = [entry.swapped if swapped else entry for entry in conditions]
         ordering = [number for number, entry in enumerate(sided) if entry.operator not in _NO_ORDER]
         for name in dict.fromkeys(sided[number].names[0] for number in ordering):
-            task.checkpoint(0, 0, "sorting values")
-            chosen = [number for number in ordering if sided[number].names[0] == name]
-            stretches = _Stretches.of(groups, [sided[number] for number in chosen], swapped=swapped)
-            searches.append((stretches, [e for n, e in enumerate(conditions) if n not in chosen]))
+            ways.append((swapped, [number for number in ordering if sided[number].names[0] == name]))
+    searches = []
+    for swapped, chosen in sorted(ways, key=lambda way: -len(way[1])):
+        task.checkpoint(0, 0, "sorting values")
+        sided = [conditions[number].swapped if swapped else conditions[number] for number in chosen]
+        rest = [entry for number, entry in enumerate(conditions) if number not in chosen]
+        searches.append((_Stretches.of(groups, sided, swapped=swapped), rest))
+        if not rest:
+            break  # its candidates are the pairs: none has fewer
     if not searches:
         if len(conditions) == 1:
             return _all_but_equal(groups, conditions[0], limits, task)

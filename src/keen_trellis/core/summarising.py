@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
-from typing import Any
+from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.encoding import PreparedLink, encode
-from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.encoding import numbered
+from keen_trellis.core.link import Preparation
 from keen_trellis.core.match import index_type
 from keen_trellis.core.measures import Groups, Measure, measured, rows_without_partner, value_of
 from keen_trellis.core.preparing import prepare
@@ -88,19 +87,18 @@ def grouped(table: Table, keys: Sequence[Key]) -> Groups:
     """The group of each row, numbered in order of first appearance; a blank and no partner are one value."""
     if not keys:
         return Groups(np.zeros(table.rows, np.int32), min(table.rows, 1))
-    links = []
+    codes: IndexVector = np.zeros(table.rows, np.int32)
+    size = 1
     for key in keys:
         prepared = prepare(value_of(key.text, table.fields).cells(table), key.preparation)
-        if prepared.lost is not None:
-            # What cannot be converted is told from the blanks by its text.
-            prepared = replace(prepared, blank=_or(prepared.blank, prepared.lost), lost=None)
-        links.append(PreparedLink(LinkField(key.text, key.text, blanks=True), prepared, prepared))
-    codes = encode(links)
-    return _by_first_appearance(codes.left, codes.size)
-
-
-def _or(one: Any, other: Any) -> Any:
-    return other if one is None else one | other
+        more, count = numbered(prepared)
+        if size == 1:
+            codes, size = more, count
+        else:
+            # Numbered anew, so that the next combination finds small numbers again.
+            used, both = np.unique(codes.astype(np.int64) * count + more, return_inverse=True)
+            codes, size = both, len(used)
+    return _by_first_appearance(codes, size)
 
 
 def _by_first_appearance(codes: IndexVector, size: int) -> Groups:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import enum
 import hashlib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -17,6 +18,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Step
 
 Made = TypeVar("Made")
+Choice = TypeVar("Choice", bound=enum.Enum)
 
 
 @dataclass(frozen=True)
@@ -147,6 +149,15 @@ def encode_settings(settings: msgspec.Struct, old: bytes = b"{}") -> bytes:
         if name not in known:
             members[name] = value
     return msgspec.json.encode(members)
+
+
+def called(kind: type[Choice], text: str, what: str) -> Choice:
+    """The member of an enumeration with this value; FlowFileError, naming all of them, if there is none."""
+    try:
+        return kind(text)
+    except ValueError:
+        known = ", ".join(member.value for member in kind)
+        raise FlowFileError(f"There is no {what} “{text}”.", remedy=f"There are: {known}.") from None
 
 
 def digest(*parts: object) -> str:

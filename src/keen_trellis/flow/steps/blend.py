@@ -7,11 +7,11 @@ from collections.abc import Sequence
 import msgspec
 
 from keen_trellis.core.blending import Keep, Other, Placed, Stands, blend, blend_fields, check_blend
-from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
+from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.summarising import Key, summary_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings
 
@@ -29,13 +29,7 @@ class BlendMeasure(MeasureSettings, frozen=True, omit_defaults=True):
 
     @property
     def placed(self) -> Placed:
-        try:
-            return Placed(self.measure, Stands(self.stands), self.by)
-        except ValueError:
-            known = ", ".join(stands.value for stands in Stands)
-            raise FlowFileError(
-                f"A measure cannot stand “{self.stands}”.", remedy=f"It can: {known}."
-            ) from None
+        return Placed(self.measure, called(Stands, self.stands, "place of a measure"), self.by)
 
 
 class OtherSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -54,13 +48,7 @@ class BlendSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
 
     @property
     def kept(self) -> Keep:
-        try:
-            return Keep(self.keep)
-        except ValueError:
-            known = ", ".join(keep.value for keep in Keep)
-            raise FlowFileError(
-                f"A blend cannot keep “{self.keep}”.", remedy=f"It can keep: {known}."
-            ) from None
+        return called(Keep, self.keep, "way to keep rows")
 
 
 class BlendKind:

@@ -7,7 +7,7 @@ from functools import partial
 
 import msgspec
 
-from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
+from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import (
     FieldChoice,
@@ -23,7 +23,7 @@ from keen_trellis.core.match import Match
 from keen_trellis.core.matching import cross, match
 from keen_trellis.core.table import Field, Table
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
 from keen_trellis.flow.wording import ignoring, question
 
 MATCHED = "matched"
@@ -63,7 +63,7 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
             self.left,
             self.right,
             Preparation.ignoring(self.ignore, self.compare_as, self.correct),
-            operator_called(self.operator),
+            called(Operator, self.operator, "operator"),
             self.blank_matches_blank,
             self.left_is_expression,
             self.right_is_expression,
@@ -76,7 +76,7 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
             self,
             left=self.right,
             right=self.left,
-            operator=operator_called(self.operator).mirrored.value,
+            operator=called(Operator, self.operator, "operator").mirrored.value,
             left_is_expression=self.right_is_expression,
             right_is_expression=self.left_is_expression,
         )
@@ -91,15 +91,6 @@ class MergeSettings(msgspec.Struct, frozen=True):
     @property
     def side(self) -> Side:
         return Side.RIGHT_FIRST if self.first == "right" else Side.LEFT_FIRST
-
-
-def operator_called(sign: str) -> Operator:
-    """The operator with this sign; FlowFileError if there is none."""
-    try:
-        return Operator(sign)
-    except ValueError:
-        known = "  ".join(operator.value for operator in Operator)
-        raise FlowFileError(f"There is no operator “{sign}”.", remedy=f"The operators are: {known}") from None
 
 
 class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -124,13 +115,7 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
 
     @property
     def join_type(self) -> JoinType:
-        try:
-            return JoinType(self.type)
-        except ValueError:
-            known = ", ".join(kind.value for kind in JoinType)
-            raise FlowFileError(
-                f"There is no join type “{self.type}”.", remedy=f"The types are: {known}."
-            ) from None
+        return called(JoinType, self.type, "join type")
 
     @property
     def link_fields(self) -> tuple[LinkField, ...]:

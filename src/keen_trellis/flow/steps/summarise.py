@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 import msgspec
 
-from keen_trellis.core.errors import FlowFileError, TrellisError
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.measures import Function, Measure
 from keen_trellis.core.summarising import Key, SummaryTable, summary_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
 
 
 class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -25,7 +25,7 @@ class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def measure(self) -> Measure:
-        return Measure(function_called(self.function), self.of, self.name)
+        return Measure(called(Function, self.function, "measure"), self.of, self.name)
 
 
 class SummariseSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -33,15 +33,6 @@ class SummariseSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only
 
     keys: tuple[str, ...] = ()
     measures: tuple[MeasureSettings, ...] = ()
-
-
-def function_called(name: str) -> Function:
-    """The function with this name; FlowFileError if there is none."""
-    try:
-        return Function(name)
-    except ValueError:
-        known = ", ".join(function.value for function in Function)
-        raise FlowFileError(f"There is no measure “{name}”.", remedy=f"The measures are: {known}.") from None
 
 
 class SummariseKind:
