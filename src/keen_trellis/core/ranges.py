@@ -119,8 +119,8 @@ def match_by_conditions(
     for swapped in (False, True):
         sided = [entry.swapped if swapped else entry for entry in conditions]
         ordering = [number for number, entry in enumerate(sided) if entry.operator not in _NO_ORDER]
-        for name in dict.fromkeys(sided[number].names[0] for number in ordering):
-            ways.append((swapped, [number for number in ordering if sided[number].names[0] == name]))
+        names = dict.fromkeys(sided[number].names[0] for number in ordering)
+        ways += [(swapped, [n for n in ordering if sided[n].names[0] == name]) for name in names]
     searches = []
     for swapped, chosen in sorted(ways, key=lambda way: -len(way[1])):
         task.checkpoint(0, 0, "sorting values")
