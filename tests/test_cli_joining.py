@@ -147,6 +147,10 @@ class Matching(CommandCase):
         (self.folder / "many.csv").write_text(many)
         large = ("match", self.path("many"), self.path("many"), "--type", "cross")
         self.refused(7, "would have 64,000,000 rows; the limit is 50,000,000", *large)
+        unequal = ("--link", "k <> k", "--type", "left-anti")
+        found = self.match("many", *unequal, left="many")
+        self.assertEqual((found["pairs"], found["result_rows"]), (8_000 * 7_999, 0))
+        self.refused(7, "63,992,000", *large[:3], *unequal[:2])
         self.refused(4, "has two columns", *words, *self.LINK, "--correct", self.folder / "rates.csv")
         self.refused(2, "Say with --link", *words)
 

@@ -14,6 +14,8 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from keen_trellis.core.errors import SourceError, TrellisError
+from keen_trellis.core.joining import MOST_RESULT_ROWS
+from keen_trellis.core.match import ListedMatch
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.jobs import Job, Jobs
@@ -525,3 +527,5 @@ def _warm(result: StepResult, task: Task) -> None:
             getattr(found, part)
     if found.counts.pairs_as_written < found.counts.pairs:
         _ = found.pair_numbers_as_written
+    if isinstance(found, ListedMatch) and found.pairs <= MOST_RESULT_ROWS:
+        _ = found.right_of_pair

@@ -19,7 +19,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.join_type import JoinType, type_keeping
-from keen_trellis.core.match import Match
+from keen_trellis.core.joining import MOST_RESULT_ROWS
+from keen_trellis.core.match import ListedMatch, Match
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
@@ -399,6 +400,14 @@ def _rows_word(count: int) -> str:
 
 def _matched_parts(match: Match, settings: JoinSettings) -> list[Part]:
     counts = match.counts
+    if isinstance(match, ListedMatch) and counts.pairs > MOST_RESULT_ROWS:
+        return [
+            Part(
+                "matched",
+                f"{counts.pairs:,} pairs are too many to be listed",
+                _OneSide(0, None, on_left=True),
+            )
+        ]
     prepared = [entry.link.preparation for entry in settings.links if entry.link.preparation]
     if not prepared:
         return [Part("matched", "", _Pairs(match, None))]

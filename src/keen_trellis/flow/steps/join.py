@@ -10,6 +10,7 @@ import msgspec
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import (
+    MOST_RESULT_ROWS,
     FieldChoice,
     JoinedField,
     JoinedTable,
@@ -219,7 +220,8 @@ class JoinKind:
             ports[port] = table(_TYPE_OF_PORT[port])
         plan = self.plan(settings, shapes, JoinType.FULL_ANTI)
         ports[PASSED_OVER] = PassedOverTable(left.table, right.table, found, plan)
-        if settings.join_type is not JoinType.FULL_ANTI:
+        if found.counts.pairs <= MOST_RESULT_ROWS or settings.join_type.keeps_pairs:
+            # Of more pairs than a table may have, the rows without partner can still be had.
             ports[MATCHED] = table(JoinType.INNER)
         merged = {
             entry.name: context.remember(
