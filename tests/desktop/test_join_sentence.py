@@ -149,6 +149,17 @@ class Takes(JoinCase):
         self.choose("Take", "the first match")
         self.assertEqual(self.settings.take, "first")
 
+    def test_swapping_the_sides_takes_every_match_and_says_so(self):
+        said = []
+        self.document.said.connect(said.append)
+        editing.change_join(self.document, self.knot, "take", take='greatest:"year"')
+        self.rest()
+        self.press(KEY.Key_T, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.settings.take, "every")
+        self.assertIn("every match is taken now", said[-1])
+        self.assertIsNone(self.document.outcome(self.knot).error)
+
     def test_a_field_of_both_is_made_one_and_says_where_they_disagree(self):
         self.tick(
             "Fields of Objects",

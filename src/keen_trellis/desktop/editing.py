@@ -201,7 +201,7 @@ def swap_sides(document: Document, step_id: str) -> None:
     document.edit(edits.swap_sides(document.flow, step_id, settings), "Swap sides")
     if outcome is not None and len(outcome.inputs) == 2:
         names = (outcome.inputs[0].name, outcome.inputs[1].name)
-        document.said.emit(swap_said(names, settings.join_type, settings.swapped.join_type))
+        document.said.emit(swap_said(names, settings, settings.swapped))
 
 
 # --- outputs ---

@@ -497,11 +497,12 @@ def destination_text(content: Content, band: Band, current: JoinType) -> str:
     return "stay in the result" if keeps else "left out"
 
 
-def swap_said(names: tuple[str, str], before: JoinType, after: JoinType) -> str:
+def swap_said(names: tuple[str, str], before: JoinSettings, after: JoinSettings) -> str:
     """What swapping the sides of a knot changed, in one sentence."""
     other = names[1]
-    kept = "the same rows are kept"
-    kind = f" ({before.trade_name} became {after.trade_name})" if before is not after else ""
+    kept = "the same rows are kept" if before.take == after.take else "every match is taken now"
+    types = before.join_type, after.join_type
+    kind = f" ({types[0].trade_name} became {types[1].trade_name})" if types[0] is not types[1] else ""
     return (
         f"{other} stands left now{kind}: {kept}; they follow the order of {other}, "
         f"and link fields show {with_article(rows_called(other)[0])}'s value first."

@@ -131,7 +131,11 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
 
     @property
     def swapped(self) -> JoinSettings:
-        """The same question asked from the other side: the same rows of both are kept."""
+        """The same question asked from the other side: the same rows of both are kept.
+
+        Only that each left row takes one of its matches cannot be asked from the right: all are taken then.
+        """
+        both_ways = (Taken.EVERY.value, Taken.PAIR_OFF.value)
         return msgspec.structs.replace(
             self,
             links=tuple(entry.swapped for entry in self.links),
@@ -140,6 +144,7 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
                 for entry in self.merge
             ),
             type=self.join_type.mirrored.value,
+            take=self.take if self.take in both_ways else Taken.EVERY.value,
             keep=self.bring,
             bring=self.keep,
         )
