@@ -9,6 +9,7 @@ from tempfile import TemporaryDirectory
 from click.testing import CliRunner
 
 from keen_trellis.cli import main
+from tests import demo_data
 
 _LOANS = """loan,object,venue,out,value
 L-1,lcm.1,Pier,2026-01-05,500
@@ -153,6 +154,50 @@ class Matching(CommandCase):
         self.refused(7, "63,992,000", *large[:3], *unequal[:2])
         self.refused(4, "has two columns", *words, *self.LINK, "--correct", self.folder / "rates.csv")
         self.refused(2, "Say with --link", *words)
+
+
+class Explaining(CommandCase):
+    def test_reasons_in_words_and_as_json(self):
+        words = ("explain", self.path("loans"), self.path("objects"), "--link", "object=accession")
+        text = self.run_command(*words).output
+        self.assertIn("1 loan, 1 value: the same but for case.", text)
+        self.assertIn("“lcm.1” as “LCM.1”", text)
+        self.assertIn("Mend: ignore case, 1 row.", text)
+        found = json.loads(self.run_command(*words, "--json").output)["reasons"]
+        kinds = {entry["kind"] for entry in found if entry["side"] == "left"}
+        self.assertEqual(kinds, {"written-differently", "absent", "blank"})
+        other = self.run_command(
+            "explain", self.path("loans"), self.path("objects"), "--link", "value=accession", "--json"
+        )
+        self.assertEqual(json.loads(other.output)["reasons"][0]["kind"], "other-type")
+
+    def test_links_are_proposed_with_their_evidence(self):
+        data = demo_data.folder()
+        words = f"Loans={data / 'loans-2026.xlsx'}#Loans", f"Objects={data / 'registry.sqlite'}#objects"
+        (first, *_) = json.loads(self.run_command("propose", *words, "--json").output)["proposals"]
+        link = {"left": "Object no", "right": "accession", "ignore": ["case", "outer-spaces"]}
+        self.assertEqual(first["links"], [link])
+        self.assertGreater(first["left_found"], 0.99)
+        self.assertLess(first["right_unique"], 1)
+        self.assertIn("stand in accession of Objects", first["evidence"])
+        self.assertIn("Object no = accession: 99.", self.run_command("propose", *words).output)
+        nothing = self.run_command("propose", self.path("rates"), self.path("trips"))
+        self.assertIn("No field of Rates", nothing.output)
+
+    def test_the_demos_troubles_are_found_with_their_counts(self):
+        data, planted = demo_data.folder(), demo_data.scenario().planted
+        sides = f"Loans={data / 'loans-2026.xlsx'}#Loans", f"Objects={data / 'registry.sqlite'}#objects"
+        words = ("explain", *sides, "--link", "Object no=accession", "--json")
+        found = json.loads(self.run_command(*words).output)["reasons"]
+        of_left = [entry for entry in found if entry["side"] == "left"]
+        easy = sum(
+            entry["rows"]
+            for entry in of_left
+            if entry["said"].endswith(("but for case", "but for outer spaces"))
+        )
+        self.assertEqual(easy, len(planted.only_after_case_and_outer_spaces))
+        (blank,) = (entry["rows"] for entry in of_left if entry["kind"] == "blank")
+        self.assertEqual(blank, 5)
 
 
 class Blending(CommandCase):

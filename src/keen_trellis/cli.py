@@ -6,6 +6,7 @@ import json
 import sys
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -42,26 +43,41 @@ def main() -> None:
     """Joins between sheets and tables, with matched and unmatched rows in plain sight."""
 
 
+# How two tables are linked, asked in the same words by every command that matches them.
+_LINKING = (
+    click.argument("left"),
+    click.argument("right"),
+    click.option(
+        "--link",
+        "links",
+        multiple=True,
+        help="LEFT=RIGHT, or with <> < <= > >=. A side is a field's name or an expression; all must hold.",
+    ),
+    click.option("--any", "any_of", is_flag=True, help="One of the links is enough."),
+    click.option("--ignore", default="", help=f"What links ignore, with commas: {', '.join(PREPARATIONS)}."),
+    click.option("--compare-as", default="", help="Compare as text, number or date."),
+    click.option("--blank-matches-blank", is_flag=True, help="A blank link field matches a blank one."),
+    click.option(
+        "--correct", type=click.Path(path_type=Path), help="A table of two columns: read this as that."
+    ),
+    click.option(
+        "--take",
+        default="every",
+        show_default=True,
+        help="Which matches: every, first, last, one, pair-off, least:EXPRESSION, greatest:EXPRESSION.",
+    ),
+)
+
+
+def _linked(command: Any) -> Any:
+    """Give a command the arguments and options of a match."""
+    for option in reversed(_LINKING):
+        command = option(command)
+    return command
+
+
 @main.command()
-@click.argument("left")
-@click.argument("right")
-@click.option(
-    "--link",
-    "links",
-    multiple=True,
-    help="LEFT=RIGHT, or with <> < <= > >=. A side is a field's name or an expression; all must hold.",
-)
-@click.option("--any", "any_of", is_flag=True, help="One of the links is enough.")
-@click.option("--ignore", default="", help=f"What links ignore, with commas: {', '.join(PREPARATIONS)}.")
-@click.option("--compare-as", default="", help="Compare as text, number or date.")
-@click.option("--blank-matches-blank", is_flag=True, help="A blank link field matches a blank one.")
-@click.option("--correct", type=click.Path(path_type=Path), help="A table of two columns: read this as that.")
-@click.option(
-    "--take",
-    default="every",
-    show_default=True,
-    help="Which matches: every, first, last, one, pair-off, least:EXPRESSION, greatest:EXPRESSION.",
-)
+@_linked
 @click.option("--type", "type_name", default="left-outer", show_default=True, help="The join type.")
 @click.option("--bring", help="The right table's fields that come along, with commas; all if not given.")
 @click.option("--partner-found", is_flag=True, help="Add a field that says whether a row has a partner.")
@@ -76,49 +92,132 @@ def match(left: str, right: str, target: Path | None, as_json: bool, **wanted: A
     files or a database's address; TABLE is a sheet, a table, a named range, or SHEET!A3:F40."""
     from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
-    from keen_trellis.flow.graph import Flow, Input
     from keen_trellis.flow.report import as_members
-    from keen_trellis.flow.runner import Runner
-    from keen_trellis.flow.steps import KINDS
     from keen_trellis.outputs import settings_for, write
-    from keen_trellis.sources.library import Library, resolve
 
     _check_type(wanted["type_name"], wanted["links"])
     output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
 
     started = time.perf_counter()
-    library = Library()
-    sides = [resolve(text, library) for text in (left, right)]
-    flow = Flow()
-    inputs = []
-    for side in sides:
-        flow, step = edits.add_source(flow, side.settings, side.name)
-        inputs.append(Input(step))
-    runner = Runner(KINDS, library)
-    shapes = [runner.shape(flow, entry) for entry in inputs]
-    settings = _join_settings(wanted, shapes, library)
+    asked = _Asked.of((left, right))
+    settings = _join_settings(wanted, asked.shapes, asked.library)
     read = time.perf_counter() - started
-    flow, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
+    flow, knot = edits.add_join(asked.flow, asked.inputs[0], asked.inputs[1], settings)
     started = time.perf_counter()
-    result = runner.result(flow, knot)
+    result = asked.runner.result(flow, knot)
     assert result.match is not None
     counts = result.match.counts
     seconds = {"read": round(read, 4), "match": round(time.perf_counter() - started, 4)}
     if output is not None:
-        paths = [side.settings.path for side in sides]
-        write(result.rows, output, sources=paths, replace=wanted["replace"], task=Task())
+        write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     if as_json:
         click.echo(json.dumps({**as_members(counts, settings.join_type), "seconds": seconds}))
         return
-    names = [shape.name for shape in shapes]
-    _print_knot(names, counts, settings.join_type)
-    remarks = [(side.name, library.get(side.settings, Task()).remarks) for side in sides]
+    _print_knot([shape.name for shape in asked.shapes], counts, settings.join_type)
+    remarks = [(side.name, asked.library.get(side.settings, Task()).remarks) for side in asked.sides]
     for name, said in remarks:
         for remark in said:
             click.echo(f"{name}: {remark}")
     click.echo(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
     if output is not None:
         click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """The tables that a command names, as rails of a flow."""
+
+    library: Any
+    sides: Sequence[Any]
+    flow: Any
+    inputs: Sequence[Any]
+    runner: Any
+    shapes: Sequence[Any]
+
+    @staticmethod
+    def of(texts: Sequence[str]) -> _Asked:
+        from keen_trellis.flow import edits
+        from keen_trellis.flow.graph import Flow, Input
+        from keen_trellis.flow.runner import Runner
+        from keen_trellis.flow.steps import KINDS
+        from keen_trellis.sources.library import Library, resolve
+
+        library, flow, inputs = Library(), Flow(), []
+        sides = [resolve(text, library) for text in texts]
+        for side in sides:
+            flow, step = edits.add_source(flow, side.settings, side.name)
+            inputs.append(Input(step))
+        runner = Runner(KINDS, library)
+        return _Asked(library, sides, flow, inputs, runner, [runner.shape(flow, entry) for entry in inputs])
+
+    @property
+    def paths(self) -> list[str]:
+        return [side.settings.path for side in self.sides]
+
+    @property
+    def tables(self) -> list[Any]:
+        return [self.runner.result(self.flow, entry.step).rows for entry in self.inputs]
+
+
+@main.command()
+@_linked
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
+    """Say why rows of LEFT and RIGHT have no partner, and what would mend it."""
+    from keen_trellis.core.insight.reasons import explain as reasons_of
+    from keen_trellis.core.insight.reasons import of_other_types
+    from keen_trellis.core.link import Take
+    from keen_trellis.core.matching import match as matched
+    from keen_trellis.flow.report import reason_lines, reason_members
+
+    _check_type("left-outer", wanted["links"])
+    asked = _Asked.of((left, right))
+    settings = _join_settings(
+        {**wanted, "type_name": "left-outer", "bring": None, "partner_found": False},
+        asked.shapes,
+        asked.library,
+    )
+    links, take, tables = settings.link_fields, Take.named(settings.take), asked.tables
+    found = of_other_types(tables[0], tables[1], links)
+    if not found:
+        any_of = settings.any_of and len(links) > 1
+        outcome = matched(tables[0], tables[1], links, any_of=any_of, take=take)
+        found = reasons_of(tables[0], tables[1], links, outcome, take)
+    if as_json:
+        click.echo(json.dumps({"reasons": [reason_members(entry) for entry in found]}, ensure_ascii=False))
+        return
+    names = {"left": asked.shapes[0].name, "right": asked.shapes[1].name}
+    for line in reason_lines(found, names):
+        click.echo(line)
+
+
+@main.command()
+@click.argument("left")
+@click.argument("right")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def propose(left: str, right: str, as_json: bool) -> None:
+    """Propose link fields between LEFT and RIGHT, best first, each with its evidence."""
+    from keen_trellis.core.insight.proposals import propose as proposals_of
+
+    asked = _Asked.of((left, right))
+    found = proposals_of(*asked.tables)
+    names = [shape.name for shape in asked.shapes]
+    if as_json:
+        proposals = [
+            {
+                "links": [{"left": p.link.left, "right": p.link.right, "ignore": p.link.preparation.names}],
+                "left_found": p.found,
+                "right_unique": p.unique,
+                "evidence": p.evidence(*names),
+            }
+            for p in found
+        ]
+        click.echo(json.dumps({"proposals": proposals}, ensure_ascii=False))
+        return
+    for entry in found:
+        click.echo(f"{entry.link.left} = {entry.link.right}: {entry.evidence(*names)}")
+    if not found:
+        click.echo(f"No field of {names[0]} has values that stand in a field of {names[1]}.")
 
 
 def _check_type(name: str, links: Sequence[str]) -> None:
@@ -211,24 +310,14 @@ def blend(
     from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
     from keen_trellis.flow.blend_text import read_blend
-    from keen_trellis.flow.graph import Flow, Input
     from keen_trellis.flow.report import blend_members
-    from keen_trellis.flow.runner import Runner
-    from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.steps.blend import BlendKind
     from keen_trellis.outputs import settings_for, write
-    from keen_trellis.sources.library import Library, resolve
 
     output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
-    library, flow, inputs = Library(), Flow(), []
-    sides = [resolve(text, library) for text in (main_table, *other_tables)]
-    for side in sides:
-        flow, step = edits.add_source(flow, side.settings, side.name)
-        inputs.append(Input(step))
-    runner = Runner(KINDS, library)
-    shapes = [runner.shape(flow, entry) for entry in inputs]
+    asked = _Asked.of((main_table, *other_tables))
     settings = read_blend(
-        shapes,
+        asked.shapes,
         links=wanted["links"],
         measures=wanted["measures"],
         conditions=wanted["conditions"],
@@ -236,13 +325,13 @@ def blend(
         keep=wanted["keep"],
         ignore=_listed(wanted["ignore"]),
     )
-    flow, knot = edits.add_step(flow, BlendKind.name, f"{shapes[0].name} blended", inputs, settings)
-    result = runner.result(flow, knot)
+    name = f"{asked.shapes[0].name} blended"
+    flow, knot = edits.add_step(asked.flow, BlendKind.name, name, asked.inputs, settings)
+    result = asked.runner.result(flow, knot)
     assert result.blended is not None
     if output is not None:
-        paths = [side.settings.path for side in sides]
-        write(result.rows, output, sources=paths, replace=wanted["replace"], task=Task())
-    names = [shape.name for shape in shapes]
+        write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
+    names = [shape.name for shape in asked.shapes]
     if as_json:
         click.echo(json.dumps(blend_members(result.blended, names[1:]), ensure_ascii=False))
         return

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from keen_trellis.core.blending import Blended
+from keen_trellis.core.insight.reasons import Reason
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
@@ -55,6 +56,39 @@ def blend_members(blended: Blended, names: Sequence[str]) -> dict[str, Any]:
             for name, found in zip(names, blended.others, strict=True)
         ],
     }
+
+
+def reason_members(reason: Reason) -> dict[str, Any]:
+    """A reason as the members of a JSON object."""
+    return {
+        "kind": reason.kind.value,
+        "side": reason.side,
+        "rows": reason.rows,
+        "values": reason.values,
+        "said": reason.said,
+        "examples": [{"value": e.value, "rows": e.rows, "other": e.other} for e in reason.examples],
+        "mends": [{"said": m.said, "gain": m.gain, "merged": m.merged} for m in reason.mends],
+    }
+
+
+def reason_lines(reasons: Sequence[Reason], names: Mapping[str, str]) -> Iterator[str]:
+    """Reasons as a person wants to read them. names: of the tables, by side."""
+    for reason in reasons:
+        rows = counted(reason.rows, names[reason.side])
+        values = "1 value" if reason.values == 1 else f"{reason.values:,} values"
+        yield f"{rows}{f', {values}' if reason.values else ''}: {reason.said}."
+        if reason.examples:
+            shown = (
+                f"“{e.value}”{f' as “{e.other}”' if e.other else ''}{f' ({e.rows:,})' if e.rows > 1 else ''}"
+                for e in reason.examples
+            )
+            yield f"  {', '.join(shown)}"
+        for mend in reason.mends:
+            warned = (
+                f"; {mend.merged:,} values of the other side become one with another" if mend.merged else ""
+            )
+            gain = "1 row" if mend.gain == 1 else f"{mend.gain:,} rows"
+            yield f"  Mend: {mend.said}, {gain}{warned}."
 
 
 def change_lines(comparison: Comparison) -> Iterator[str]:
