@@ -62,6 +62,17 @@ class Reasons(unittest.TestCase):
         found = reasons(table(k=["7", "seven", None]), table(q=[7]), links)
         self.assertEqual(told(found), [("blank", 1, 0), ("not-converted", 1, 1)])
 
+    def test_letters_that_look_like_digits_and_never_another_digit(self):
+        left = table(k=["LCM.O482", "LCM.O482", "LCM.0483", "LCM.l2", "BOB"])
+        right = table(q=["LCM.0482", "LCM.0484", "LCM.12", "LCM-12.", "808"])
+        found = reasons(left, right)
+        # Two values look like “LCM.l2”, so that it is left to be judged by hand.
+        self.assertEqual(told(found), [("look-alike", 3, 2), ("absent", 2, 2)])
+        entry = found[0]
+        self.assertEqual((entry.examples[0].value, entry.examples[0].other), ("LCM.O482", "LCM.0482"))
+        mend = entry.mends[0]
+        self.assertEqual((mend.gain, match(left, right, mend.links).counts.left_matched), (3, 3))
+
     def test_agreeing_on_all_links_but_one(self):
         left = table(venue=["Pier", "Pier", "Mill", "Quay"], month=[1, 2, 3, 9])
         right = table(venue=["Pier", "Mill"], month=[1, 4])

@@ -26,6 +26,8 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text, comparable
 
 MOST_EXAMPLES = 5
+# Letters and the digits that they are taken for, after case is folded.
+_LOOK_ALIKE = (("o", "0"), ("[il|]", "1"), ("z", "2"), ("s", "5"), ("b", "8"))
 
 
 class Kind(enum.Enum):
@@ -38,6 +40,7 @@ class Kind(enum.Enum):
     PLACEHOLDER = "placeholder"
     NOT_CONVERTED = "not-converted"
     WRITTEN_DIFFERENTLY = "written-differently"
+    LOOK_ALIKE = "look-alike"
     OTHER_TYPE = "other-type"
     ALL_BUT_ONE = "all-but-one"
     ABSENT = "absent"
@@ -131,6 +134,7 @@ class _Unmatched:
         if len(self._links) == 1 and self._links[0].operator is Operator.EQUAL:
             yield from self._placeholders()
             yield from self._written_differently()
+            yield from self._look_alikes()
         elif len(self._links) > 1:
             yield from self._all_but_one()
         if len(self._rows):
@@ -263,6 +267,44 @@ class _Unmatched:
         """The join's links with the mended one, as seen from the left."""
         return (mended if self._side == "left" else mended.swapped,)
 
+    # --- look-alikes ---
+
+    def _look_alikes(self) -> Iterator[Reason]:
+        """A letter for the digit that it looks like, or the other way round: the one value that it must mean.
+
+        A changed digit is never taken for a slip: running numbers are each other's neighbours.
+        """
+        link = self._links[0]
+        one, other = link.sides(self._one.fields, self._other.fields)
+        if not (one.type is other.type is FieldType.TEXT) or not len(self._rows):
+            return
+        self._task.checkpoint(0, 0, "looking for letters in place of digits")
+        values = self._texts()
+        mine = pc.unique(values).drop_null()
+        theirs = pc.unique(other.cells(self._other).values).drop_null()
+        everything = _ignoring_too(
+            link.preparation, [n for n in PREPARATIONS if n not in link.preparation.names]
+        )
+        own, known = (_skeletons(prepare(Cells(side), everything).of_rows) for side in (mine, theirs))
+        # Only where a single value of the other side looks like that.
+        coded = known.dictionary_encode()
+        often = np.bincount(coded.indices.drop_null().to_numpy(), minlength=len(coded.dictionary))
+        single = coded.dictionary.filter(pa.array(often == 1))
+        hits = pc.and_(own.is_valid(), pc.is_in(own, value_set=single))
+        if not pc.any(hits).as_py():
+            return
+        meant = mine.filter(hits)
+        partners = theirs.take(pc.index_in(own.filter(hits), value_set=known))
+        pairs = dict(zip(meant.to_pylist(), partners.to_pylist(), strict=True))
+        mask = pc.fill_null(pc.is_in(values, value_set=meant), False).to_numpy(zero_copy_only=False)
+        corrections = (*link.preparation.corrections, *pairs.items())
+        mended = replace(link, preparation=replace(link.preparation, corrections=corrections))
+        gain = match(ChosenRows(self._one, self._rows), self._other, [mended], self._task).counts.left_matched
+        said = "1 correction" if len(pairs) == 1 else f"{len(pairs):,} corrections"
+        mend = Mend(said, self._as_asked(mended), self._take, gain)
+        text = "a letter stands for the digit that it looks like, or a digit for a letter"
+        yield self._reason(Kind.LOOK_ALIKE, mask, values, text, [mend], pairs)
+
     # --- several links ---
 
     def _all_but_one(self) -> Iterator[Reason]:
@@ -279,6 +321,13 @@ class _Unmatched:
                 yield self._reason(
                     Kind.ALL_BUT_ONE, mask, self._texts(), f"they agree on {agreed}, but not on {link.left}"
                 )
+
+
+def _skeletons(values: pa.Array) -> pa.Array:
+    """Values with one sign for all that look alike, after the idea of Unicode's UTS 39 (confusables)."""
+    for letters, sign in _LOOK_ALIKE:
+        values = pc.replace_substring_regex(values, letters, sign)
+    return values
 
 
 def _ignoring_too(preparation: Preparation, names: Sequence[str]) -> Preparation:
