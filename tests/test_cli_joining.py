@@ -165,7 +165,7 @@ class Explaining(CommandCase):
         self.assertIn("Mend: ignore case, 1 row.", text)
         found = json.loads(self.run_command(*words, "--json").output)["reasons"]
         kinds = {entry["kind"] for entry in found if entry["side"] == "left"}
-        self.assertEqual(kinds, {"written-differently", "absent", "blank"})
+        self.assertEqual(kinds, {"written-differently", "look-alike", "blank"})
         other = self.run_command(
             "explain", self.path("loans"), self.path("objects"), "--link", "value=accession", "--json"
         )

@@ -136,6 +136,20 @@ class Blends(unittest.TestCase):
                 Keep.EVERY,
             ),
             (UsageError, "need not be spread", LOANS, trips(cost(Stands.FIRST)), Keep.GROUPS),
+            (
+                UsageError,
+                "two fields “place”",
+                LOANS,
+                trips(Placed(Measure(Function.SUM, "cost", "place"))),
+                Keep.EVERY,
+            ),
+            (
+                UsageError,
+                "two fields “venue”",
+                LOANS,
+                trips(Placed(Measure(Function.SUM, "cost", "venue"))),
+                Keep.GROUPS,
+            ),
             (UsageError, "no condition", LOANS, trips(cost(), where="cost + 1"), Keep.EVERY),
             (UsageError, "no field “price”", LOANS, trips(cost(), where="price > 1"), Keep.EVERY),
             (

@@ -20,7 +20,7 @@ from keen_trellis.core.link import LinkField, Operator, check_links, parsed
 from keen_trellis.core.match import Mask, Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.measures import Measure, value_of
-from keen_trellis.core.summarising import Key, SummaryTable, summary_fields, taken
+from keen_trellis.core.summarising import Key, SummaryTable, each_once, summary_fields, taken
 from keen_trellis.core.table import (
     ArrowTable,
     Cells,
@@ -136,7 +136,6 @@ def check_blend(
     """Raise an error of ours unless the blend can be made of tables with these fields."""
     if not others:
         raise UsageError("The blend has no other table yet.", remedy="Lead a second rail to it.")
-    names = {field.name for field in main} if keep in (Keep.EVERY, Keep.FOUND) else set()
     for other, fields in zip(others, tables, strict=True):
         for link in other.links:
             if link.operator is not Operator.EQUAL:
@@ -146,16 +145,13 @@ def check_blend(
             _condition(other.where, fields)
         for placed in other.measures:
             made = placed.measure.field(fields)
-            if made.name in names:
-                raise UsageError(
-                    f"There are two fields “{made.name}” in the blend.",
-                    remedy="Give the measure another name.",
-                )
-            names.add(made.name)
             if placed.stands is not Stands.EVERY and keep not in (Keep.EVERY, Keep.FOUND):
                 raise UsageError("Where each group is one row, its measures need not be spread.")
             if placed.stands is Stands.SPREAD:
                 _check_spread(placed, made, main)
+        keys = [Key(link.right, link.preparation) for link in other.links]
+        summary_fields(fields, keys, [placed.measure for placed in other.measures])
+    blend_fields(main, tables, others, keep)
 
 
 def _condition(text: str, fields: Sequence[Field]) -> Any:
@@ -194,7 +190,7 @@ def blend_fields(
         for other, fields in zip(others, tables, strict=True)
         for placed in other.measures
     ]
-    return (*base, *measures)
+    return each_once((*base, *measures))
 
 
 def _group_fields(

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.encoding import numbered
+from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.match import index_type
 from keen_trellis.core.measures import Groups, Measure, measured, rows_without_partner, value_of
@@ -80,7 +81,17 @@ def summary_fields(
         found = value_of(key.text, fields)
         own = next((entry for entry in fields if entry.name == key.text), None)
         made.append(own or Field(key.text, found.arrow_type))
-    return (*made, *(measure.field(fields) for measure in measures))
+    return each_once((*made, *(measure.field(fields) for measure in measures)))
+
+
+def each_once(fields: Sequence[Field]) -> tuple[Field, ...]:
+    """The fields; UsageError if two of them are called the same."""
+    seen: set[str] = set()
+    for entry in fields:
+        if entry.name in seen:
+            raise UsageError(f"There are two fields “{entry.name}”.", remedy="Give the measure another name.")
+        seen.add(entry.name)
+    return tuple(fields)
 
 
 def grouped(table: Table, keys: Sequence[Key]) -> Groups:
