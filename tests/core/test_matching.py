@@ -324,6 +324,11 @@ class Taking(unittest.TestCase):
         for text in ("latest", "least", "first:v", "least: "):
             with self.assertRaisesRegex(UsageError, "no way to take"):
                 Take.named(text)
+        odd = ArrowTable(
+            pa.table({"k": pa.array(["a", "a"]).cast(pa.large_string()), "rate per mille": [2, 1]})
+        )
+        found = match(self.LEFT, odd, self.LINKS, take=Take.named("least:rate per mille"))
+        self.assertEqual(pairs_of(found), [(0, 1)])
         with self.assertRaisesRegex(UsageError, "no field “w”"):
             match(self.LEFT, self.RIGHT, self.LINKS, take=Take.named("least:w"))
 

@@ -140,7 +140,7 @@ class Takes(JoinCase):
         self.tick("Preparation", "ignore case")
         self.assertIn("Each loan takes every match", self.sentence)
         self.choose("Take", "the match with the greatest", "year")
-        self.assertEqual(self.settings.take, 'greatest:"year"')
+        self.assertEqual(self.settings.take, "greatest:year")
         self.assertEqual((self.counts.pairs, self.counts.right_passed_over), (2, 1))
         self.assertIn("Passed over · 1 object with a match", self.bands)
         self.choose("Take", "its one match")
@@ -152,7 +152,7 @@ class Takes(JoinCase):
     def test_swapping_the_sides_takes_every_match_and_says_so(self):
         said = []
         self.document.said.connect(said.append)
-        editing.change_join(self.document, self.knot, "take", take='greatest:"year"')
+        editing.change_join(self.document, self.knot, "take", take="greatest:year")
         self.rest()
         self.press(KEY.Key_T, modifier=CTRL)
         self.rest()

@@ -16,10 +16,10 @@ import pyarrow.compute as pc
 from keen_trellis.core.comparing import zero_like
 from keen_trellis.core.conversion import rescaled
 from keen_trellis.core.errors import DataError, UsageError
-from keen_trellis.core.link import LinkField, Operator, check_links, parsed
+from keen_trellis.core.link import LinkField, Operator, check_links, parsed, value_of
 from keen_trellis.core.match import Mask, Match
 from keen_trellis.core.matching import match
-from keen_trellis.core.measures import Measure, value_of
+from keen_trellis.core.measures import Measure
 from keen_trellis.core.summarising import Key, SummaryTable, each_once, summary_fields, taken
 from keen_trellis.core.table import (
     ArrowTable,

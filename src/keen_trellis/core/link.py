@@ -150,6 +150,14 @@ def parsed(text: str, fields: Sequence[Field]) -> Expression:
     return parse(text, fields)
 
 
+def value_of(text: str, fields: Sequence[Field]) -> Expression:
+    """The field called so, or else the expression that the text writes."""
+    for entry in fields:
+        if entry.name == text:
+            return Expression.of_field(entry)
+    return parsed(text, fields)
+
+
 class Taken(enum.Enum):
     """Which of its matches a left row takes; its value is its name on the command line."""
 
@@ -164,7 +172,9 @@ class Taken(enum.Enum):
 
 @dataclass(frozen=True)
 class Take:
-    """Which matches are taken. expression: over the right table's fields, for the least and the greatest."""
+    """Which matches are taken. expression: a field of the right table, or one over its fields, for the least
+    and the greatest.
+    """
 
     kind: Taken = Taken.EVERY
     expression: str = ""
@@ -213,7 +223,7 @@ def check_links(links: Sequence[LinkField], left: Sequence[Field], right: Sequen
 def check_take(take: Take, right: Sequence[Field]) -> None:
     """Raise UsageError unless the expression of `take` can be evaluated over the right table."""
     if take.expression:
-        parsed(take.expression, right)
+        value_of(take.expression, right)
 
 
 def _type_remedy(left: FieldType, right: FieldType) -> str:

@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.errors import DataError, UsageError
-from keen_trellis.core.link import parsed
+from keen_trellis.core.link import value_of
 from keen_trellis.core.match import Mask, ordered_by_code
 from keen_trellis.core.table import Cells, Field, IndexVector, Table
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
@@ -76,16 +76,6 @@ class Measure:
         if pa.types.is_decimal(kind):
             return Field(self.name, pa.decimal128(_MOST_DIGITS, kind.scale))
         return Field(self.name, kind)
-
-
-def value_of(text: str, fields: Sequence[Field]) -> Any:
-    """The field called so, or else the expression that the text writes."""
-    from keen_trellis.core.expressions.expression import Expression
-
-    for field in fields:
-        if field.name == text:
-            return Expression.of_field(field)
-    return parsed(text, fields)
 
 
 def _scale(kind: pa.DataType) -> int:

@@ -10,9 +10,9 @@ import pyarrow as pa
 
 from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.link import Preparation
+from keen_trellis.core.link import Preparation, value_of
 from keen_trellis.core.match import index_type
-from keen_trellis.core.measures import Groups, Measure, measured, rows_without_partner, value_of
+from keen_trellis.core.measures import Groups, Measure, measured, rows_without_partner
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table
 from keen_trellis.core.task import Task

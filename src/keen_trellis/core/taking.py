@@ -6,7 +6,7 @@ import numpy as np
 
 from keen_trellis.core.comparing import as_comparable
 from keen_trellis.core.errors import DataError
-from keen_trellis.core.link import LinkField, Take, Taken, parsed
+from keen_trellis.core.link import LinkField, Take, Taken, value_of
 from keen_trellis.core.match import CodeMatch, ListedMatch, Match, index_type, ordered_by_code, running_total
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.core.task import Task
@@ -82,7 +82,7 @@ def _place(table: Table, row: int) -> str:
 
 def _best(found: Match, take: Take, right: Table) -> IndexVector:
     """For each left row the partner with the least or greatest value; the first of equals, never a blank."""
-    values = parsed(take.expression, right.fields).column(right)
+    values = value_of(take.expression, right.fields).cells(right).values
     worth = as_comparable(values, values.slice(0, 0))[0]
     known = values.is_valid().to_numpy(zero_copy_only=False)
     # By value, then by row: the place of each right row among those that may win.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 
 from PySide6.QtGui import QColor
@@ -109,9 +108,7 @@ def take_words(take: str) -> str:
     """What is taken, as the sentence says it."""
     name, _, expression = take.partition(":")
     words = _TAKES.get(name, (take, ""))[0]
-    plain = re.fullmatch(r'"([^"]+)"', expression)
-    said = plain[1] if plain else expression
-    return f"{words} {said}" if said else words
+    return f"{words} {expression}" if expression else words
 
 
 def merge_choices(document: Document, step_id: str, settings: JoinSettings) -> list[Choice]:

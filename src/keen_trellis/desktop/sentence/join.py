@@ -499,9 +499,7 @@ class JoinSentence:
                 self._pane.open_list(
                     chooser,
                     self._pane.view,
-                    chosen=lambda field: self._set_take(
-                        step, f'{name}:"{field.replace(chr(34), chr(34) * 2)}"'
-                    ),
+                    chosen=lambda field: self._set_take(step, f"{name}:{field}"),
                 )
             else:
                 self._set_take(step, name)
