@@ -13,7 +13,6 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.comparing import zero_like
 from keen_trellis.core.conversion import rescaled
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.link import LinkField, Operator, check_links, parsed, value_of
@@ -30,9 +29,10 @@ from keen_trellis.core.table import (
     RowOrigin,
     Rows,
     Table,
+    row_numbers,
 )
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType, common_exact_type, unscaled
+from keen_trellis.core.values import FieldType, common_exact_type, whole_units
 
 Vector = np.ndarray[Any, Any]
 
@@ -112,10 +112,7 @@ class BlendedTable(Table):
         found = [self.field(name).name for name in names]
         base = [name for name in found if name not in self._measures]
         from_base = dict(zip(base, self._base.take(rows, base), strict=True)) if base else {}
-        if rows is None:
-            chosen = np.arange(self.rows)
-        else:
-            chosen = np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
+        chosen = row_numbers(rows, self.rows)
         return [from_base[n] if n in from_base else taken(self._measures[n], chosen) for n in found]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
@@ -353,11 +350,7 @@ def _shares(placed: Placed, totals: pa.Array, partner: IndexVector, main: Table)
 
 
 def _units(values: pa.Array, name: str) -> Vector:
-    """Whole numbers, or decimals in units of their last place, as int64; 0 for blanks."""
-    if pa.types.is_integer(values.type):
-        found: Vector = values.fill_null(0).to_numpy(zero_copy_only=False)
-        return found
-    units, fits = unscaled(values.fill_null(zero_like(values)))
+    units, fits = whole_units(values)
     if not fits:
         raise DataError(f"{name} has more digits than can be spread.")
     return units

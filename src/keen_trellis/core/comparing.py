@@ -9,9 +9,25 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.parallel import side_by_side
-from keen_trellis.core.values import FieldType, type_of_arrow, unscaled
+from keen_trellis.core.values import FieldType, type_of_arrow, whole_units
 
 Vector = np.ndarray[Any, Any]
+
+
+# What each operator asks of two such vectors, by its sign.
+COMPARE = {
+    "=": np.equal,
+    "<>": np.not_equal,
+    "<": np.less,
+    "<=": np.less_equal,
+    ">": np.greater,
+    ">=": np.greater_equal,
+}
+
+
+def ordered_as(values: pa.Array) -> Vector:
+    """One column as a vector whose order is that of its values; see `as_comparable`."""
+    return as_comparable(values, values.slice(0, 0))[0]
 
 
 def as_comparable(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
@@ -126,27 +142,23 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
 def _at_one_scale(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     """Decimals and integers in units of the finer scale; ranks where these leave 64 bits."""
     scale = max(values.type.scale for values in (left, right) if pa.types.is_decimal(values.type))
-    if left.type == right.type:
-        units = [
-            unscaled(values.fill_null(zero_like(values)) if values.null_count else values)
-            for values in (left, right)
-        ]
+    if left.type != right.type:
+        left, right = _widened(left, scale), _widened(right, scale)
+    if pa.types.is_decimal128(left.type) and pa.types.is_decimal128(right.type):
+        units = [whole_units(values) for values in (left, right)]
         if all(fits for _, fits in units):
             return units[0][0], units[1][0]
     wide = [values.cast(pa.decimal256(76, scale)) for values in (left, right)]
-    try:
-        narrow = [values.cast(pa.decimal128(38, scale)) for values in wide]
-        units = [unscaled(values.fill_null(zero_like(values))) for values in narrow]
-        if all(fits for _, fits in units):
-            return units[0][0], units[1][0]
-    except pa.ArrowInvalid:
-        pass
     both = pa.concat_arrays(wide)
     # Blanks have ranks too, which nobody looks at.
     ranks = pc.rank(both, sort_keys="ascending", tiebreaker="dense").to_numpy().astype(np.int64)
     return ranks[: len(left)], ranks[len(left) :]
 
 
-def zero_like(decimals: pa.Array) -> pa.Scalar:
-    """0 as a scalar of the decimals' type."""
-    return pa.scalar(0, pa.int64()).cast(pa.decimal128(19, 0)).cast(decimals.type)
+def _widened(values: pa.Array, scale: int) -> pa.Array:
+    # 19 digits of an integer and a scale of up to 19 fit 38; more is left to 76 digits.
+    kind = pa.decimal128(38, scale) if scale <= 18 else pa.decimal256(76, scale)
+    try:
+        return values.cast(kind)
+    except pa.ArrowInvalid:
+        return values.cast(pa.decimal256(76, scale))

@@ -14,13 +14,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.comparing import reals
+from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.parallel import mapped, side_by_side
 from keen_trellis.core.preparing import Mask, Prepared, prepare
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow, unscaled
+from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow
 
 Codes = np.ndarray[Any, np.dtype[Any]]
 
@@ -182,9 +182,13 @@ def _same_footing(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
     if FieldType.REAL in kinds:
         return _against_real(left, right)
     if FieldType.DECIMAL in kinds:
-        scale = max(values.type.scale for values in (left, right) if pa.types.is_decimal(values.type))
-        return _at_scale(left, right, scale)
+        units = as_comparable(left, right)
+        return _with_blanks_of(left, units[0]), _with_blanks_of(right, units[1])
     return left, right
+
+
+def _with_blanks_of(values: pa.Array, numbers: Codes) -> pa.Array:
+    return pa.array(numbers, mask=~_filled(values) if values.null_count else None)
 
 
 def _against_real(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
@@ -213,29 +217,7 @@ def _real_bits(values: pa.Array) -> pa.Array:
     """The bits of each real, with one zero and one NaN; decimals are rounded to the nearest real."""
     numbers = reals(values)
     numbers = np.where(np.isnan(numbers), np.nan, numbers)
-    return pa.array(numbers.view(np.int64), mask=~_filled(values) if values.null_count else None)
-
-
-def _at_scale(left: pa.Array, right: pa.Array, scale: int) -> tuple[pa.Array, pa.Array]:
-    """Decimals and integers as integers in units of 10 ** -scale; 64 bits where all of them fit."""
-    wide = [_widened(values, scale) for values in (left, right)]
-    narrow = [unscaled(values.fill_null(0)) for values in wide]
-    if not all(fits for _, fits in narrow):
-        return wide[0], wide[1]
-    both = [
-        pa.array(integers, mask=~_filled(values) if values.null_count else None)
-        for (integers, _), values in zip(narrow, wide, strict=True)
-    ]
-    return both[0], both[1]
-
-
-def _widened(values: pa.Array, scale: int) -> pa.Array:
-    # 19 digits of an integer and a scale of up to 19 fit 38; more is left to 76 digits.
-    kind = pa.decimal128(38, scale) if scale <= 18 else pa.decimal256(76, scale)
-    try:
-        return values.cast(kind)
-    except pa.ArrowInvalid:
-        return values.cast(pa.decimal256(76, scale))
+    return _with_blanks_of(values, numbers.view(np.int64))
 
 
 # --- values to codes ---
@@ -247,11 +229,6 @@ def _codes_of(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
         narrow = _narrow_codes(left, right)
         if narrow is not None:
             return narrow
-    if left.type != right.type:
-        left, right = (
-            left.cast(pa.decimal256(76, left.type.scale)),
-            right.cast(pa.decimal256(76, right.type.scale)),
-        )
     if len(right) <= len(left):
         left_codes, right_codes, size = _look_up(left, right)
     else:

@@ -16,7 +16,17 @@ from keen_trellis.core.errors import DataError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match, running_total
-from keen_trellis.core.table import BATCH_ROWS, Cells, Field, IndexVector, RowOrigin, Rows, Table, find_field
+from keen_trellis.core.table import (
+    BATCH_ROWS,
+    Cells,
+    Field,
+    IndexVector,
+    RowOrigin,
+    Rows,
+    Table,
+    find_field,
+    row_numbers,
+)
 from keen_trellis.core.values import common_exact_type
 
 MOST_RESULT_ROWS = 50_000_000
@@ -236,7 +246,7 @@ class JoinedTable(Table):
 
     def rows_of_sides(self, rows: Rows) -> tuple[IndexVector, IndexVector]:
         """The left and right rows of the result rows `rows`, -1 for none."""
-        numbers = np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
+        numbers = row_numbers(rows, self.rows)
         nowhere = numbers < 0
         if nowhere.any():
             left, right = self._sides_of(np.maximum(numbers, 0)) if self.rows else (numbers, numbers)

@@ -24,8 +24,6 @@ from keen_trellis.core.table import IndexVector
 
 Mask = np.ndarray[Any, np.dtype[np.bool_]]
 Pairs = tuple[IndexVector, IndexVector]
-# For pairs of left and right rows, which of them match with nothing prepared.
-AsWritten = Callable[[IndexVector, IndexVector], Mask]
 
 
 @dataclass(frozen=True)
@@ -105,6 +103,14 @@ class MatchCounts:
         return {join_type.value: self.rows_under(join_type) for join_type in JoinType}
 
 
+class Written(Protocol):
+    """The same links with nothing prepared: which pairs they match, and the codes of their fields."""
+
+    def __call__(self, left: IndexVector, right: IndexVector) -> Mask: ...
+
+    def codes(self) -> Encoded: ...
+
+
 class Match(ABC):
     """The outcome of comparing two tables: counts, and pairs by number.
 
@@ -117,7 +123,7 @@ class Match(ABC):
     partners_of_left: IndexVector
     partners_of_right: IndexVector
     sides: tuple[SideCounts, SideCounts] = (SideCounts(), SideCounts())
-    as_written: AsWritten | None = None
+    as_written: Written | None = None
 
     # --- what the kinds of match differ in ---
 
@@ -241,27 +247,11 @@ class Match(ABC):
         return self.as_written(*self.all_pairs())
 
 
-class Written(Protocol):
-    """The same links with nothing prepared: which pairs they match, and the codes of their fields."""
-
-    def __call__(self, left: IndexVector, right: IndexVector) -> Mask: ...
-
-    def codes(self) -> Encoded: ...
-
-
 class CodeMatch(Match):
     """Rows match that have the same code."""
 
-    def __init__(
-        self,
-        codes: Encoded,
-        *,
-        sides: tuple[SideCounts, SideCounts] = (SideCounts(), SideCounts()),
-        written: Written | None = None,
-    ) -> None:
+    def __init__(self, codes: Encoded) -> None:
         self.codes = codes
-        self.sides = sides
-        self.as_written = self._written = written
         size = max(codes.size, 1)
         self._size = size
         self._on_right = how_often(codes.right, size)
@@ -347,11 +337,11 @@ class CodeMatch(Match):
         return ordered_by_code(self.codes.right, self._size)
 
     def written_counts(self) -> tuple[int, int]:
-        if self._written is None or self.right_is_unique:
+        if self.as_written is None or self.right_is_unique:
             return super().written_counts()
         # Values that are equal as written are equal when prepared, so that these pairs are among ours: they
         # are counted without being listed.
-        codes = self._written.codes()
+        codes = self.as_written.codes()
         partners = _looked_up(how_often(codes.right, max(codes.size, 1)), codes.left)
         return int(partners.sum(dtype=np.int64)), int(np.count_nonzero(partners))
 
@@ -420,16 +410,12 @@ def ordered_by_code(codes: Codes, size: int) -> Pairs:
 
     kind = index_type(max(size, len(codes)))
     rows = np.flatnonzero(codes >= 0)
-    if len(rows) == len(codes):
-        bounds = np.arange(len(codes) + 1, dtype=kind)
-        ones = np.ones(len(codes), dtype=np.int8)
-        whole = csr_array((ones, codes.astype(kind), bounds), shape=(len(codes), size)).tocsc()
-        return whole.indices, whole.indptr
-    held = codes[rows]
-    bounds = np.arange(len(rows) + 1, dtype=kind)
-    ones = np.ones(len(rows), dtype=np.int8)
-    matrix = csr_array((ones, held.astype(kind), bounds), shape=(len(rows), size)).tocsc()
-    order: IndexVector = rows[matrix.indices].astype(kind)
+    all_held = len(rows) == len(codes)
+    held = codes if all_held else codes[rows]
+    bounds = np.arange(len(held) + 1, dtype=kind)
+    ones = np.ones(len(held), dtype=np.int8)
+    matrix = csr_array((ones, held.astype(kind), bounds), shape=(len(held), size)).tocsc()
+    order: IndexVector = matrix.indices if all_held else rows[matrix.indices].astype(kind)
     return order, matrix.indptr
 
 

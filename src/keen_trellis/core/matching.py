@@ -10,7 +10,6 @@ from keen_trellis.core.comparing import same_text
 from keen_trellis.core.encoding import (
     Encoded,
     PreparedLink,
-    SideCounts,
     encode,
     prepare_links,
     side_counts,
@@ -49,39 +48,31 @@ def match(
         side_counts([entry.left for entry in prepared]),
         side_counts([entry.right for entry in prepared]),
     )
-    written = _Written(left, right, links, any_of=any_of) if _is_prepared(links, prepared) else None
-    found = (
-        _any_of(prepared, limits, task)
-        if any_of and len(links) > 1
-        else _all_of(prepared, sides, written, limits, task)
-    )
+    found = _any_of(prepared, limits, task) if any_of and len(links) > 1 else _all_of(prepared, limits, task)
     found.sides = sides
-    if written is not None and found.as_written is None:
-        found.as_written = written
+    if _is_prepared(links, prepared):
+        found.as_written = _Written(left, right, links, any_of=any_of)
     return taken(found, take, left, right, tuple(links), task)
 
 
 def cross(left: Table, right: Table) -> Match:
     """Every row with every row; nothing is listed."""
-    return CodeMatch(Encoded(np.zeros(left.rows, np.int32), np.zeros(right.rows, np.int32), 1))
+    return CodeMatch(_one_group(left.rows, right.rows))
 
 
-def _all_of(
-    prepared: Sequence[PreparedLink],
-    sides: tuple[SideCounts, SideCounts],
-    written: _Written | None,
-    limits: Limits,
-    task: Task,
-) -> Match:
+def _one_group(left_rows: int, right_rows: int) -> Encoded:
+    """Codes by which every row of both sides is like every other."""
+    return Encoded(np.zeros(left_rows, np.int32), np.zeros(right_rows, np.int32), 1)
+
+
+def _all_of(prepared: Sequence[PreparedLink], limits: Limits, task: Task) -> Match:
     equal = [entry for entry in prepared if entry.link.operator is Operator.EQUAL]
     others = [entry for entry in prepared if entry.link.operator is not Operator.EQUAL]
-    rows = prepared[0].left.rows, prepared[0].right.rows
-    codes = (
-        encode(equal, task) if equal else Encoded(np.zeros(rows[0], np.int32), np.zeros(rows[1], np.int32), 1)
-    )
+    one = prepared[0]
+    codes = encode(equal, task) if equal else _one_group(one.left.rows, one.right.rows)
     task.checkpoint(0, 0, "pairing rows")
     if not others:
-        return CodeMatch(codes, sides=sides, written=written)
+        return CodeMatch(codes)
     return match_by_conditions(codes, [Condition.of(entry) for entry in others], limits, task)
 
 
@@ -90,7 +81,7 @@ def _any_of(prepared: Sequence[PreparedLink], limits: Limits, task: Task) -> Lis
     rows = prepared[0].left.rows, prepared[0].right.rows
     keys = np.zeros(0, np.int64)
     for entry in prepared:
-        found = _all_of([entry], (SideCounts(), SideCounts()), None, limits, task)
+        found = _all_of([entry], limits, task)
         check_pairs(found.pairs, limits)
         left, right = found.all_pairs()
         keys = np.union1d(keys, left.astype(np.int64) * max(rows[1], 1) + right)
@@ -114,7 +105,7 @@ def _is_prepared(links: Sequence[LinkField], prepared: Sequence[PreparedLink]) -
 
 
 def _is_text(entry: PreparedLink) -> bool:
-    return type_of_arrow(entry.left.values.type).value == "text"
+    return type_of_arrow(entry.left.values.type) is FieldType.TEXT
 
 
 class _Written:

@@ -16,7 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.comparing import as_comparable, reals
+from keen_trellis.core.comparing import ordered_as, reals
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.link import value_of
 from keen_trellis.core.match import Mask, ordered_by_code
@@ -94,29 +94,23 @@ class Groups:
         return ordered_by_code(self.codes, self.size)
 
 
-def measured(table: Table, groups: Groups, measure: Measure) -> Cells:
-    """The measure of each group, without partner where all rows of the group are.
+def measured(table: Table, groups: Groups, measure: Measure) -> tuple[Cells, int]:
+    """The measure of each group, without partner where all rows of the group are; and how many rows had no
+    partner in what is measured.
 
     DataError where a sum leaves 64 bits or 38 digits.
     """
     if not measure.expression:
-        return Cells(pa.array(np.bincount(groups.codes, minlength=groups.size)))
+        return Cells(pa.array(np.bincount(groups.codes, minlength=groups.size))), 0
     cells = value_of(measure.expression, table.fields).cells(table)
     kind = measure.field(table.fields).arrow_type
     values = _FUNCTIONS[measure.function](_Values(cells.values, groups), kind, measure)
     if cells.absent is None or not cells.absent.any():
-        return Cells(values)
+        return Cells(values), 0
     present = np.bincount(groups.codes[~cells.absent], minlength=groups.size)
     absent = present == 0
-    return Cells(pc.if_else(pa.array(absent), pa.scalar(None, values.type), values), absent)
-
-
-def rows_without_partner(table: Table, measure: Measure) -> int:
-    """How many rows have no partner in what is measured."""
-    if not measure.expression:
-        return 0
-    absent = value_of(measure.expression, table.fields).cells(table).absent
-    return 0 if absent is None else int(np.count_nonzero(absent))
+    made = Cells(pc.if_else(pa.array(absent), pa.scalar(None, values.type), values), absent)
+    return made, int(np.count_nonzero(cells.absent))
 
 
 class _Values:
@@ -143,7 +137,7 @@ class _Values:
     @cached_property
     def worth(self) -> Vector:
         """The filled values as numbers that compare as they do."""
-        return self.of_filled(as_comparable(self.values, self.values.slice(0, 0))[0])
+        return self.of_filled(ordered_as(self.values))
 
     @cached_property
     def ordered(self) -> tuple[IndexVector, IndexVector]:

@@ -13,13 +13,14 @@ from typing import Any
 
 import numpy as np
 
-from keen_trellis.core.comparing import as_comparable
+from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.encoding import Encoded, PreparedLink, encode
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.link import Operator
 from keen_trellis.core.match import (
     ListedMatch,
     Mask,
+    Pairs,
     how_often,
     index_type,
     ordered_by_code,
@@ -39,15 +40,6 @@ class Limits:
     pairs: int = 50_000_000
     candidates: int = 5_000_000_000
 
-
-_COMPARE = {
-    Operator.EQUAL: np.equal,
-    Operator.UNEQUAL: np.not_equal,
-    Operator.LESS: np.less,
-    Operator.AT_MOST: np.less_equal,
-    Operator.GREATER: np.greater,
-    Operator.AT_LEAST: np.greater_equal,
-}
 
 _NO_ORDER = (Operator.EQUAL, Operator.UNEQUAL)
 
@@ -81,7 +73,7 @@ class Condition:
 
     def holds(self, left: IndexVector, right: IndexVector) -> Mask:
         """For pairs of rows whether the condition is true."""
-        found = _COMPARE[self.operator](self.left[left], self.right[right])
+        found = COMPARE[self.operator.value](self.left[left], self.right[right])
         return np.asarray(found & self.left_known[left] & self.right_known[right])
 
     @property
@@ -198,8 +190,8 @@ class _Stretches:
 
         def listing() -> IndexVector:
             check_pairs(self.candidates, limits)
-            parts = [self._pairs(block) for block in self._blocks(task)]
-            return _in_order(parts, (len(sides[0]), len(sides[1])), asks_left=self.asks_left)
+            first, second = _together([self._pairs(block) for block in self._blocks(task)])
+            return _in_order(first, second, (len(sides[0]), len(sides[1])), asks_left=self.asks_left)
 
         return ListedMatch(sides[0], sides[1], listing)
 
@@ -302,25 +294,25 @@ def check_pairs(pairs: int, limits: Limits, *, so_far: bool = False) -> None:
         )
 
 
-def listed_match(
-    parts: Sequence[tuple[IndexVector, IndexVector]], rows: tuple[int, int], *, asks_left: bool
-) -> ListedMatch:
+def listed_match(parts: Sequence[Pairs], rows: tuple[int, int], *, asks_left: bool) -> ListedMatch:
     """A match of listed pairs, each part with the asking rows first, which ascend from part to part."""
-    first = np.concatenate([part[0] for part in parts]) if parts else np.zeros(0, np.int32)
-    second = np.concatenate([part[1] for part in parts]) if parts else np.zeros(0, np.int32)
+    first, second = _together(parts)
     left, right = (first, second) if asks_left else (second, first)
-    right_of_pair = _in_order([(first, second)], rows, asks_left=asks_left)
+    right_of_pair = _in_order(first, second, rows, asks_left=asks_left)
     counts = np.bincount(left, minlength=rows[0]), np.bincount(right, minlength=rows[1])
     return ListedMatch(counts[0], counts[1], lambda: right_of_pair)
 
 
+def _together(parts: Sequence[Pairs]) -> Pairs:
+    nothing = np.zeros(0, np.int32)
+    first, second = (np.concatenate([nothing, *(part[side] for part in parts)]) for side in (0, 1))
+    return first, second
+
+
 def _in_order(
-    parts: Sequence[tuple[IndexVector, IndexVector]], rows: tuple[int, int], *, asks_left: bool
+    first: IndexVector, second: IndexVector, rows: tuple[int, int], *, asks_left: bool
 ) -> IndexVector:
     """The right row of each pair, in left order and then right order; linear in pairs and rows."""
-    if not parts:
-        return np.zeros(0, np.int32)
-    first, second = (np.concatenate([part[side] for part in parts]) for side in (0, 1))
     if asks_left:
         # Ordered by right row, keeping left order: then by left row, keeping right order.
         by_right, _ = ordered_by_code(second, rows[1])

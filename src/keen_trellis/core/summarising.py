@@ -12,9 +12,9 @@ from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import Preparation, value_of
 from keen_trellis.core.match import index_type
-from keen_trellis.core.measures import Groups, Measure, measured, rows_without_partner
+from keen_trellis.core.measures import Groups, Measure, measured
 from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table
+from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, row_numbers
 from keen_trellis.core.task import Task
 
 
@@ -57,12 +57,11 @@ class SummaryTable(Table):
         self.no_partner: dict[str, int] = {}
         for done, measure in enumerate(measures):
             task.checkpoint(done, len(measures), measure.name)
-            self._made[measure.name] = measured(table, self.groups, measure)
-            self.no_partner[measure.name] = rows_without_partner(table, measure)
+            self._made[measure.name], self.no_partner[measure.name] = measured(table, self.groups, measure)
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
-        chosen = np.arange(self.rows) if rows is None else _numbers(rows)
+        chosen = row_numbers(rows, self.rows)
         plain = [name for name in found if name not in self._made]
         at = np.append(self.first_rows, -1)[chosen] if self.rows else np.full(len(chosen), -1)
         from_table = dict(zip(plain, self._table.take(at, plain), strict=True)) if plain else {}
@@ -119,10 +118,6 @@ def _by_first_appearance(codes: IndexVector, size: int) -> Groups:
     number = np.zeros(size, dtype=index_type(size))
     number[used[np.argsort(first[used], kind="stable")]] = np.arange(len(used))
     return Groups(number[codes], len(used))
-
-
-def _numbers(rows: Rows) -> IndexVector:
-    return np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
 
 
 def taken(cells: Cells, rows: IndexVector) -> Cells:

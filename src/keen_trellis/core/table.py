@@ -64,6 +64,13 @@ class RowOrigin:
         return ", ".join(parts)
 
 
+def row_numbers(rows: Rows | None, count: int) -> IndexVector:
+    """The numbers of the rows that are asked for; None: all `count` of them."""
+    if rows is None:
+        return np.arange(count)
+    return np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
+
+
 class Table(ABC):
     """Rows of named, typed fields. Cells are handed out only by `take` and by batches."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from keen_trellis.core.comparing import as_comparable
+from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.link import LinkField, Take, Taken, value_of
 from keen_trellis.core.match import CodeMatch, ListedMatch, Match, index_type, ordered_by_code, running_total
@@ -83,7 +83,7 @@ def _place(table: Table, row: int) -> str:
 def _best(found: Match, take: Take, right: Table) -> IndexVector:
     """For each left row the partner with the least or greatest value; the first of equals, never a blank."""
     values = value_of(take.expression, right.fields).cells(right).values
-    worth = as_comparable(values, values.slice(0, 0))[0]
+    worth = ordered_as(values)
     known = values.is_valid().to_numpy(zero_copy_only=False)
     # By value, then by row: the place of each right row among those that may win.
     order = np.argsort(worth, kind="stable")

@@ -105,6 +105,16 @@ def unscaled(decimals: pa.Array) -> tuple[np.ndarray[Any, Any], bool]:
     return low, bool(np.array_equal(high, low >> 63))
 
 
+def whole_units(values: pa.Array) -> tuple[np.ndarray[Any, Any], bool]:
+    """Whole numbers, or decimals in units of their last place, as n of int64 with 0 for blanks; and whether
+    all of them fit 64 bits.
+    """
+    filled = values.fill_null(0) if values.null_count else values
+    if pa.types.is_integer(values.type):
+        return filled.to_numpy(zero_copy_only=False), True
+    return unscaled(filled)
+
+
 def as_text(values: pa.Array) -> pa.Array:
     """`values` written out, blanks kept: shortest form that reads back, ISO dates, 7 and not 7.0."""
     field_type = type_of_arrow(values.type)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Preparation
-from keen_trellis.core.preparations import PREPARATIONS
+from keen_trellis.core.preparations import in_words
 
 
 def rows_called(name: str) -> tuple[str, str]:
@@ -57,11 +57,9 @@ def question(join_type: JoinType, left: str, right: str) -> str:
 
 def ignoring(preparation: Preparation) -> str:
     """The preparation as the sentence says it: ignoring case and outer spaces."""
-    words = [PREPARATIONS[name] for name in preparation.names]
-    if len(words) > 2:
-        words = [f"{', '.join(words[:-1])}", words[-1]]
+    ignored = in_words(preparation.names)
     parts = [f"as {preparation.compare_as}"] if preparation.compare_as else []
-    parts += [f"ignoring {' and '.join(words)}"] if words else []
+    parts += [f"ignoring {ignored}"] if ignored else []
     if preparation.corrections:
         count = len(preparation.corrections)
         parts.append(f"with {count:,} {'correction' if count == 1 else 'corrections'}")

@@ -9,17 +9,18 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.comparing import as_comparable
+from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.conversion import converted, rescaled
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.expressions.expression import Node, RowCells
-from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, comparable, type_of_arrow, unscaled
+from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, comparable, type_of_arrow, whole_units
 
 INTEGER, REAL, TEXT, BOOLEAN, DATE = (
     ARROW_TYPES[kind]
     for kind in (FieldType.INTEGER, FieldType.REAL, FieldType.TEXT, FieldType.BOOLEAN, FieldType.DATE)
 )
 _MOST_DIGITS = 38
+Compute = Callable[[pa.Array], pa.Array]
 
 
 def decimal(scale: int) -> pa.DataType:
@@ -175,12 +176,8 @@ def _remainder(left: Node, right: Node) -> Node:
 
 
 def _units(values: pa.Array) -> Any:
-    """Whole numbers, or decimals in units of their last place, as int64."""
-    if values.type == INTEGER:
-        return values.fill_null(0).to_numpy()
-    units, fits = unscaled(
-        values.fill_null(pa.scalar(0, INTEGER).cast(pa.decimal128(19, 0)).cast(values.type))
-    )
+    """Whole numbers, or decimals in units of their last place; DataError where these leave 64 bits."""
+    units, fits = whole_units(values)
     if not fits:
         raise _overflow(INTEGER)
     return units
@@ -201,12 +198,21 @@ def of_number(node: Node, what: str) -> Node:
 
 def negated(node: Node) -> Node:
     """The number with the other sign."""
-    node = of_number(node, "A minus")
+    return _of_one_number(of_number(node, "A minus"), pc.negate, pc.negate_checked)
+
+
+def absolute(node: Node) -> Node:
+    """ABS."""
+    return _of_one_number(of_number(node, "ABS"), pc.abs, pc.abs_checked)
+
+
+def _of_one_number(node: Node, plain: Compute, checked: Compute) -> Node:
+    """A function of one number; the least integer has no counterpart, decimals always have one."""
 
     def compute(rows: RowCells) -> pa.Array:
         values = node.evaluate(rows)
         try:
-            return pc.negate(values) if pa.types.is_decimal(values.type) else pc.negate_checked(values)
+            return (plain if pa.types.is_decimal(values.type) else checked)(values)
         except pa.ArrowInvalid as error:
             raise _overflow(INTEGER) from error
 
@@ -239,30 +245,7 @@ def as_integer(node: Node) -> Node:
     return Node(INTEGER, lambda rows: _held_as(node.evaluate(rows), INTEGER))
 
 
-def absolute(node: Node) -> Node:
-    """ABS."""
-    node = of_number(node, "ABS")
-
-    def compute(rows: RowCells) -> pa.Array:
-        values = node.evaluate(rows)
-        try:
-            return pc.abs(values) if pa.types.is_decimal(values.type) else pc.abs_checked(values)
-        except pa.ArrowInvalid as error:
-            raise _overflow(INTEGER) from error
-
-    return Node(node.arrow_type, compute)
-
-
 # --- conditions ---
-
-_COMPARE = {
-    "=": np.equal,
-    "<>": np.not_equal,
-    "<": np.less,
-    "<=": np.less_equal,
-    ">": np.greater,
-    ">=": np.greater_equal,
-}
 
 
 def comparison(sign: str, left: Node, right: Node) -> Node:
@@ -278,7 +261,7 @@ def comparison(sign: str, left: Node, right: Node) -> Node:
     def compute(rows: RowCells) -> pa.Array:
         one, other = left.evaluate(rows), right.evaluate(rows)
         known = _valid(one) & _valid(other)
-        return pa.array(_COMPARE[sign](*as_comparable(one, other)), mask=~known)
+        return pa.array(COMPARE[sign](*as_comparable(one, other)), mask=~known)
 
     return Node(BOOLEAN, compute)
 

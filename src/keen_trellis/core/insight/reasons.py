@@ -19,7 +19,7 @@ from keen_trellis.core.conversion import PLACEHOLDERS
 from keen_trellis.core.link import COMPARE_AS, LinkField, Operator, Preparation, Take, Taken
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import EVERY, match
-from keen_trellis.core.preparations import PREPARATIONS
+from keen_trellis.core.preparations import PREPARATIONS, in_words
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import Cells, ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
@@ -247,8 +247,7 @@ class _Unmatched:
         own, known = (prepare(Cells(side), preparation).of_rows for side in (mine, theirs))
         partner = theirs.take(pc.index_in(own, value_set=known))
         others = dict(zip(mine.to_pylist(), partner.to_pylist(), strict=True))
-        words = [PREPARATIONS[name] for name in names]
-        ignored = words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"
+        ignored = in_words(names)
         whole = match(ChosenRows(self._one, self._rows), self._other, [mended], self._task)
         merged = self._merged(theirs, link.preparation, preparation)
         mend = Mend(
