@@ -164,8 +164,8 @@ class _Asked:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
     """Say why rows of LEFT and RIGHT have no partner, and what would mend it."""
+    from keen_trellis.core.insight.reasons import Asked, of_other_types
     from keen_trellis.core.insight.reasons import explain as reasons_of
-    from keen_trellis.core.insight.reasons import of_other_types
     from keen_trellis.core.link import Take
     from keen_trellis.core.matching import match as matched
     from keen_trellis.flow.report import reason_lines, reason_members
@@ -178,11 +178,11 @@ def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
         asked.library,
     )
     links, take, tables = settings.link_fields, Take.named(settings.take), asked.tables
-    found = of_other_types(tables[0], tables[1], links)
+    any_of = settings.any_of and len(links) > 1
+    question = Asked(tables[0], tables[1], links, any_of, take)
+    found = of_other_types(question)
     if not found:
-        any_of = settings.any_of and len(links) > 1
-        outcome = matched(tables[0], tables[1], links, any_of=any_of, take=take)
-        found = reasons_of(tables[0], tables[1], links, outcome, take)
+        found = reasons_of(question, matched(tables[0], tables[1], links, any_of=any_of, take=take))
     if as_json:
         click.echo(json.dumps({"reasons": [reason_members(entry) for entry in found]}, ensure_ascii=False))
         return

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from keen_trellis.core.blending import Blended
-from keen_trellis.core.insight.reasons import Reason
+from keen_trellis.core.insight.reason import Reason
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
@@ -67,7 +67,13 @@ def reason_members(reason: Reason) -> dict[str, Any]:
         "values": reason.values,
         "said": reason.said,
         "examples": [{"value": e.value, "rows": e.rows, "other": e.other} for e in reason.examples],
-        "mends": [{"said": m.said, "gain": m.gain, "merged": m.merged} for m in reason.mends],
+        "mends": [
+            {"said": m.said, "way": m.way.value, "gain": m.gain, "merged": m.merged} for m in reason.mends
+        ],
+        "clusters": [
+            {"field": c.field, "value": c.value, "rows": c.rows, "all_rows": c.all_rows}
+            for c in reason.clusters
+        ],
     }
 
 
@@ -87,8 +93,13 @@ def reason_lines(reasons: Sequence[Reason], names: Mapping[str, str]) -> Iterato
             warned = (
                 f"; {mend.merged:,} values of the other side become one with another" if mend.merged else ""
             )
-            gain = "1 row" if mend.gain == 1 else f"{mend.gain:,} rows"
-            yield f"  Mend: {mend.said}, {gain}{warned}."
+            gain = ", 1 row" if mend.gain == 1 else f", {mend.gain:,} rows" if mend.gain else ""
+            yield f"  Mend: {mend.said}{gain}{warned}."
+        for cluster in reason.clusters:
+            yield (
+                f"  {cluster.rows:,} of them have {cluster.value} in {cluster.field}, as have "
+                f"{cluster.all_rows:,} in all."
+            )
 
 
 def change_lines(comparison: Comparison) -> Iterator[str]:

@@ -1,0 +1,128 @@
+"""Links that hold once a field is split or two are joined: a code with a suffix, a collection and a number.
+
+What splits or joins is an SQL expression in the place of the field, so that the mend is a link like any
+other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.insight.reason import Vector
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import ArrowTable, Cells, Field, Table
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType, as_text
+
+_SEPARATORS = ("-", ".", "/", "_", " ", ":", "#")
+_SAMPLED = 400
+_LEAST_VALUES = 2
+# What is proposed lets this share of the values in question match.
+_LEAST_SHARE = 0.2
+_LEAST_OF_SAMPLE = 0.5
+
+
+@dataclass(frozen=True)
+class Composed:
+    """A link with an expression in the place of a field. found: a mask of the values that it lets match."""
+
+    link: LinkField
+    said: str
+    found: Vector
+
+
+def composed(link: LinkField, one: Table, other: Table, mine: pa.Array, task: Task) -> Composed | None:
+    """The expression that lets most of some values match, or None if none is worth it.
+
+    link: two plain fields of text, as seen from the side `one`.  mine: distinct texts of it without null.
+    """
+    task.checkpoint(0, 0, "looking for values that are to be split or joined")
+    best: Composed | None = None
+    for mended, said in (*_splits(link), *_joins(link, one, other, mine)):
+        task.checkpoint(0, 0, "looking for values that are to be split or joined")
+        found = _found(mended, link, other, mine)
+        least = max(_LEAST_VALUES, _LEAST_SHARE * len(mine))
+        if np.count_nonzero(found) >= max(least, 1 + (np.count_nonzero(best.found) if best else 0)):
+            best = Composed(mended, said, found)
+    return best
+
+
+def _found(mended: LinkField, link: LinkField, other: Table, mine: pa.Array) -> Vector:
+    """Which of the values match a single value of the other side."""
+    own = ArrowTable(pa.table({link.left: mine}))
+    one, theirs = mended.sides(own.fields, other.fields)
+    known = pc.unique(theirs.cells(other).values) if theirs.is_field else theirs.column(other)
+    coded = prepare(Cells(known), link.preparation).of_rows.drop_null().dictionary_encode()
+    once = np.bincount(coded.indices.to_numpy(zero_copy_only=False), minlength=len(coded.dictionary)) == 1
+    values = prepare(one.cells(own), link.preparation).of_rows
+    found = pc.is_in(values, value_set=coded.dictionary.filter(pa.array(once)), skip_nulls=True)
+    return np.asarray(found.to_numpy(zero_copy_only=False))
+
+
+def _splits(link: LinkField) -> Iterator[tuple[LinkField, str]]:
+    for separator in _SEPARATORS:
+        for side, name in (("left", link.left), ("right", link.right)):
+            for text, said in (
+                (before(name, separator), "before"),
+                (after(name, separator), "after"),
+            ):
+                changed = {side: text, f"{side}_is_expression": True}
+                yield replace(link, **changed), f"take what stands {said} the first “{separator}” of {name}"  # type: ignore[arg-type]
+
+
+def _joins(link: LinkField, one: Table, other: Table, mine: pa.Array) -> Iterator[tuple[LinkField, str]]:
+    """Two fields of the other side joined, where the parts of most values stand in them."""
+    sample = mine.take(pa.array(np.unique(np.linspace(0, len(mine) - 1, _SAMPLED).astype(np.int64))))
+    kinds = (FieldType.TEXT, FieldType.INTEGER)
+    fields = [entry for entry in other.fields if entry.type in kinds]
+    for separator in _SEPARATORS:
+        parts = pc.split_pattern(sample, separator, max_splits=1)
+        both = pc.equal(pc.list_value_length(parts), 2)
+        if (pc.sum(both).as_py() or 0) < _LEAST_OF_SAMPLE * len(sample):
+            continue
+        parts = parts.filter(both)
+        texts = {entry.name: pc.unique(as_text(other.column(entry.name).values)) for entry in fields}
+        names = []
+        for place in (0, 1):
+            piece = pc.list_element(parts, place)
+            shares = {
+                name: pc.mean(pc.is_in(piece, value_set=values, skip_nulls=True).cast(pa.float64())).as_py()
+                for name, values in texts.items()
+            }
+            names.append(max(shares, key=lambda name: shares[name]) if shares else "")
+            if not shares or shares[names[-1]] < _LEAST_OF_SAMPLE:
+                break
+        if len(names) == 2 and names[0] != names[1]:
+            joined = (
+                f"{as_varchar(other.field(names[0]))} || '{separator}' || {as_varchar(other.field(names[1]))}"
+            )
+            mended = replace(link, right=joined, right_is_expression=True)
+            yield mended, f"join {names[0]}, “{separator}” and {names[1]}"
+
+
+def quoted(name: str) -> str:
+    """A field's name as an expression writes it."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def as_varchar(field: Field) -> str:
+    """A field as an expression for its text."""
+    return quoted(field.name) if field.type is FieldType.TEXT else f"CAST({quoted(field.name)} AS VARCHAR)"
+
+
+def before(name: str, separator: str) -> str:
+    """The expression for what stands before the first separator; all of a text without one."""
+    at = f"POSITION('{separator}' IN {quoted(name)})"
+    taken = f"SUBSTRING({quoted(name)} FROM 1 FOR {at} - 1)"
+    return f"CASE WHEN {at} > 0 THEN {taken} ELSE {quoted(name)} END"
+
+
+def after(name: str, separator: str) -> str:
+    """The expression for what stands after the first separator; all of a text without one."""
+    return f"SUBSTRING({quoted(name)} FROM POSITION('{separator}' IN {quoted(name)}) + 1)"

@@ -1,0 +1,126 @@
+"""Which value of one side most likely means which of the other: slips of the keyboard and other names.
+
+Candidates come from two indexes of our own: texts with a character or two left out, as in Bocek, Hunt and
+Stiller, "Fast similarity search in large dictionaries" (2007), and the words of texts. RapidFuzz measures
+what they find. A value has a partner here only if one of all the other side's values is better than the rest
+by a clear margin. Digits are never changed: running numbers are each other's neighbours.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+from rapidfuzz import process
+from rapidfuzz.distance import OSA
+
+from keen_trellis.core.insight.letters import Keyed, Letters, Vector, blocks, each_once, with_same_key
+from keen_trellis.core.insight.words import Vocabulary
+from keen_trellis.core.task import Task
+
+# Shorter texts are all alike.
+_LEAST_LENGTH = 4
+_LEAST_LENGTH_OF_TWO = 5
+_LONGEST_OF_TWO = 18
+_LONGEST = 120
+# Where more texts are the same but for a character, none of them stands out.
+_MOST_ALIKE = 12
+_BLOCK = 1 << 17
+
+
+@dataclass(frozen=True)
+class Partners:
+    """Pairs of values, by their numbers in the arrays that were asked about; each left value once.
+
+    likely: whether the pair can be taken without being looked at.
+    """
+
+    mine: Vector
+    theirs: Vector
+    likely: Vector
+
+    def __len__(self) -> int:
+        return len(self.mine)
+
+    @staticmethod
+    def none() -> Partners:
+        nothing = np.zeros(0, np.int64)
+        return Partners(nothing, nothing, nothing.astype(bool))
+
+
+def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = False) -> Partners:
+    """For values of `mine` the one of `theirs` that is a slip or two away: a character too many, missing,
+    another one, or two swapped.
+
+    mine, theirs: distinct texts without null, prepared alike.  digits: a digit may differ, too; such pairs
+    are never likely.
+    """
+    task.checkpoint(0, 0, "looking for misspellings")
+    one, other = Letters.of(mine), Letters.of(theirs)
+    found = [_apart(one, other, digits=digits)]
+    if not digits:
+        found.append(_with_a_word_in_common(mine, theirs, one.lengths > _LONGEST_OF_TWO))
+    left, right = each_once(*(np.concatenate(side) for side in zip(*found, strict=True)))
+    distance = _distances(mine, theirs, left, right, task)
+    return _clearly_best(left, right, distance, one.lengths, digits=digits)
+
+
+def _apart(one: Letters, other: Letters, *, digits: bool) -> tuple[Vector, Vector]:
+    """Pairs that are the same once a character or two of each are left out."""
+    sides = []
+    for letters, slack in ((one, 0), (other, 2)):
+        may_go = np.ones(len(letters.points), dtype=bool) if digits else ~letters.are_digits
+        sizes = letters.lengths
+        numbers = np.flatnonzero((sizes >= _LEAST_LENGTH - slack) & (sizes <= _LONGEST))
+        keys = [Keyed(letters.whole[numbers], numbers)]
+        keys.append(letters.without_one(may_go & (sizes >= _LEAST_LENGTH - slack)[letters.owner]))
+        if not digits:
+            twice = (sizes >= _LEAST_LENGTH_OF_TWO - slack) & (sizes <= _LONGEST_OF_TWO + slack)
+            keys.append(letters.without_two(may_go & twice[letters.owner]))
+        sides.append(Keyed.all_of(keys))
+    return with_same_key(sides[0], sides[1], _MOST_ALIKE)
+
+
+def _with_a_word_in_common(mine: pa.Array, theirs: pa.Array, asked: Vector) -> tuple[Vector, Vector]:
+    """Pairs of long texts, which have too many characters for two of them to be left out each way."""
+    if not asked.any():
+        return np.zeros(0, np.int64), np.zeros(0, np.int64)
+    return Vocabulary.of(mine, theirs).sharing(asked, _MOST_ALIKE)
+
+
+def _distances(mine: pa.Array, theirs: pa.Array, left: Vector, right: Vector, task: Task) -> Vector:
+    """How many slips apart the pairs are (optimal string alignment), uint8; more than 2 is 3."""
+    made = [np.zeros(0, np.uint8)]
+    for part in blocks(len(left), _BLOCK):
+        task.checkpoint(part.start, len(left), "measuring how alike values are")
+        texts = (
+            values.take(pa.array(numbers[part])).to_pylist()
+            for values, numbers in ((mine, left), (theirs, right))
+        )
+        made.append(process.cpdist(*texts, scorer=OSA.distance, score_cutoff=2, dtype=np.uint8, workers=-1))
+    return np.concatenate(made)
+
+
+def _clearly_best(left: Vector, right: Vector, distance: Vector, sizes: Vector, *, digits: bool) -> Partners:
+    """Of each left value the nearest right one, if no other is as near."""
+    near = distance <= 2
+    left, right, distance = left[near], right[near], distance[near]
+    order = np.lexsort((right, distance, left))
+    left, right, distance = left[order], right[order], distance[order]
+    first = (
+        np.flatnonzero(np.concatenate(([True], left[1:] != left[:-1])))
+        if len(left)
+        else np.zeros(0, np.int64)
+    )
+    best = distance[first]
+    following = np.append(distance, 9)[np.minimum(first + 1, len(distance))]
+    ends = np.append(left, -1)[np.minimum(first + 1, len(left))] != left[first]
+    next_best = np.where(ends, 9, following)
+    length = sizes[left[first]]
+    clear = (next_best > best) & (best <= np.where(length >= 9, 2, 1)) & (best > 0)
+    # Short texts have neighbours by chance; there, nothing else may be near at all.
+    likely = clear & (length >= np.where(next_best > 2, 6, 9)) & ((best == 1) | (length >= 16))
+    if digits:
+        likely &= False
+    return Partners(left[first][clear], right[first][clear], likely[clear])

@@ -1,0 +1,143 @@
+"""What is said of rows that found no partner, or too many: reasons, the pairs that they propose, and
+mends.
+"""
+
+from __future__ import annotations
+
+import enum
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from keen_trellis.core.link import LinkField, Take
+from keen_trellis.core.table import IndexVector
+
+MOST_EXAMPLES = 5
+Vector = np.ndarray[Any, Any]
+
+
+class Kind(enum.Enum):
+    """The kinds of reason, in the order in which they are looked for; the value is the name on the command
+    line.
+    """
+
+    NO_PARTNER = "no-partner"
+    BLANK = "blank"
+    NOT_CONVERTED = "not-converted"
+    ACCEPTED = "accepted"
+    PLACEHOLDER = "placeholder"
+    WRITTEN_DIFFERENTLY = "written-differently"
+    OTHER_TYPE = "other-type"
+    LOOK_ALIKE = "look-alike"
+    MISSPELT = "misspelt"
+    OTHER_NAME = "other-name"
+    COMPOSED = "composed"
+    BELOW = "below-first"
+    ABOVE = "above-last"
+    GAP = "in-gap"
+    ALL_BUT_ONE = "all-but-one"
+    ABSENT = "absent"
+    REPEATED = "repeated"
+    OVERLAP = "several-periods"
+    NOTHING_WRONG = "nothing-wrong"
+
+
+@dataclass(frozen=True)
+class Example:
+    """A value that found no partner, in how many rows it stands, and the one that it means, "" if none is
+    known.
+    """
+
+    value: str
+    rows: int
+    other: str = ""
+
+
+class Way(enum.Enum):
+    """What a mend changes."""
+
+    LINKS = "links"
+    CORRECTIONS = "corrections"
+    REVIEW = "review"
+    TAKE = "take"
+    DISTINCT = "distinct"
+    ACCEPT = "accept"
+
+
+@dataclass(frozen=True)
+class Mend:
+    """What would give rows a partner, or take rows that are too many away.
+
+    links, take: those of the join as they would be.  gain: rows of the side that find a partner, or that are
+    fewer.  merged: how many different keys of one side it would make one.
+    """
+
+    said: str
+    way: Way
+    links: tuple[LinkField, ...]
+    take: Take
+    gain: int
+    merged: int = 0
+
+
+@dataclass(frozen=True)
+class Suggested:
+    """Values that probably mean others: "read value as meant". n pairs in the order of their values' rows.
+
+    values, meant: text without null.  rows: in how many rows each value stands.  likely: which can be taken
+    without being looked at.  link: the number of the link field.
+    turned: where it is the meaning that is to be read as the value, since that one has no partner either.
+    """
+
+    values: pa.Array
+    meant: pa.Array
+    rows: Vector
+    likely: Vector
+    link: int
+    turned: Vector
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    def corrections(self, chosen: Vector) -> tuple[tuple[str, str], ...]:
+        """The pairs for which the mask is true, as what is read and as what."""
+        mask = pa.array(chosen)
+        values, meant = (side.filter(mask).to_pylist() for side in (self.values, self.meant))
+        return tuple(
+            (other, one) if turn else (one, other)
+            for one, other, turn in zip(values, meant, self.turned[chosen], strict=True)
+        )
+
+
+@dataclass(frozen=True)
+class Cluster:
+    """Where rows without partner cluster: `rows` of them have this value in a field, of `all_rows` that
+    do.
+    """
+
+    field: str
+    value: str
+    rows: int
+    all_rows: int
+
+
+@dataclass(frozen=True)
+class Reason:
+    """One reason. side: "left" or "right".  rows, values: how many rows and distinct values it explains.
+
+    row_numbers: the rows of that side, in order.  suggested: pairs to be reviewed.  clusters: where the rows
+    cluster, most telling first.
+    """
+
+    kind: Kind
+    side: str
+    rows: int
+    values: int
+    said: str
+    examples: tuple[Example, ...] = ()
+    mends: tuple[Mend, ...] = ()
+    row_numbers: IndexVector = field(default_factory=lambda: np.zeros(0, np.int32), compare=False, repr=False)
+    suggested: Suggested | None = field(default=None, compare=False, repr=False)
+    clusters: tuple[Cluster, ...] = ()

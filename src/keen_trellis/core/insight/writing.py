@@ -1,0 +1,323 @@
+"""Values of one link that have no like on the other side, and what they are the same as after all: written
+differently, of another type, with letters for digits, misspelt, or another name.
+
+All of it works on distinct values. Each finding says which of them it explains and what they mean.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import combinations
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.conversion import PLACEHOLDERS
+from keen_trellis.core.insight.names import ACRONYM, ORDER, PART, SHORTER, other_names
+from keen_trellis.core.insight.partners import Partners, misspelt
+from keen_trellis.core.insight.reason import Kind, Vector
+from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.preparations import PREPARATIONS, in_words
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import Cells
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType, type_of_arrow
+
+# Letters and the digits that they are taken for, after case is folded.
+_LOOK_ALIKE = (("o", "0"), ("[il|]", "1"), ("z", "2"), ("s", "5"), ("b", "8"))
+# Of so many values at most those that differ in a digit are looked for, too.
+_FEW = 5_000
+# From this share of distinct values on, a field is a key, and making two of its values one is a loss.
+_KEY = 0.95
+_NAMES = {
+    ORDER: "the same words stand in another order",
+    SHORTER: "a short form stands for the long one",
+    ACRONYM: "initials stand for a name",
+    PART: "a part of a name stands for all of it, or the other way round",
+}
+_WORDS = Preparation(accents=True, case=True, outer_spaces=True)
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What some of the values are. which: a mask of values.
+
+    meant: for each value the one of the other side that it means, null where it is not among them.  mended:
+    the link that lets them match.  said_mend: what that changes.  gain: rows of values that it lets match.
+    likely: for pairs that want to be looked through, a mask of values.
+    """
+
+    kind: Kind
+    which: Vector
+    said: str
+    meant: pa.Array | None = None
+    mended: LinkField | None = None
+    said_mend: str = ""
+    gained: Vector | None = None
+    merged: int = 0
+    likely: Vector | None = None
+
+
+class Values:
+    """The distinct values of one link on one side that have no like on the other, finding by finding fewer.
+
+    mine, theirs: distinct texts without null.  link: as seen from this side.  own_keys, their_keys: distinct
+    values of a side if they are keys there.
+    """
+
+    def __init__(
+        self,
+        link: LinkField,
+        mine: pa.Array,
+        theirs: pa.Array,
+        is_open: Vector,
+        keys: Sequence[pa.Array],
+        task: Task,
+    ) -> None:
+        self._link, self._mine, self._theirs = link, mine, theirs
+        self._open, self._keys, self._task = is_open.copy(), keys, task
+
+    def findings(self) -> Iterator[Finding]:
+        """All that can be said, each value once."""
+        for find in (
+            self._placeholders,
+            self._written_differently,
+            self._of_another_type,
+            self._look_alikes,
+            self._misspelt,
+            self._other_names,
+        ):
+            if not self._open.any():
+                return
+            for finding in find():
+                self._open &= ~finding.which
+                yield finding
+
+    def doubtful(self) -> Finding | None:
+        """Values with a single neighbour that differs in digits, too: nothing that is taken unseen."""
+        if not 0 < np.count_nonzero(self._open) <= _FEW:
+            return None
+        return self._paired(Kind.ABSENT, "", self._partners(digits=True))
+
+    # --- what stands for nothing ---
+
+    def _placeholders(self) -> Iterator[Finding]:
+        words = pa.array(PLACEHOLDERS, self._mine.type)
+        which = pc.or_(
+            pc.is_in(pc.utf8_trim_whitespace(self._mine), value_set=words),
+            pc.match_substring_regex(self._mine, "^(0{2,}|x{2,}|X{2,})$"),
+        ).to_numpy(zero_copy_only=False)
+        which &= self._open
+        if which.any():
+            yield Finding(Kind.PLACEHOLDER, which, "a word stands for “nothing known”")
+
+    # --- written differently ---
+
+    @property
+    def _preparation(self) -> Preparation:
+        return self._link.preparation
+
+    @cached_property
+    def _others(self) -> list[str]:
+        """What the link does not ignore yet."""
+        return [name for name in PREPARATIONS if name not in self._preparation.names]
+
+    def _bare(self, values: pa.Array) -> pa.Array:
+        """Values with everything ignored that can be; null where nothing is left."""
+        return prepare(Cells(values), _ignoring_too(self._preparation, self._others)).of_rows
+
+    @cached_property
+    def _mine_bare(self) -> pa.Array:
+        return self._bare(self._mine)
+
+    @cached_property
+    def _theirs_bare(self) -> pa.Array:
+        return self._bare(self._theirs)
+
+    def _written_differently(self) -> Iterator[Finding]:
+        """The same but for what could be ignored; for each value the fewest things that do."""
+        hits = pc.is_in(self._mine_bare, value_set=self._theirs_bare, skip_nulls=True)
+        at = np.flatnonzero(hits.to_numpy(zero_copy_only=False) & self._open)
+        if not len(at):
+            return
+        # Only these can be the same as any of the values, however they are written.
+        wanted = self._mine_bare.take(pa.array(at))
+        theirs = self._theirs.filter(pc.is_in(self._theirs_bare, value_set=wanted, skip_nulls=True))
+        left = np.ones(len(at), dtype=bool)
+        mine = self._mine.take(pa.array(at))
+        for size in range(1, len(self._others) + 1):
+            for names in combinations(self._others, size):
+                if not left.any():
+                    return
+                self._task.checkpoint(0, 0, "looking for the same written differently")
+                preparation = _ignoring_too(self._preparation, names)
+                partner = _looked_up(mine, theirs, preparation)
+                found = partner >= 0
+                if not (found & left).any():
+                    continue
+                yield self._different(
+                    at, left & found, found, theirs.take(_or_null(partner)), names, preparation
+                )
+                left &= ~found
+
+    def _different(
+        self,
+        at: Vector,
+        which: Vector,
+        gained: Vector,
+        meant: pa.Array,
+        names: Sequence[str],
+        preparation: Preparation,
+    ) -> Finding:
+        ignored = in_words(names)
+        return Finding(
+            Kind.WRITTEN_DIFFERENTLY,
+            self._spread(at, which),
+            f"the same but for {ignored}",
+            self._spread_texts(at, meant),
+            replace(self._link, preparation=preparation),
+            f"ignore {ignored}",
+            self._spread(at, gained),
+            self._merged(preparation),
+        )
+
+    def _merged(self, after: Preparation) -> int:
+        """How many different keys of a side would become one with another."""
+        lost = 0
+        for keys in self._keys:
+            kinds = [prepare(Cells(keys), how).of_rows for how in (self._preparation, after)]
+            before, now = (pc.count_distinct(values, mode="only_valid").as_py() for values in kinds)
+            lost += before - now
+        return int(lost)
+
+    # --- another type ---
+
+    def _of_another_type(self) -> Iterator[Finding]:
+        """The same number or date in another notation, where all values of the other side are numbers or
+        dates.
+        """
+        if self._preparation.compare_as:
+            return
+        for kind in ("number", "date"):
+            preparation = replace(self._preparation, compare_as=kind)
+            theirs = prepare(Cells(self._theirs), preparation)
+            if theirs.lost is not None or not len(self._theirs):
+                continue
+            values = theirs.of_rows
+            partner = pc.index_in(
+                prepare(Cells(self._mine), preparation).of_rows, value_set=values, skip_nulls=True
+            )
+            found = partner.is_valid().to_numpy(zero_copy_only=False) & self._open
+            if found.any():
+                yield Finding(
+                    Kind.OTHER_TYPE,
+                    found,
+                    f"the same {kind}, written differently",
+                    self._theirs.take(partner),
+                    replace(self._link, preparation=preparation),
+                    f"compare as {kind}",
+                    found,
+                )
+
+    # --- values that stand for others ---
+
+    def _look_alikes(self) -> Iterator[Finding]:
+        """A letter for the digit that it looks like, or the other way round: the one value that it must
+        mean.
+        """
+        self._task.checkpoint(0, 0, "looking for letters in place of digits")
+        own, known = _skeletons(self._mine_bare), _skeletons(self._theirs_bare)
+        # Only where a single value of the other side looks like that.
+        coded = known.dictionary_encode()
+        often = np.bincount(coded.indices.drop_null().to_numpy(), minlength=len(coded.dictionary))
+        single = coded.dictionary.filter(pa.array(often == 1))
+        hits = pc.is_in(own, value_set=single, skip_nulls=True).to_numpy(zero_copy_only=False) & self._open
+        if hits.any():
+            partner = pc.index_in(own, value_set=known, skip_nulls=True).to_numpy(zero_copy_only=False)
+            mine = np.flatnonzero(hits)
+            pairs = Partners(mine, partner[mine].astype(np.int64), np.ones(len(mine), dtype=bool))
+            said = "a letter stands for the digit that it looks like, or a digit for a letter"
+            yield self._paired(Kind.LOOK_ALIKE, said, pairs)
+
+    def _misspelt(self) -> Iterator[Finding]:
+        found = self._partners()
+        if len(found):
+            yield self._paired(Kind.MISSPELT, "a slip away from the only value like it", found)
+
+    def _partners(self, *, digits: bool = False) -> Partners:
+        """Slips, looked for among what is left of the values when everything is ignored."""
+        at, mine = self._filled(self._mine_bare, self._open)
+        known, theirs = self._filled(self._theirs_bare, None)
+        # What is the same when everything is ignored is one value here; which one is meant is not known then.
+        coded = theirs.dictionary_encode()
+        codes = coded.indices.to_numpy(zero_copy_only=False)
+        often = np.bincount(codes, minlength=len(coded.dictionary))
+        first = np.zeros(len(coded.dictionary), np.int64)
+        first[codes[::-1]] = known[::-1]
+        found = misspelt(mine, coded.dictionary, self._task, digits=digits)
+        single = often[found.theirs] == 1
+        return Partners(at[found.mine], first[found.theirs], found.likely & single)
+
+    def _other_names(self) -> Iterator[Finding]:
+        at, mine = self._filled(prepare(Cells(self._mine), _WORDS).of_rows, self._open)
+        known, theirs = self._filled(prepare(Cells(self._theirs), _WORDS).of_rows, None)
+        for way, found in other_names(mine, theirs, self._task):
+            pairs = Partners(at[found.mine], known[found.theirs], found.likely)
+            yield self._paired(Kind.OTHER_NAME, _NAMES[way], pairs)
+
+    @staticmethod
+    def _filled(values: pa.Array, chosen: Vector | None) -> tuple[Vector, pa.Array]:
+        """The chosen values that are not null, and their numbers."""
+        held = values.is_valid().to_numpy(zero_copy_only=False)
+        if chosen is not None:
+            held = held & chosen
+        return np.flatnonzero(held), values.filter(pa.array(held))
+
+    def _paired(self, kind: Kind, said: str, pairs: Partners) -> Finding:
+        which, likely = (np.zeros(len(self._mine), dtype=bool) for _ in range(2))
+        which[pairs.mine], likely[pairs.mine] = True, pairs.likely
+        meant = self._spread_texts(pairs.mine, self._theirs.take(pa.array(pairs.theirs)))
+        return Finding(kind, which, said, meant, likely=likely)
+
+    def _spread(self, at: Vector, mask: Vector) -> Vector:
+        whole = np.zeros(len(self._mine), dtype=bool)
+        whole[at[mask]] = True
+        return whole
+
+    def _spread_texts(self, at: Vector, texts: pa.Array) -> pa.Array:
+        place = np.full(len(self._mine), -1, np.int64)
+        place[at] = np.arange(len(at))
+        return texts.take(_or_null(place))
+
+
+def _or_null(places: Vector) -> pa.Array:
+    return pa.array(places, mask=places < 0)
+
+
+def _looked_up(mine: pa.Array, theirs: pa.Array, preparation: Preparation) -> Vector:
+    """For each value the number of the first one of `theirs` that is the same once prepared, or -1."""
+    own, known = (prepare(Cells(side), preparation).of_rows for side in (mine, theirs))
+    found = pc.index_in(own, value_set=known, skip_nulls=True).fill_null(-1)
+    return np.asarray(found.to_numpy(zero_copy_only=False))
+
+
+def _skeletons(values: pa.Array) -> pa.Array:
+    """Values with one sign for all that look alike, after the idea of Unicode's UTS 39 (confusables)."""
+    for letters, sign in _LOOK_ALIKE:
+        values = pc.replace_substring_regex(values, letters, sign)
+    return values
+
+
+def _ignoring_too(preparation: Preparation, names: Sequence[str]) -> Preparation:
+    """The preparation that ignores these things as well."""
+    return Preparation.ignoring([*preparation.names, *names], preparation.compare_as, preparation.corrections)
+
+
+def speaks_of(link: LinkField, own: pa.DataType, other: pa.DataType) -> bool:
+    """Whether a link compares texts, so that it can be said how they are written."""
+    if link.preparation.compare_as:
+        return link.preparation.compare_as == "text"
+    return type_of_arrow(own) is type_of_arrow(other) is FieldType.TEXT
