@@ -2,10 +2,12 @@
 
 import unittest
 
-from keen_trellis.core.insight.reason import Kind
+from keen_trellis.core.errors import Cancelled
+from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.core.insight.reasons import Asked, explain, of_other_types
 from keen_trellis.core.link import LinkField, Operator, Preparation, Taken
 from keen_trellis.core.matching import match
+from keen_trellis.core.task import Task
 from tests.tables import table
 
 LINK = (LinkField("k", "q"),)
@@ -114,6 +116,133 @@ class Reasons(unittest.TestCase):
         links = (LinkField("k", "q", operator=Operator.GREATER),)
         found = reasons(table(k=[1, None, 2]), table(q=[5]), links)
         self.assertEqual(told(found), [("below-first", 2, 2), ("blank", 1, 0)])
+
+
+class Planted(unittest.TestCase):
+    """Trouble of one kind in otherwise clean data: found with its count, and nothing else."""
+
+    VENUES = ("Harbour Museum", "Old Customs Hall", "Net Loft House", "Tolsery Reading Room")
+
+    def only(self, found, side="left"):
+        (reason,) = [entry for entry in found if entry.side == side and entry.kind is not Kind.ABSENT]
+        return reason
+
+    def test_misspelt_values_are_corrections_that_match(self):
+        left = table(k=["Harbor Museum", "Harbor Museum", "Old Custmos Hall", "Net Loft House"])
+        right = table(q=list(self.VENUES))
+        reason = self.only(reasons(left, right))
+        self.assertEqual((reason.kind, reason.rows, reason.values), (Kind.MISSPELT, 3, 2))
+        (mend,) = reason.mends
+        self.assertEqual((mend.way, mend.gain), (Way.CORRECTIONS, 3))
+        self.assertEqual(match(left, right, mend.links).counts.left_matched, 4)
+        self.assertEqual(reason.row_numbers.tolist(), [0, 1, 2])
+        self.assertEqual(reason.suggested.values.to_pylist(), ["Harbor Museum", "Old Custmos Hall"])
+        # Seen from the right the same value is wrong, so that the same correction is offered.
+        other = self.only(reasons(left, right), "right")
+        self.assertEqual(other.suggested.turned.tolist(), [True, True])
+        self.assertEqual(set(other.mends[0].links), set(mend.links))
+
+    def test_other_names_and_what_is_only_a_part(self):
+        left = table(k=["Museum Harbour", "Old C. Hall", "Net Loft"])
+        found = reasons(left, table(q=list(self.VENUES)))
+        told = [(e.kind, e.rows, e.mends[0].way, e.mends[0].gain) for e in found if e.side == "left"]
+        self.assertEqual(
+            told,
+            [
+                (Kind.OTHER_NAME, 1, Way.CORRECTIONS, 1),
+                (Kind.OTHER_NAME, 1, Way.CORRECTIONS, 1),
+                (Kind.OTHER_NAME, 1, Way.REVIEW, 1),
+            ],
+        )
+
+    def test_running_codes_and_names_without_partner_are_no_false_alarm(self):
+        left = table(k=[f"LCM.{n:05d}" for n in range(1, 400, 2)] + ["Yarrow Mill", "Quarrel Point"])
+        right = table(q=[f"LCM.{n:05d}" for n in range(0, 400, 2)] + list(self.VENUES))
+        self.assertEqual({entry.kind for entry in reasons(left, right)}, {Kind.ABSENT})
+
+    def test_a_changed_digit_is_offered_for_review_only(self):
+        found = reasons(table(k=["HM/578/69"]), table(q=["HM/578/99", "LCM.1"]))
+        (reason,) = [entry for entry in found if entry.side == "left"]
+        self.assertEqual(reason.kind, Kind.ABSENT)
+        self.assertEqual(reason.suggested.meant.to_pylist(), ["HM/578/99"])
+        self.assertFalse(reason.suggested.likely.any())
+
+    def test_numbers_in_another_notation(self):
+        left, right = table(k=["7.0", "08", "9", "x"]), table(q=["7", "8", "9"])
+        found = reasons(left, right)
+        self.assertEqual(told(found), [("written-differently", 1, 1), ("other-type", 1, 1), ("absent", 1, 1)])
+        self.assertEqual(found[1].mends[0].links[0].preparation.compare_as, "number")
+
+    def test_codes_with_a_suffix_and_codes_in_two_fields(self):
+        left, right = table(k=["A1-x", "B2-y", "C3-z"]), table(q=["A1", "B2", "C3", "D4"])
+        reason = self.only(reasons(left, right))
+        self.assertEqual((reason.kind, reason.rows, reason.mends[0].gain), (Kind.COMPOSED, 3, 3))
+        self.assertEqual(match(left, right, reason.mends[0].links).counts.left_matched, 3)
+        left = table(k=["HM.12", "HM.13", "LC.12", "ZZ.99"])
+        right = table(c=["HM", "HM", "LC"], n=[12, 13, 12], q=["x", "y", "z"])
+        reason = self.only(reasons(left, right))
+        self.assertEqual((reason.kind, reason.rows, reason.mends[0].gain), (Kind.COMPOSED, 3, 3))
+        self.assertEqual(match(left, right, reason.mends[0].links).counts.left_matched, 3)
+
+    def test_a_field_of_several_links_is_mended_by_itself(self):
+        left = table(venue=["Pier Gallery", "pier gallery", "Mill"], month=[1, 1, 2])
+        right = table(venue=["Pier Gallery", "Mill"], month=[1, 2])
+        links = (LinkField("venue", "venue"), LinkField("month", "month"))
+        reason = self.only(reasons(left, right, links))
+        self.assertEqual((reason.kind, reason.rows, reason.mends[0].gain), (Kind.WRITTEN_DIFFERENTLY, 1, 1))
+        self.assertIn("venue: ", reason.said)
+
+    def test_where_values_lie_that_are_in_no_period(self):
+        left = table(k=["a", "a", "a", "a", "a", "b"], d=[1, 5, 12, 15, 99, 3])
+        right = table(k=["a", "a"], low=[4, 14], high=[8, 20])
+        links = (
+            LinkField("k", "k"),
+            LinkField("d", "low", operator=Operator.AT_LEAST),
+            LinkField("d", "high", operator=Operator.AT_MOST),
+        )
+        found = reasons(left, right, links)
+        self.assertEqual(
+            sorted(told(found)),
+            [("above-last", 1, 1), ("absent", 1, 1), ("below-first", 1, 1), ("in-gap", 1, 1)],
+        )
+        by_kind = {entry.kind: entry.examples[0].value for entry in found if entry.side == "left"}
+        self.assertEqual((by_kind[Kind.BELOW], by_kind[Kind.GAP], by_kind[Kind.ABOVE]), ("1", "12", "99"))
+
+    def test_overlapping_periods_are_said(self):
+        left = table(d=[5, 7, 30])
+        right = table(low=[1, 6, 30], high=[8, 9, 31])
+        links = (
+            LinkField("d", "low", operator=Operator.AT_LEAST),
+            LinkField("d", "high", operator=Operator.AT_MOST),
+        )
+        (reason,) = reasons(left, right, links)
+        self.assertEqual((reason.kind, reason.rows, reason.mends[0].gain), (Kind.OVERLAP, 1, 1))
+
+    def test_what_is_absent_clusters_and_can_be_accepted(self):
+        months = [f"2026-{number % 12 + 1:02d}-03" for number in range(120)]
+        left = table(
+            k=[f"{'gone ' if m.startswith('2026-05') else 'A'}{n}" for n, m in enumerate(months)], m=months
+        )
+        right = table(q=[f"A{n}" for n in range(120)])
+        (reason,) = [entry for entry in reasons(left, right) if entry.side == "left"]
+        self.assertEqual(
+            [(c.field, c.value, c.rows, c.all_rows) for c in reason.clusters], [("m", "2026-05-03", 10, 10)]
+        )
+        question = Asked(left, right, LINK, accepted=(("gone 4", "gone 16"), ()))
+        found = explain(question, match(left, right, LINK))
+        self.assertEqual(told(found), [("absent", 8, 8), ("accepted", 2, 2)])
+
+    def test_keys_that_repeat_on_both_sides_are_said_loudly(self):
+        (reason,) = reasons(table(k=["a", "a", "b"]), table(q=["a", "a", "b"]))
+        self.assertTrue(reason.said.startswith("n:m"), reason.said)
+        self.assertEqual([mend.way for mend in reason.mends], [Way.TAKE, Way.TAKE, Way.DISTINCT])
+
+    def test_explaining_can_be_stopped(self):
+        left, right = table(k=[f"n{n}" for n in range(50)]), table(q=["x"])
+        task = Task()
+        task.cancel()
+        with self.assertRaises(Cancelled):
+            explain(Asked(left, right, LINK), match(left, right, LINK), task)
 
 
 if __name__ == "__main__":

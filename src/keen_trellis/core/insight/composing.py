@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.insight.reason import Vector
-from keen_trellis.core.link import LinkField
+from keen_trellis.core.link import LinkField, parsed
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import ArrowTable, Cells, Field, Table
 from keen_trellis.core.task import Task
@@ -37,48 +37,68 @@ class Composed:
     found: Vector
 
 
-def composed(link: LinkField, one: Table, other: Table, mine: pa.Array, task: Task) -> Composed | None:
+def composed(link: LinkField, other: Table, mine: pa.Array, theirs: pa.Array, task: Task) -> Composed | None:
     """The expression that lets most of some values match, or None if none is worth it.
 
-    link: two plain fields of text, as seen from the side `one`.  mine: distinct texts of it without null.
+    link: two plain fields of text, the right one of the table `other`.  mine, theirs: distinct texts of both
+    without null.
     """
-    task.checkpoint(0, 0, "looking for values that are to be split or joined")
+    sample = _sampled(mine)
     best: Composed | None = None
-    for mended, said in (*_splits(link), *_joins(link, one, other, mine)):
+    for mended, said in (*_splits(link, sample, _sampled(theirs)), *_joins(link, other, sample)):
         task.checkpoint(0, 0, "looking for values that are to be split or joined")
-        found = _found(mended, link, other, mine)
+        known = _told_apart(mended, link, other, theirs)
+        if np.mean(_found(mended, link, known, sample)) < _LEAST_SHARE:
+            continue
+        found = _found(mended, link, known, mine)
         least = max(_LEAST_VALUES, _LEAST_SHARE * len(mine))
         if np.count_nonzero(found) >= max(least, 1 + (np.count_nonzero(best.found) if best else 0)):
             best = Composed(mended, said, found)
     return best
 
 
-def _found(mended: LinkField, link: LinkField, other: Table, mine: pa.Array) -> Vector:
-    """Which of the values match a single value of the other side."""
-    own = ArrowTable(pa.table({link.left: mine}))
-    one, theirs = mended.sides(own.fields, other.fields)
-    known = pc.unique(theirs.cells(other).values) if theirs.is_field else theirs.column(other)
-    coded = prepare(Cells(known), link.preparation).of_rows.drop_null().dictionary_encode()
+def _sampled(values: pa.Array) -> pa.Array:
+    """Some values, from the first to the last."""
+    places = np.linspace(0, max(len(values) - 1, 0), min(_SAMPLED, len(values)))
+    return values.take(pa.array(np.unique(places.astype(np.int64))))
+
+
+def _told_apart(mended: LinkField, link: LinkField, other: Table, theirs: pa.Array) -> pa.Array:
+    """The values of the other side, as the link compares them, that stand for one of its values only."""
+    if not mended.right_is_expression:
+        values = theirs
+    else:
+        # An expression over the field alone is worked out on its distinct values.
+        own = ArrowTable(pa.table({link.right: theirs}))
+        expression = parsed(mended.right, other.fields)
+        values = expression.column(own if set(expression.names) <= {link.right} else other)
+    coded = prepare(Cells(values), link.preparation).of_rows.drop_null().dictionary_encode()
     once = np.bincount(coded.indices.to_numpy(zero_copy_only=False), minlength=len(coded.dictionary)) == 1
-    values = prepare(one.cells(own), link.preparation).of_rows
-    found = pc.is_in(values, value_set=coded.dictionary.filter(pa.array(once)), skip_nulls=True)
+    return coded.dictionary.filter(pa.array(once))
+
+
+def _found(mended: LinkField, link: LinkField, known: pa.Array, mine: pa.Array) -> Vector:
+    """Which of the values are among those known."""
+    own = ArrowTable(pa.table({link.left: mine}))
+    cells = parsed(mended.left, own.fields).cells(own) if mended.left_is_expression else Cells(mine)
+    found = pc.is_in(prepare(cells, link.preparation).of_rows, value_set=known, skip_nulls=True)
     return np.asarray(found.to_numpy(zero_copy_only=False))
 
 
-def _splits(link: LinkField) -> Iterator[tuple[LinkField, str]]:
+def _splits(link: LinkField, mine: pa.Array, theirs: pa.Array) -> Iterator[tuple[LinkField, str]]:
+    """One side split at a separator that its values have."""
     for separator in _SEPARATORS:
-        for side, name in (("left", link.left), ("right", link.right)):
-            for text, said in (
-                (before(name, separator), "before"),
-                (after(name, separator), "after"),
-            ):
+        for side, name, values in (("left", link.left, mine), ("right", link.right, theirs)):
+            having = pc.mean(pc.match_substring(values, separator).cast(pa.float64())).as_py()
+            if (having or 0) < _LEAST_SHARE:
+                continue
+            for text, said in ((before(name, separator), "before"), (after(name, separator), "after")):
                 changed = {side: text, f"{side}_is_expression": True}
                 yield replace(link, **changed), f"take what stands {said} the first “{separator}” of {name}"  # type: ignore[arg-type]
 
 
-def _joins(link: LinkField, one: Table, other: Table, mine: pa.Array) -> Iterator[tuple[LinkField, str]]:
+def _joins(link: LinkField, other: Table, sample: pa.Array) -> Iterator[tuple[LinkField, str]]:
     """Two fields of the other side joined, where the parts of most values stand in them."""
-    sample = mine.take(pa.array(np.unique(np.linspace(0, len(mine) - 1, _SAMPLED).astype(np.int64))))
     kinds = (FieldType.TEXT, FieldType.INTEGER)
     fields = [entry for entry in other.fields if entry.type in kinds]
     for separator in _SEPARATORS:

@@ -95,6 +95,18 @@ class Letters:
         sums = self._sums(0)
         return sums[self.starts[1:]] - sums[self.starts[:-1]]
 
+    @cached_property
+    def digits_of(self) -> Vector:
+        """How many digits each text has."""
+        return np.bincount(self.owner[self.are_digits], minlength=len(self.starts) - 1)
+
+    @cached_property
+    def of_digits(self) -> Vector:
+        """The fingerprint of the digits of each text alone, uint64."""
+        digits = np.flatnonzero(self.are_digits)
+        starts = np.concatenate(([0], np.cumsum(self.digits_of)))
+        return Letters(self.points[digits], starts).whole
+
     def without_one(self, may_go: Vector) -> Keyed:
         """Fingerprints of texts without one character. may_go: a mask of code points."""
         at = np.flatnonzero(may_go)

@@ -25,7 +25,6 @@ _MOST_ALIKE = 40
 _MOST_WITH_WORD = 4
 _LEAST_ALONE = 5
 _FEWEST_INITIALS, _MOST_INITIALS = 3, 6
-_PLENTY_OF_INITIALS = 4
 
 
 def other_names(mine: pa.Array, theirs: pa.Array, task: Task) -> Iterator[tuple[str, Partners]]:
@@ -39,19 +38,14 @@ def other_names(mine: pa.Array, theirs: pa.Array, task: Task) -> Iterator[tuple[
     for way, finds, likely in (
         (ORDER, _in_another_order, True),
         (SHORTER, _abbreviated, True),
-        (ACRONYM, _initials, None),
+        (ACRONYM, _initials, False),
         (PART, _containing, False),
     ):
         task.checkpoint(0, 0, "looking for other names")
         found = _only_ones(*finds(words, is_open))
         if len(found):
             is_open[found.mine] = False
-            if likely is None:
-                sure = words.lengths[words.one.numbers[words.one.starts[found.mine]]] >= _PLENTY_OF_INITIALS
-                sure |= words.one.counts[found.mine] >= _PLENTY_OF_INITIALS
-            else:
-                sure = np.full(len(found), likely)
-            yield way, Partners(found.mine, found.theirs, sure)
+            yield way, Partners(found.mine, found.theirs, np.full(len(found), likely))
 
 
 def _only_ones(left: Vector, right: Vector) -> Partners:

@@ -62,21 +62,27 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
     if not digits:
         found.append(_with_a_word_in_common(mine, theirs, one.lengths > _LONGEST_OF_TWO))
     left, right = each_once(*(np.concatenate(side) for side in zip(*found, strict=True)))
+    if not digits:
+        same = one.of_digits[left] == other.of_digits[right]
+        left, right = left[same], right[same]
     distance = _distances(mine, theirs, left, right, task)
-    return _clearly_best(left, right, distance, one.lengths, digits=digits)
+    return _clearly_best(left, right, distance, one, digits=digits)
 
 
 def _apart(one: Letters, other: Letters, *, digits: bool) -> tuple[Vector, Vector]:
     """Pairs that are the same once a character or two of each are left out."""
     sides = []
-    for letters, slack in ((one, 0), (other, 2)):
-        may_go = np.ones(len(letters.points), dtype=bool) if digits else ~letters.are_digits
+    for letters, opposite, slack in ((one, other, 0), (other, one, 2)):
         sizes = letters.lengths
-        numbers = np.flatnonzero((sizes >= _LEAST_LENGTH - slack) & (sizes <= _LONGEST))
-        keys = [Keyed(letters.whole[numbers], numbers)]
-        keys.append(letters.without_one(may_go & (sizes >= _LEAST_LENGTH - slack)[letters.owner]))
+        asked = (sizes >= _LEAST_LENGTH - slack) & (sizes <= _LONGEST)
+        may_go = np.ones(len(letters.points), dtype=bool)
         if not digits:
-            twice = (sizes >= _LEAST_LENGTH_OF_TWO - slack) & (sizes <= _LONGEST_OF_TWO + slack)
+            may_go = ~letters.are_digits
+            asked &= np.isin(letters.of_digits, opposite.of_digits)
+        keys = [Keyed(letters.whole[asked], np.flatnonzero(asked))]
+        keys.append(letters.without_one(may_go & asked[letters.owner]))
+        if not digits:
+            twice = asked & (sizes >= _LEAST_LENGTH_OF_TWO - slack) & (sizes <= _LONGEST_OF_TWO + slack)
             keys.append(letters.without_two(may_go & twice[letters.owner]))
         sides.append(Keyed.all_of(keys))
     return with_same_key(sides[0], sides[1], _MOST_ALIKE)
@@ -102,25 +108,27 @@ def _distances(mine: pa.Array, theirs: pa.Array, left: Vector, right: Vector, ta
     return np.concatenate(made)
 
 
-def _clearly_best(left: Vector, right: Vector, distance: Vector, sizes: Vector, *, digits: bool) -> Partners:
+def _clearly_best(left: Vector, right: Vector, distance: Vector, mine: Letters, *, digits: bool) -> Partners:
     """Of each left value the nearest right one, if no other is as near."""
     near = distance <= 2
     left, right, distance = left[near], right[near], distance[near]
     order = np.lexsort((right, distance, left))
     left, right, distance = left[order], right[order], distance[order]
-    first = (
-        np.flatnonzero(np.concatenate(([True], left[1:] != left[:-1])))
-        if len(left)
-        else np.zeros(0, np.int64)
-    )
+    first = np.flatnonzero(np.diff(left, prepend=-1))
     best = distance[first]
     following = np.append(distance, 9)[np.minimum(first + 1, len(distance))]
     ends = np.append(left, -1)[np.minimum(first + 1, len(left))] != left[first]
     next_best = np.where(ends, 9, following)
-    length = sizes[left[first]]
+    length, figures = mine.lengths[left[first]], mine.digits_of[left[first]]
     clear = (next_best > best) & (best <= np.where(length >= 9, 2, 1)) & (best > 0)
-    # Short texts have neighbours by chance; there, nothing else may be near at all.
-    likely = clear & (length >= np.where(next_best > 2, 6, 9)) & ((best == 1) | (length >= 16))
+    # Short texts have neighbours by chance; there, nothing else may be near at all. A letter of a code may be
+    # another collection's.
+    likely = (
+        clear
+        & (2 * figures < length)
+        & (length >= np.where(next_best > 2, 6, 9))
+        & ((best == 1) | (length >= 16))
+    )
     if digits:
         likely &= False
     return Partners(left[first][clear], right[first][clear], likely[clear])

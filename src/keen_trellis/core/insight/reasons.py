@@ -23,6 +23,7 @@ from keen_trellis.core.insight.writing import Finding, Values, speaks_of
 from keen_trellis.core.link import COMPARE_AS, LinkField, Operator, Take
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import EVERY, match
+from keen_trellis.core.parallel import each
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import Cells, ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
@@ -52,10 +53,13 @@ def explain(asked: Asked, found: Match, task: Task | None = None) -> list[Reason
     """
     task = task or Task()
     keys = _Keys(asked, found.left_unmatched_rows)
-    made: list[Reason] = []
-    for side, rows in (("left", found.left_unmatched_rows), ("right", found.right_unmatched_rows)):
-        reasons = list(_Side(asked, side, rows, keys, task).reasons())
-        made += sorted(reasons, key=lambda reason: -reason.rows)
+
+    def of_side(side: str) -> list[Reason]:
+        rows = found.left_unmatched_rows if side == "left" else found.right_unmatched_rows
+        reasons = _Side(asked, side, rows, keys, task).reasons()
+        return sorted(reasons, key=lambda reason: -reason.rows)
+
+    made = [reason for reasons in each(of_side, ("left", "right")) for reason in reasons]
     made += repeated(asked.left, asked.right, asked.links, found, asked.take)
     if not made:
         made.append(Reason(Kind.NOTHING_WRONG, "left", found.counts.left_rows, 0, "every row found just one"))
@@ -255,7 +259,8 @@ class _Side:
             return
         coded = rows.coded(0)
         at = np.flatnonzero(coded.counts(rows.is_open))
-        best = composed(link, rows.one, rows.other, coded.texts.take(pa.array(at)), self._task)
+        theirs = self._keys.of(0, "right" if self._side == "left" else "left")
+        best = composed(link, rows.other, coded.texts.take(pa.array(at)), theirs, self._task)
         if best is None:
             return
         which = np.zeros(len(coded.texts), dtype=bool)

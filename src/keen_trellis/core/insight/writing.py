@@ -187,11 +187,14 @@ class Values:
     def _merged(self, after: Preparation) -> int:
         """How many different keys of a side would become one with another."""
         lost = 0
-        for keys in self._keys:
-            kinds = [prepare(Cells(keys), how).of_rows for how in (self._preparation, after)]
-            before, now = (pc.count_distinct(values, mode="only_valid").as_py() for values in kinds)
-            lost += before - now
-        return int(lost)
+        for keys, before in zip(self._keys, self._kinds, strict=True):
+            lost += before - _kinds(keys, after)
+        return lost
+
+    @cached_property
+    def _kinds(self) -> list[int]:
+        """How many keys of each side are told apart now."""
+        return [_kinds(keys, self._preparation) for keys in self._keys]
 
     # --- another type ---
 
@@ -291,6 +294,11 @@ class Values:
         place = np.full(len(self._mine), -1, np.int64)
         place[at] = np.arange(len(at))
         return texts.take(_or_null(place))
+
+
+def _kinds(keys: pa.Array, preparation: Preparation) -> int:
+    found = pc.count_distinct(prepare(Cells(keys), preparation).of_rows, mode="only_valid")
+    return int(found.as_py())
 
 
 def _or_null(places: Vector) -> pa.Array:
