@@ -5,14 +5,18 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QMenu
 
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
+from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.content import destinations
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.document import Selection
+from keen_trellis.flow.reviewing import Verdict
+from keen_trellis.sources.library import Library, resolve
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
 
+_LIBRARY = Library()
 KNOT = "loans-with-objects"
 KEY = Qt.Key
 
@@ -32,6 +36,24 @@ class BenchCase(WindowCase):
         top = self.grid.verticalScrollBar().value()
         return QPointF(120, HEADER_HEIGHT + (number - top + 0.5) * LINE_HEIGHT)
 
+    def part(self, prefix: str) -> int:
+        """The number of the part whose key begins so."""
+        return next(n for n, part in enumerate(self.grid.content.parts) if part.key.startswith(prefix))
+
+    def head(self, prefix: str) -> int:
+        """The number of the line that heads a part."""
+        return self.grid.lines.part_head(self.part(prefix))
+
+    def first_row(self, prefix: str) -> int:
+        """The number of the line that shows the first row of a part."""
+        return self.grid.lines.row(self.part(prefix), 0)
+
+    def ids(self, prefix: str) -> set[str]:
+        """The loan numbers of all rows of a part."""
+        part = self.grid.content.parts[self.part(prefix)]
+        rows = range(part.rows.count)
+        return {self.grid.content.cells(part, n // 64)[0][n % 64].text for n in rows}
+
     def shown(self, column: str, part: int = 0, places: int = 5) -> list[str]:
         content = self.grid.content
         number = next(n for n, entry in enumerate(content.columns) if entry.field.name == column)
@@ -40,40 +62,44 @@ class BenchCase(WindowCase):
 
 class Bands(BenchCase):
     def test_every_band_shows_a_few_rows_at_first(self):
-        few = [ROW] * 5 + [MORE]
-        self.assertEqual(self.kinds(), [BAND, *few, BAND, PART, *few, PART, *few, BAND, *few])
+        few, fewer = [ROW] * 5 + [MORE], [ROW] * 3 + [MORE]
+        left = [BAND, PART, *fewer, *[PART] * 4]
+        matched = [BAND, PART, PART, *few, PART, PART, *few]
+        self.assertEqual(self.kinds(), [*left, *matched, BAND, PART, *fewer, *[PART] * 3])
 
     def test_matched_as_written_stands_apart(self):
         texts = [part.text for part in self.grid.content.parts]
-        self.assertEqual(
-            texts[1:3], ["408 pairs match only after ignoring case and outer spaces", "7,898 as written"]
-        )
-        planted = demo_data.scenario().planted.only_after_case_and_outer_spaces
-        part = self.grid.content.parts[1]
-        rows = {self.grid.content.cells(part, n // 64)[0][n % 64].text for n in range(part.rows.count)}
-        self.assertEqual(rows, planted)
+        for text in (
+            "214 pairs match only by ignoring case",
+            "194 pairs match only by ignoring outer spaces",
+            "7,898 as written",
+        ):
+            self.assertIn(text, texts)
+        rows = self.ids("prepared:ignoring case") | self.ids("prepared:ignoring outer spaces")
+        self.assertEqual(rows, demo_data.scenario().planted.only_after_case_and_outer_spaces)
 
     def test_unmatched_rows_are_the_planted_ones(self):
-        part = self.grid.content.parts[0]
-        self.assertEqual(
-            {cell.text for cell in self.grid.content.cells(part, 0)[0]},
-            demo_data.scenario().planted.without_object,
-        )
+        parts = [part.key for part in self.grid.content.parts if part.key.startswith("unmatched_left:")]
+        self.assertEqual(len(parts), 5)
+        rows = set().union(*map(self.ids, parts))
+        self.assertEqual(rows, demo_data.scenario().planted.without_object)
 
     def test_bands_and_parts_open_and_close_by_click_and_key(self):
         self.click(self.grid.viewport(), self.line(0))
         self.assertEqual(self.kinds()[:3], [BAND, BAND, PART])
         self.press(KEY.Key_Return)
-        self.assertEqual(self.kinds()[:2], [BAND, ROW])
-        self.click(self.grid.viewport(), self.line(8))
-        self.assertEqual(self.kinds()[7:10], [BAND, PART, PART])
+        self.assertEqual(self.kinds()[:3], [BAND, PART, ROW])
+        self.click(self.grid.viewport(), self.line(1))
+        self.assertEqual(self.kinds()[:3], [BAND, PART, PART])
+        self.press(KEY.Key_Space)
+        self.assertEqual(self.kinds()[:3], [BAND, PART, ROW])
 
     def test_all_rows_of_a_part_are_shown_on_request_and_fewer_again(self):
-        self.click(self.grid.viewport(), self.line(6))
-        self.assertEqual(self.kinds()[:52], [BAND, *[ROW] * 49, MORE, BAND])
-        self.grid.move_to(50)
+        self.click(self.grid.viewport(), self.line(5))
+        self.assertEqual(self.kinds()[:21], [BAND, PART, *[ROW] * 17, MORE, PART])
+        self.grid.move_to(19)
         self.press(KEY.Key_Space)
-        self.assertEqual(self.kinds()[6], MORE)
+        self.assertEqual(self.kinds()[5], MORE)
 
     def test_keys_jump_between_bands(self):
         self.grid.move_to(0)
@@ -81,9 +107,9 @@ class Bands(BenchCase):
         for _ in range(3):
             self.press(KEY.Key_Down, modifier=CTRL)
             places.append(self.grid.current)
-        self.assertEqual(places, [7, 8, 15])
+        self.assertEqual(places, [1, 6, 7])
         self.press(KEY.Key_Up, modifier=CTRL)
-        self.assertEqual(self.grid.current, 8)
+        self.assertEqual(self.grid.current, 6)
 
     def test_a_band_is_sent_elsewhere_from_its_head(self):
         rect = self.grid.chooser_rect(self.grid.line_top(0))
@@ -133,9 +159,9 @@ class Bands(BenchCase):
 
 class Rows(BenchCase):
     def test_the_origin_of_the_current_row_is_said(self):
-        self.grid.move_to(1)
+        self.grid.move_to(2)
         self.assertEqual(self.window.status.origin.text(), "this row: loans-2026.xlsx, Loans, row 152")
-        self.grid.move_to(9)
+        self.grid.move_to(self.first_row("prepared:ignoring case"))
         self.assertRegex(
             self.window.status.origin.text(),
             r"loans-2026.xlsx, Loans, row 7 with registry.sqlite, objects, row [\d,]+",
@@ -149,12 +175,11 @@ class Rows(BenchCase):
             for n, row in enumerate(demo_data.scenario().loans)
             if row[1] in demo_data.scenario().planted.repeated_accessions
         )
-        place = next(
-            p
-            for p in range(self.grid.content.parts[2].rows.count)
-            if self.grid.content.row_sides(self.grid.content.parts[2], p)[0] == number
-        )
-        self.grid.show_row(2, place)
+        repeated = self.part("repeated")
+        part = self.grid.content.parts[repeated]
+        sides = [self.grid.content.row_sides(part, place)[0] for place in range(part.rows.count)]
+        self.assertEqual(len(sides), 6)
+        self.grid.show_row(repeated, sides.index(number))
         self.press(KEY.Key_F4)
         record = self.window.bench.record.table
         self.assertEqual(record.columnCount(), 6)
@@ -168,7 +193,7 @@ class Rows(BenchCase):
         self.assertTrue(self.grid.hasFocus())
 
     def test_enter_on_a_row_does_the_same_and_says_when_there_is_no_partner(self):
-        self.grid.move_to(1)
+        self.grid.move_to(2)
         self.press(KEY.Key_Return)
         self.assertIn("no partner", self.window.bench.record.title.text())
 
@@ -177,11 +202,8 @@ class Rows(BenchCase):
         zone = self.grid.columns.zones[0]
         number = [column.field.name for column in self.grid.content.columns].index("Venue")
         left = next(left for n, left, width in self.grid.column_lefts(zone) if n == number)
-        everything = sorted(
-            row[2]
-            for row in demo_data.scenario().loans
-            if row[0] in demo_data.scenario().planted.without_object
-        )
+        key = self.grid.content.parts[0].key
+        everything = sorted(row[2] for row in demo_data.scenario().loans if row[0] in self.ids(key))
         for expected in (everything[:5], everything[::-1][:5], first):
             self.click(self.grid.viewport(), QPointF(left + 20, 10))
             self.rest()
@@ -208,10 +230,10 @@ class Rows(BenchCase):
         self.type("L-0151")
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(self.grid.current, 1)
+        self.assertEqual(self.grid.current, 2)
         self.press(KEY.Key_F3)
         self.rest()
-        self.assertEqual(self.grid.current, 1)
+        self.assertEqual(self.grid.current, 2)
 
     def test_find_says_when_there_is_nothing(self):
         self.press(KEY.Key_F, modifier=CTRL)
@@ -235,12 +257,12 @@ class Rows(BenchCase):
         self.assertEqual(len({*forwards, *backwards}), 6)
 
     def test_rows_are_copied_as_tab_separated_text(self):
-        self.grid.move_to(1)
+        self.grid.move_to(2)
         self.press(KEY.Key_Down, modifier=SHIFT)
         self.press(KEY.Key_C, modifier=CTRL)
         lines = QGuiApplication.clipboard().text().splitlines()
         self.assertEqual(lines[0].split("\t")[:2], ["Loan no", "Venue"])
-        self.assertEqual([line.split("\t")[0] for line in lines[1:]], ["L-0151", "L-0258"])
+        self.assertEqual([line.split("\t")[0] for line in lines[1:]], ["L-0151", "L-0456"])
         self.assertIn("accession", lines[0])
 
     def test_the_cursor_goes_through_all_columns(self):
@@ -258,9 +280,15 @@ class Rows(BenchCase):
 
     def test_amounts_are_grouped_and_keys_and_years_are_not(self):
         self.grid.column = 0
-        value = {text for text in self.shown("Agreed value", part=2, places=60) if len(text) > 3}
+        value = {
+            text
+            for text in self.shown("Agreed value", part=self.part("as_written"), places=60)
+            if len(text) > 3
+        }
         self.assertTrue(value and all("," in text for text in value), value)
-        self.assertTrue(all("," not in text for text in self.shown("made", part=2, places=60)))
+        self.assertTrue(
+            all("," not in text for text in self.shown("made", part=self.part("as_written"), places=60))
+        )
         self.document.select(Selection("objects"))
         self.rest()
         content = self.grid.content
@@ -277,6 +305,141 @@ class Rows(BenchCase):
             self.rest()
             self.assertEqual((len(self.grid.content.bands), self.grid.lines.count), (1, rows))
             self.assertEqual(self.kinds()[:1], [ROW])
+
+
+class Mending(BenchCase):
+    LEFT = "unmatched_left:"
+
+    @property
+    def settings(self):
+        return editing.join_settings(self.document, KNOT)
+
+    def left_parts(self) -> list[str]:
+        return [part.text for part in self.grid.content.parts if part.key.startswith(self.LEFT)]
+
+    def test_enter_mends_and_the_rows_are_shown_where_they_went(self):
+        self.grid.move_to(self.head(f"{self.LEFT}written-differently:the same but for punctuation and"))
+        self.press(KEY.Key_Return)
+        self.rest()
+        (link,) = self.settings.links
+        self.assertEqual(set(link.ignore), {"case", "outer-spaces", "punctuation", "inner-spaces"})
+        self.assertEqual(self.bands[0], "Unmatched Loans · 18 rows")
+        self.assertEqual(self.grid.current, self.head("prepared:ignoring punctuation"))
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
+
+    def test_a_click_on_the_mend_mends_and_one_beside_it_opens_the_reason(self):
+        number = self.head(f"{self.LEFT}written-differently:the same but for punctuation and")
+        rect = self.grid.mend_rect(self.grid.line_top(number), self.grid.content.parts[1])
+        self.click(self.grid.viewport(), QPointF(rect.left() - 40, rect.center().y()))
+        self.assertEqual(self.grid.lines.at(number + 1).kind, ROW)
+        self.click(self.grid.viewport(), rect.center())
+        self.rest()
+        self.assertEqual(self.bands[0], "Unmatched Loans · 18 rows")
+
+    def test_all_offered_mends_leave_the_blank_and_the_really_absent(self):
+        planted = demo_data.scenario().planted
+        self.grid.move_to(self.head(f"{self.LEFT}written-differently:the same but for punctuation and"))
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.grid.move_to(self.head(f"{self.LEFT}look-alike"))
+        self.press(KEY.Key_Return)
+        review = self.window.bench.review
+        self.assertTrue(review.isVisible())
+        self.assertEqual([pair.verdict.value for pair in review.review.pairs], ["yes"] * 6)
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(
+            self.left_parts(), ["7 rows: really absent from Objects", "5 rows: the link field is blank"]
+        )
+        rest = self.ids(f"{self.LEFT}absent") | self.ids(f"{self.LEFT}blank")
+        self.assertTrue(rest <= planted.without_object)
+        self.assertEqual(self.grid.current, self.head("prepared:corrections"))
+
+    def test_what_is_accepted_as_absent_is_said_apart(self):
+        self.grid.move_to(self.head(f"{self.LEFT}absent"))
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertIn("7 rows: accepted as absent", self.left_parts())
+        (accepted,) = self.settings.accepted
+        self.assertEqual((accepted.side, len(accepted.values)), ("left", 7))
+
+    def test_of_several_mends_one_is_chosen_from_a_menu(self):
+        self.grid.move_to(self.head("repeated"))
+        self.press(KEY.Key_Down, modifier=Qt.KeyboardModifier.AltModifier)
+        menu = QApplication.activePopupWidget()
+        self.assertEqual(
+            [action.text() for action in menu.actions()],
+            ["Take the first match, 3 rows fewer", "Take the last match, 3 rows fewer"],
+        )
+        menu.actions()[1].trigger()
+        menu.close()
+        self.rest()
+        self.assertEqual(self.settings.take, "last")
+
+
+class Reviewing(BenchCase):
+    def setUp(self):
+        super().setUp()
+        self.press(KEY.Key_R, modifier=CTRL)
+        self.view = self.window.bench.review
+
+    def verdicts(self) -> list[str]:
+        return [pair.verdict.value for pair in self.view.review.pairs]
+
+    def test_pairs_are_decided_one_by_one_by_group_and_the_rest(self):
+        self.assertEqual(self.view.texts[0], ["6 values", "", "", "6", "“O” read as “0”"])
+        self.press(KEY.Key_R)
+        self.assertEqual(self.verdicts(), ["no"] + ["yes"] * 5)
+        self.press(KEY.Key_O)
+        self.assertEqual(self.verdicts(), ["no", ""] + ["yes"] * 4)
+        self.press(KEY.Key_R, modifier=SHIFT)
+        self.assertEqual(self.verdicts(), ["no", "no"] + ["yes"] * 4)
+        self.view.table.setCurrentCell(0, 0)
+        self.press(KEY.Key_A)
+        self.assertEqual(self.verdicts(), ["yes"] * 6)
+        self.click(self.view.buttons["Reject"])
+        self.assertEqual(self.verdicts().count("no"), 1)
+
+    def test_rejected_pairs_are_remembered_and_can_be_changed_later(self):
+        self.press(KEY.Key_R, KEY.Key_Return)
+        self.rest()
+        settings = editing.join_settings(self.document, KNOT)
+        self.assertEqual((len(settings.links[0].correct), len(settings.rejected)), (5, 1))
+        parts = [part.key for part in self.grid.content.parts]
+        self.assertFalse([key for key in parts if "look-alike" in key], parts)
+        self.press(KEY.Key_R, modifier=CTRL)
+        self.assertEqual(sorted(self.verdicts()), ["no"] + ["yes"] * 5)
+        self.press(KEY.Key_A, modifier=SHIFT)
+        number = self.verdicts().index("no")
+        self.view.show_review(self.view.review.decided([number], Verdict.ACCEPTED))
+        self.press(KEY.Key_Return)
+        self.rest()
+        settings = editing.join_settings(self.document, KNOT)
+        self.assertEqual((len(settings.links[0].correct), settings.rejected), (6, ()))
+
+    def test_the_review_is_exported_and_its_answers_are_read_back(self):
+        for name in ("review.xlsx", "review.csv"):
+            path = self.folder / name
+            self.window.bench.mending.export(path)
+            table = _LIBRARY.get(resolve(str(path), _LIBRARY).settings, Task()).table
+            self.assertEqual(table.names, ("read", "as", "rows", "difference", "answer"))
+        wrong = [pair.read for pair in self.view.review.pairs]
+        answers = self.folder / "answers.csv"
+        lines = [
+            f"{wrong[0]},{self.view.review.pairs[0].meant},no",
+            f"{wrong[1]},{self.view.review.pairs[1].meant},LCM.00001",
+        ]
+        answers.write_text("\n".join(["read,as,answer", *lines]))
+        self.window.bench.mending.read_answers(answers)
+        self.rest()
+        self.assertEqual(self.verdicts()[:1], ["no"])
+        self.assertIn("LCM.00001", [pair.meant for pair in self.view.review.pairs])
+        (self.folder / "other.csv").write_text("a,b\n1,2\n")
+        self.window.bench.mending.read_answers(self.folder / "other.csv")
+        self.rest()
+        self.assertIn("no column read", self.window.status.shown.text())
 
 
 if __name__ == "__main__":

@@ -45,6 +45,7 @@ class Jobs(QObject):
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(max_workers=_THREADS, thread_name_prefix="trellis")
         self._under_way: set[Job] = set()
+        self._closed = False
         self._call.connect(lambda function: function())
 
     @property
@@ -70,6 +71,9 @@ class Jobs(QObject):
                 self.progressed.emit(job, finished, total, doing or what)
 
         job = Job(what, Task(watch))
+        if self._closed:
+            job.cancel()
+            return job
         self._under_way.add(job)
 
         def run() -> None:
@@ -113,6 +117,7 @@ class Jobs(QObject):
             job.cancel()
 
     def close(self) -> None:
-        """Stop everything and wait for the threads."""
+        """Stop everything and wait for the threads; nothing begins any more."""
+        self._closed = True
         self.cancel_all()
         self._pool.shutdown(wait=True)

@@ -23,23 +23,18 @@ def repeated(
     added = int(found.pairs - np.count_nonzero(found.partners_of_left))
     kind = Kind.REPEATED if all(link.operator is Operator.EQUAL for link in links) else Kind.OVERLAP
     rows = OpenRows("left", left, right, links, several)
-    said = f"each has several partners, which adds {_rows(added)}"
+    names = ", ".join(dict.fromkeys(link.right for link in links))
+    said = f"{names} repeats, which adds {_rows(added)}"
+    counts = found.counts
     if kind is Kind.OVERLAP:
         said = f"each lies in more than one period, which adds {_rows(added)}"
-    counts = found.counts
-    if counts.cardinality == "n:m":
-        said = (
-            f"n:m, keys repeat on both sides: {_rows(counts.left_matched)} and "
-            f"{_rows(counts.right_matched)} make {counts.pairs:,} pairs, {added:,} more than rows that have "
-            "a partner"
-        )
+    elif counts.cardinality == "n:m":
+        said = f"n:m, {names} repeats on both sides, which adds {_rows(added)}: {counts.pairs:,} pairs"
     links = tuple(links)
     mends = [
         Mend("take the first match", Way.TAKE, links, Take(Taken.FIRST), added),
         Mend("take the last match", Way.TAKE, links, Take(Taken.LAST), added),
     ]
-    if kind is Kind.REPEATED and all(link.is_plain and not link.preparation for link in links):
-        mends.append(Mend("keep one row of each key", Way.DISTINCT, links, take, added))
     yield rows.told(kind, np.ones(len(several), dtype=bool), said, mends)
 
 

@@ -62,7 +62,6 @@ class Way(enum.Enum):
     CORRECTIONS = "corrections"
     REVIEW = "review"
     TAKE = "take"
-    DISTINCT = "distinct"
     ACCEPT = "accept"
 
 

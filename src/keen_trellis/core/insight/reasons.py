@@ -36,7 +36,8 @@ _KEY = 0.95
 class Asked:
     """What is to be explained: a join's tables and link, what it takes, and what was accepted as absent.
 
-    accepted: texts of left and of right rows, the values of several links with a dash between.
+    accepted: texts of left and of right rows, the values of several links with a dash between.  rejected:
+    pairs of values that do not mean the same, whichever is read as the other.
     """
 
     left: Table
@@ -45,6 +46,7 @@ class Asked:
     any_of: bool = False
     take: Take = EVERY
     accepted: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+    rejected: frozenset[tuple[str, str]] = frozenset()
 
 
 def explain(asked: Asked, found: Match, task: Task | None = None) -> list[Reason]:
@@ -177,7 +179,8 @@ class _Side:
                 prepare(Cells(side), link.preparation).of_rows for side in (coded.texts, theirs)
             )
             is_open &= ~pc.is_in(own_values, value_set=known).to_numpy(zero_copy_only=False)
-        values = Values(link, coded.texts, theirs, is_open, self._keys.keys(number), self._task)
+        keys, rejected = self._keys.keys(number), self._asked.rejected
+        values = Values(link, coded.texts, theirs, is_open, keys, rejected, self._task)
         for finding in values.findings():
             reason = self._reason_of(finding, number)
             if reason is not None:
@@ -206,7 +209,8 @@ class _Side:
             way = Way.CORRECTIONS if likely else Way.REVIEW
             mends.append(self._mend(said, way, number, mended, gained))
         elif finding.mended is not None and finding.gained is not None:
-            gained = coded.rows_of(finding.gained) & rows.is_open
+            # Also those that less would help.
+            gained = coded.rows_of(finding.gained)
             mends.append(
                 replace(
                     self._mend(finding.said_mend, Way.LINKS, number, finding.mended, gained),
@@ -303,8 +307,13 @@ class _Side:
             if self._asked.any_of:
                 said = "none of the values stands on the other side"
         open_rows = rows.rows
-        mend = Mend("accept as absent", Way.ACCEPT, self._asked.links, self._asked.take, 0)
-        reason = rows.told(Kind.ABSENT, rows.is_open.copy(), said, [mend])
+        links, take = self._asked.links, self._asked.take
+        mends = [Mend("accept as absent", Way.ACCEPT, links, take, 0)]
+        if doubtful is not None:
+            values = _counted(len(doubtful), "value")
+            text = f"look {values} through that may be others"
+            mends.append(Mend(text, Way.REVIEW, links, take, int(doubtful.rows.sum())))
+        reason = rows.told(Kind.ABSENT, rows.is_open.copy(), said, mends)
         found = clusters(rows.one, open_rows, self._task) if self._side == "left" else ()
         return replace(reason, suggested=doubtful, clusters=found)
 

@@ -6,7 +6,7 @@ All of it works on distinct values. Each finding says which of them it explains 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Sequence, Set
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations
@@ -64,7 +64,8 @@ class Finding:
 class Values:
     """The distinct values of one link on one side that have no like on the other, finding by finding fewer.
 
-    mine, theirs: distinct texts without null.  link: as seen from this side.  own_keys, their_keys: distinct
+    mine, theirs: distinct texts without null.  rejected: pairs of them that do not mean the same, whichever
+    stands first.  link: as seen from this side.  own_keys, their_keys: distinct
     values of a side if they are keys there.
     """
 
@@ -75,10 +76,12 @@ class Values:
         theirs: pa.Array,
         is_open: Vector,
         keys: Sequence[pa.Array],
+        rejected: Set[tuple[str, str]],
         task: Task,
     ) -> None:
         self._link, self._mine, self._theirs = link, mine, theirs
         self._open, self._keys, self._task = is_open.copy(), keys, task
+        self._rejected = rejected
 
     def findings(self) -> Iterator[Finding]:
         """All that can be said, each value once."""
@@ -93,8 +96,9 @@ class Values:
             if not self._open.any():
                 return
             for finding in find():
-                self._open &= ~finding.which
-                yield finding
+                if finding.which.any():
+                    self._open &= ~finding.which
+                    yield finding
 
     def doubtful(self) -> Finding | None:
         """Values with a single neighbour that differs in digits, too: nothing that is taken unseen."""
@@ -280,10 +284,27 @@ class Values:
         return np.flatnonzero(held), values.filter(pa.array(held))
 
     def _paired(self, kind: Kind, said: str, pairs: Partners) -> Finding:
+        pairs = self._without_rejected(pairs)
         which, likely = (np.zeros(len(self._mine), dtype=bool) for _ in range(2))
         which[pairs.mine], likely[pairs.mine] = True, pairs.likely
         meant = self._spread_texts(pairs.mine, self._theirs.take(pa.array(pairs.theirs)))
         return Finding(kind, which, said, meant, likely=likely)
+
+    def _without_rejected(self, pairs: Partners) -> Partners:
+        if not self._rejected:
+            return pairs
+        mine, theirs = (
+            side.take(pa.array(numbers)).to_pylist()
+            for side, numbers in ((self._mine, pairs.mine), (self._theirs, pairs.theirs))
+        )
+        kept = np.array(
+            [
+                not {(one, other), (other, one)} & self._rejected
+                for one, other in zip(mine, theirs, strict=True)
+            ],
+            dtype=bool,
+        )
+        return Partners(pairs.mine[kept], pairs.theirs[kept], pairs.likely[kept])
 
     def _spread(self, at: Vector, mask: Vector) -> Vector:
         whole = np.zeros(len(self._mine), dtype=bool)

@@ -18,6 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.insight.reason import Kind, Mend, Reason, Way
 from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.joining import MOST_RESULT_ROWS
 from keen_trellis.core.match import ListedMatch, Match
@@ -25,16 +26,20 @@ from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.kinds import InputShape, StepResult
+from keen_trellis.flow.mending import Explained
 from keen_trellis.flow.steps.join import JoinSettings
 from keen_trellis.flow.wording import counted, ignoring, rows_called, with_article
 
 BLOCK = 64
 FEW = 5
+FEW_OF_REASON = 3
 _SEARCHED_AT_ONCE = 50_000
 _SAMPLED_FOR_GROUPS = 2_000
 _KEY_NAME = re.compile(r"(?:^|[\W_])(?:id|no|nr|number|code|key|year)$")
 
 LEFT, LINK, RIGHT = "left", "link", "right"
+MULTIPLYING_KINDS = (Kind.REPEATED, Kind.OVERLAP)
+UNMATCHED_KINDS = tuple(kind for kind in Kind if kind not in (*MULTIPLYING_KINDS, Kind.NOTHING_WRONG))
 
 
 @dataclass(frozen=True)
@@ -63,6 +68,10 @@ class Rows(ABC):
     def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
         """The left and right rows at these places."""
 
+    def place_of(self, left: int, right: int) -> int | None:
+        """Where the row of one table alone stands, None if it is not here; pairs are not looked for."""
+        return None
+
 
 class _OneSide(Rows):
     """Rows of one table: all of them, or those of an index vector."""
@@ -75,6 +84,14 @@ class _OneSide(Rows):
         rows = places if self._chosen is None else self._chosen[places]
         none = np.full(len(places), -1)
         return (rows, none) if self._on_left else (none, rows)
+
+    def place_of(self, left: int, right: int) -> int | None:
+        row, other = (left, right) if self._on_left else (right, left)
+        if row < 0 or other >= 0:
+            return None
+        place = row if self._chosen is None else int(np.searchsorted(self._chosen, row))
+        found = place < self.count and (self._chosen is None or int(self._chosen[place]) == row)
+        return place if found else None
 
 
 class _Pairs(Rows):
@@ -96,6 +113,13 @@ class Part:
     text: str
     rows: Rows
     order: IndexVector | None = None  # places in sorted order
+    reason: Reason | None = None
+    starts_closed: bool = False
+
+    @property
+    def mends(self) -> tuple[Mend, ...]:
+        """What would mend its reason, the best first."""
+        return self.reason.mends if self.reason is not None else ()
 
     def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
         """The left and right rows at these places of the part as it is sorted now."""
@@ -334,9 +358,14 @@ def chosen_rows_content(table: Table, rows: IndexVector) -> Content:
 
 
 def knot_content(
-    settings: JoinSettings, shapes: Sequence[InputShape], left: Table, right: Table, result: StepResult
+    settings: JoinSettings,
+    shapes: Sequence[InputShape],
+    left: Table,
+    right: Table,
+    result: StepResult,
+    explained: Explained | None = None,
 ) -> Content:
-    """The bands of a knot: unmatched left, matched, unmatched right."""
+    """The bands of a knot: unmatched left, matched, unmatched right. explained: divides them by reasons."""
     match = result.match
     assert match is not None, "a knot's result has a match"
     names = (shapes[0].name, shapes[1].name)
@@ -347,13 +376,7 @@ def knot_content(
         Band(
             "unmatched_left",
             f"Unmatched {names[0]} · {counts.left_unmatched:,} {_rows_word(counts.left_unmatched)}",
-            [
-                Part(
-                    "unmatched_left",
-                    "",
-                    _OneSide(counts.left_unmatched, match.left_unmatched_rows, on_left=True),
-                )
-            ],
+            _unmatched_parts("left", match.left_unmatched_rows, explained, names[1]),
             effect=f"found no {one_right}",
         ),
         Band(
@@ -361,18 +384,12 @@ def knot_content(
             f"Matched · {counted(counts.left_matched, names[0])} with "
             f"{counted(counts.right_matched, names[1])} in {counts.pairs:,} "
             f"{'pair' if counts.pairs == 1 else 'pairs'}",
-            _matched_parts(match, settings),
+            _matched_parts(match, settings, explained),
         ),
         Band(
             "unmatched_right",
             f"Unmatched {names[1]} · {counts.right_unmatched:,} {_rows_word(counts.right_unmatched)}",
-            [
-                Part(
-                    "unmatched_right",
-                    "",
-                    _OneSide(counts.right_unmatched, match.right_unmatched_rows, on_left=False),
-                )
-            ],
+            _unmatched_parts("right", match.right_unmatched_rows, explained, names[0]),
             effect=f"found no {rows_called(names[0])[0]}",
         ),
     ]
@@ -398,7 +415,82 @@ def _rows_word(count: int) -> str:
     return "row" if count == 1 else "rows"
 
 
-def _matched_parts(match: Match, settings: JoinSettings) -> list[Part]:
+def _unmatched_parts(
+    side: str, rows: IndexVector, explained: Explained | None, other_name: str
+) -> list[Part]:
+    """The rows of one side by the reason why they have no partner in the table called `other_name`."""
+    key, on_left = f"unmatched_{side}", side == "left"
+    told = [
+        entry
+        for entry in (explained.reasons if explained else ())
+        if entry.side == side and entry.kind in UNMATCHED_KINDS
+    ]
+    if not told:
+        return [Part(key, "", _OneSide(len(rows), rows, on_left=on_left))]
+    return [
+        Part(
+            f"{key}:{entry.kind.value}:{entry.said}",
+            _reason_text(entry, other_name),
+            _OneSide(entry.rows, entry.row_numbers, on_left=on_left),
+            reason=entry,
+            starts_closed=number > 0,
+        )
+        for number, entry in enumerate(told)
+    ]
+
+
+def _reason_text(reason: Reason, other_name: str = "") -> str:
+    """A reason as the head of its rows, with an example."""
+    said = reason.said
+    if reason.kind is Kind.ABSENT and other_name:
+        said = f"really absent from {other_name}" if len(reason.examples) else said
+    rows = f"{reason.rows:,} {_rows_word(reason.rows)}"
+    if reason.values and reason.values != reason.rows:
+        rows = f"{rows}, {reason.values:,} {'value' if reason.values == 1 else 'values'}"
+    example = reason.examples[0] if reason.examples else None
+    shown = f", as “{example.value}”" if example and example.other else ""
+    cluster = "".join(f"; {entry.rows:,} with {entry.field} {entry.value}" for entry in reason.clusters[:1])
+    return f"{rows}: {said}{shown}{cluster}"
+
+
+def mend_text(mend: Mend) -> str:
+    """A mend as what a click or Enter does."""
+    said = mend.said[:1].upper() + mend.said[1:]
+    if mend.way is Way.TAKE:
+        return f"{said}, {mend.gain:,} {_rows_word(mend.gain)} fewer"
+    if mend.way is Way.ACCEPT:
+        return said
+    gains = f"{said}, {'up to ' if mend.way is Way.REVIEW else 'gains '}{mend.gain:,}"
+    if mend.merged:
+        keys = "1 key" if mend.merged == 1 else f"{mend.merged:,} keys"
+        return f"{gains}, but {keys} can no longer be told apart"
+    return gains
+
+
+def _matched_parts(match: Match, settings: JoinSettings, explained: Explained | None) -> list[Part]:
+    counts = match.counts
+    parts = _matched_by_mend(match, settings, explained)
+    for entry in explained.reasons if explained else ():
+        if entry.kind in MULTIPLYING_KINDS:
+            rows = _pairs_of(match, entry.row_numbers)
+            parts.insert(
+                0, Part(entry.kind.value, _reason_text(entry), rows, reason=entry, starts_closed=True)
+            )
+            if len(parts) == 2 and not parts[1].text:
+                parts[1].text = f"all {counts.pairs:,} pairs"
+    return parts
+
+
+def _pairs_of(match: Match, rows: IndexVector) -> Rows:
+    """All pairs of some left rows."""
+    start, end = match.first_pair_of_left[rows], match.first_pair_of_left[rows + 1]
+    counts = end - start
+    numbers = np.repeat(start - (np.cumsum(counts) - counts), counts) + np.arange(int(counts.sum()))
+    return _Pairs(match, numbers)
+
+
+def _matched_by_mend(match: Match, settings: JoinSettings, explained: Explained | None) -> list[Part]:
+    """The pairs as written, and those that match only after mending, by mend."""
     counts = match.counts
     if isinstance(match, ListedMatch) and counts.pairs > MOST_RESULT_ROWS:
         return [
@@ -415,12 +507,26 @@ def _matched_parts(match: Match, settings: JoinSettings) -> list[Part]:
     said = ignoring(prepared[0]) if len(set(prepared)) == 1 else "their preparation"
     if not only_prepared:
         return [Part("as_written", f"all {counts.pairs:,} pairs as written", _Pairs(match, None))]
-    return [
+    prepared_parts = [
         Part(
             "prepared",
             f"{only_prepared:,} {'pair matches' if only_prepared == 1 else 'pairs match'} only after {said}",
             _Pairs(match, match.pair_numbers_only_prepared),
-        ),
+        )
+    ]
+    if explained is not None and explained.mended:
+        prepared_parts = [
+            Part(
+                f"prepared:{entry.said}",
+                f"{len(entry.numbers):,} {'pair matches' if len(entry.numbers) == 1 else 'pairs match'} only "
+                f"by {entry.said}",
+                _Pairs(match, entry.numbers),
+                starts_closed=number > 0,
+            )
+            for number, entry in enumerate(explained.mended)
+        ]
+    return [
+        *prepared_parts,
         Part(
             "as_written",
             f"{counts.pairs_as_written:,} as written",

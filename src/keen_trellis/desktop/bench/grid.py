@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFontMetrics,
     QGuiApplication,
@@ -26,6 +26,7 @@ from keen_trellis.desktop.bench.content import (
     Part,
     destination_text,
     destinations,
+    mend_text,
 )
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, Lines, OpenStates
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT, GridPainter
@@ -39,12 +40,14 @@ class BenchGrid(QAbstractScrollArea):
     """current_changed: the current line or column moved.  destination_chosen: a join type.
 
     sort_wanted: column number, descending.  record_wanted: show all fields of the current row.
+    mend_wanted: a reason, and the mend of it to be made.
     """
 
     current_changed = Signal()
     destination_chosen = Signal(object)
     sort_wanted = Signal(int, bool)
     record_wanted = Signal()
+    mend_wanted = Signal(object, object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -77,16 +80,37 @@ class BenchGrid(QAbstractScrollArea):
 
     def show_content(self, content: Content | None, marks: dict[str, Mark], *, afresh: bool) -> None:
         """Show other content. afresh: another step's, so that place and selection begin anew."""
+        kept = None if afresh else self._current_sides()
         self.content, self.marks = content, marks
         if afresh:
             self.states = OpenStates()
             self.current = self.anchor = self.column = 0
         self._lay_lines()
+        if kept is not None:
+            self._return_to(*kept)
         if afresh:
             self.verticalScrollBar().setValue(0)
             self.current = self._first_row()
             self.anchor = self.current
         self.current_changed.emit()
+
+    def _current_sides(self) -> tuple[int, int] | None:
+        """The left and right row under the cursor, None on a head."""
+        row = self.current_row()
+        return self.content.row_sides(*row) if row is not None and self.content is not None else None
+
+    def _return_to(self, left: int, right: int) -> None:
+        """Stand on the same row again, now that it may belong to another part; it is not scrolled to."""
+        assert self.content is not None
+        for number, part in enumerate(self.content.parts):
+            place = part.rows.place_of(left, right) if part.order is None else None
+            line = self.lines.row(number, place) if place is not None else None
+            if line is not None:
+                self.current = self.anchor = line
+                return
+            if place is not None:
+                self.current = self.anchor = self.lines.part_head(number) or self.current
+                return
 
     def show_type(self, kind: JoinType) -> None:
         """Show where the bands go under another join type; nothing else moves."""
@@ -180,6 +204,7 @@ class BenchGrid(QAbstractScrollArea):
             chosen = self.content.parts[part]
             band = next(band for band in self.content.bands if chosen in band.parts)
             self.states.closed -= {band.key, chosen.key}
+            self.states.opened |= {chosen.key}
             self.states.whole.add(chosen.key)
             self._lay_lines()
             line = self.lines.row(part, place)
@@ -201,7 +226,7 @@ class BenchGrid(QAbstractScrollArea):
         if line.kind == BAND:
             self.states.closed ^= {self.content.bands[line.band].key}
         elif line.kind == PART:
-            self.states.closed ^= {self.content.parts[line.part].key}
+            self.states.toggle(self.content.parts[line.part])
         elif line.kind == MORE:
             self.states.whole ^= {self.content.parts[line.part].key}
         self._lay_lines()
@@ -247,6 +272,70 @@ class BenchGrid(QAbstractScrollArea):
     def _head_line(self, band_number: int) -> int:
         return self.lines.head(Line(BAND, band_number)) or 0
 
+    # --- mending ---
+
+    def mend(self, number: int, choice: int = 0) -> bool:
+        """Ask for a mend of the reason that a line heads; False if it has none."""
+        line = self.lines.at(number)
+        if self.content is None or line.kind != PART:
+            return False
+        part = self.content.parts[line.part]
+        if choice >= len(part.mends):
+            return False
+        self.mend_wanted.emit(part.reason, part.mends[choice])
+        return True
+
+    def mend_current(self) -> None:
+        """Make the first mend of the reason that the current line heads."""
+        self.mend(self.current)
+
+    def open_current_mends(self) -> None:
+        """Let the user choose a mend of the reason that the current line heads."""
+        self.open_mends(self.current)
+
+    def mend_rect(self, top: float, part: Part) -> QRectF:
+        """Where the first mend of a reason stands on its line, at the right of the reason."""
+        if not part.mends:
+            return QRectF()
+        metrics = QFontMetrics(font(12, bold=True))
+        width = metrics.horizontalAdvance(self.mend_said(part)) + 8
+        room = self.viewport().width() - GUTTER - 16
+        start = GUTTER + 16 + min(metrics.horizontalAdvance(part.text) + 28, max(room - width, room / 3))
+        return QRectF(start, top, min(width, self.viewport().width() - start - 8), LINE_HEIGHT)
+
+    @staticmethod
+    def mend_said(part: Part) -> str:
+        """The first mend, and that there are others."""
+        more = f"  ·  {len(part.mends) - 1} more" if len(part.mends) > 1 else ""
+        return f"{mend_text(part.mends[0])}{more}"
+
+    def open_mends(self, number: int) -> None:
+        """Let the user choose a mend of the reason that a line heads."""
+        line = self.lines.at(number)
+        if self.content is None or line.kind != PART or not self.content.parts[line.part].mends:
+            return
+        part = self.content.parts[line.part]
+        menu = QMenu(self)
+        for choice, mend in enumerate(part.mends):
+            action = menu.addAction(mend_text(mend))
+            action.triggered.connect(lambda _=False, chosen=choice: self.mend(number, chosen))
+        rect = self.mend_rect(self.line_top(number), part)
+        menu.popup(self.viewport().mapToGlobal(rect.bottomLeft().toPoint() + QPoint(0, 2)))
+
+    def show_part(self, prefix: str) -> None:
+        """Go to the head of the first part whose key begins so, and open it."""
+        if self.content is None:
+            return
+        for number, part in enumerate(self.content.parts):
+            if part.key.startswith(prefix) and part.text:
+                if not self.states.shows(part):
+                    self.states.toggle(part)
+                    self._lay_lines()
+                head = self.lines.part_head(number)
+                if head is not None:
+                    self.move_to(head)
+                return
+
     def copy(self) -> None:
         """Put the chosen rows, with the fields' names above, on the clipboard as tab-separated text."""
         if self.content is None:
@@ -289,7 +378,10 @@ class BenchGrid(QAbstractScrollArea):
         }
         key = event.key()
         if alternate and key == Qt.Key.Key_Down and line is not None:
-            self.open_destinations(line.band)
+            if line.kind == PART:
+                self.open_mends(self.current)
+            else:
+                self.open_destinations(line.band)
         elif control and key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.jump_band(-1 if key == Qt.Key.Key_Up else 1)
         elif key in ways:
@@ -303,7 +395,7 @@ class BenchGrid(QAbstractScrollArea):
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and line is not None:
             if line.kind == ROW:
                 self.record_wanted.emit()
-            else:
+            elif key == Qt.Key.Key_Space or not self.mend(self.current):
                 self.toggle(self.current)
         else:
             super().keyPressEvent(event)
@@ -341,8 +433,21 @@ class BenchGrid(QAbstractScrollArea):
         self.move_to(number, extend=extend)
         if line.kind == BAND and self.chooser_rect(self.line_top(number)).contains(event.position()):
             self.open_destinations(line.band)
+        elif line.kind == PART and self._press_mend(number, event.position()):
+            pass
         elif line.kind in (BAND, PART, MORE):
             self.toggle(number)
+
+    def _press_mend(self, number: int, point: QPointF) -> bool:
+        assert self.content is not None
+        part = self.content.parts[self.lines.at(number).part]
+        if not self.mend_rect(self.line_top(number), part).contains(point):
+            return False
+        if len(part.mends) > 1:
+            self.open_mends(number)
+        else:
+            self.mend(number)
+        return True
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         number = self._line_at(event.position().toPoint().y())

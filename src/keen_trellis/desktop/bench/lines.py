@@ -8,7 +8,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from dataclasses import dataclass, field
 
-from keen_trellis.desktop.bench.content import FEW, Content
+from keen_trellis.desktop.bench.content import FEW, FEW_OF_REASON, Content, Part
 
 BAND, PART, ROW, MORE = "band", "part", "row", "more"
 
@@ -29,6 +29,16 @@ class OpenStates:
 
     closed: set[str] = field(default_factory=set)
     whole: set[str] = field(default_factory=set)
+    opened: set[str] = field(default_factory=set)
+
+    def shows(self, part: Part) -> bool:
+        """Whether a part's rows are shown: it was opened, or was not closed and starts open."""
+        return part.key in self.opened if part.starts_closed else part.key not in self.closed
+
+    def toggle(self, part: Part) -> None:
+        """Open a closed part, and the other way round."""
+        chosen = self.opened if part.starts_closed else self.closed
+        chosen ^= {part.key}
 
 
 @dataclass(frozen=True)
@@ -54,12 +64,13 @@ class Lines:
                     continue
                 if part.text:
                     self._add(1, Line(PART, band_number, number))
-                if part.text and part.key in states.closed:
+                if part.text and not states.shows(part):
                     continue
-                whole = not band.text or part.key in states.whole or part.rows.count <= FEW + 1
-                shown = part.rows.count if whole else FEW
+                few = FEW_OF_REASON if part.reason is not None else FEW
+                whole = not band.text or part.key in states.whole or part.rows.count <= few + 1
+                shown = part.rows.count if whole else few
                 self._add(shown, Line(ROW, band_number, number, 0))
-                if not whole or (band.text and part.rows.count > FEW + 1):
+                if not whole or (band.text and part.rows.count > few + 1):
                     self._add(1, Line(MORE, band_number, number))
         self._starts = [run.start for run in self._runs]
 
@@ -88,6 +99,12 @@ class Lines:
             if run.line.kind == BAND and run.line.band == line.band:
                 return run.start
         return None
+
+    def part_head(self, part: int) -> int | None:
+        """The number of the line that heads a part, None if none does."""
+        return next(
+            (run.start for run in self._runs if run.line.kind == PART and run.line.part == part), None
+        )
 
     def next_head(self, number: int, step: int) -> int | None:
         """The nearest head of a band or part after (step 1) or before (-1) a line."""

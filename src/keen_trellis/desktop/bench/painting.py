@@ -126,10 +126,19 @@ class GridPainter:
         painter = self._painter
         chosen = theme()
         painter.fillRect(rect, chosen.paper)
-        paint_arrow(painter, GUTTER + 5, rect.center().y(), is_open=part.key not in self._grid.states.closed)
+        paint_arrow(painter, GUTTER + 5, rect.center().y(), is_open=self._grid.states.shows(part))
         painter.setFont(font(12, bold=True))
         painter.setPen(chosen.ink)
-        painter.drawText(rect.adjusted(GUTTER + 16, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter, part.text)
+        text, mend = rect.adjusted(GUTTER + 16, 0, -8, 0), self._grid.mend_rect(rect.top(), part)
+        metrics, elide = QFontMetrics(painter.font()), Qt.TextElideMode.ElideRight
+        if part.mends:
+            text.setRight(mend.left() - 20)
+        shown = metrics.elidedText(part.text, elide, int(text.width()))
+        painter.drawText(text, Qt.AlignmentFlag.AlignVCenter, shown)
+        if part.mends:
+            painter.setPen(chosen.accent)
+            said = metrics.elidedText(self._grid.mend_said(part), elide, int(mend.width()))
+            painter.drawText(mend, Qt.AlignmentFlag.AlignVCenter, said)
         if current:
             self._cursor(rect)
 

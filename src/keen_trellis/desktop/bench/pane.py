@@ -21,16 +21,25 @@ from keen_trellis.core.table import RowOrigin
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.changes import ChangesView
 from keen_trellis.desktop.bench.changes import Rows as ChangedRows
-from keen_trellis.desktop.bench.content import Content, chosen_rows_content, knot_content, table_content
+from keen_trellis.desktop.bench.content import (
+    Content,
+    chosen_rows_content,
+    knot_content,
+    table_content,
+)
 from keen_trellis.desktop.bench.fields import FieldsView
 from keen_trellis.desktop.bench.grid import BenchGrid
+from keen_trellis.desktop.bench.mending import Mending
 from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
+from keen_trellis.desktop.bench.review import ReviewView
 from keen_trellis.desktop.bench.typed import TypingView
 from keen_trellis.desktop.document import Document, Outcome, Selection
+from keen_trellis.desktop.explaining import Explanations
 from keen_trellis.desktop.marks import marks_of
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.mending import Explained
 from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
@@ -57,6 +66,7 @@ class BenchPane(QWidget):
         self._shown_selection = Selection()
         self._panel_for: Selection | None = None
         self._looked_at: object = None
+        self._explanations = Explanations(document, self)
         self.banner = QLabel()
         self.banner.hide()
         self.grid = BenchGrid()
@@ -65,6 +75,8 @@ class BenchPane(QWidget):
         self.raw = RawView()
         self.changes = ChangesView()
         self.typing = TypingView()
+        self.review = ReviewView()
+        self.mending = Mending(document, self._explanations, self.grid, self.review)
         self.message = QLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.message.setWordWrap(True)
@@ -75,7 +87,7 @@ class BenchPane(QWidget):
         self.find_said = QLabel()
         self._find_bar = self._made_find_bar()
         self._stack = QStackedLayout()
-        self._panels = (self.record, self.fields, self.raw, self.changes, self.typing)
+        self._panels = (self.record, self.fields, self.raw, self.changes, self.typing, self.review)
         for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
         layout = QVBoxLayout(self)
@@ -88,6 +100,10 @@ class BenchPane(QWidget):
         self.grid.record_wanted.connect(self.show_record)
         self.grid.sort_wanted.connect(self._sort)
         self.grid.destination_chosen.connect(self._change_type)
+        self.grid.mend_wanted.connect(self.mending.mend)
+        self.mending.review_wanted.connect(lambda: self._show_panel(self.review))
+        self.mending.done.connect(self._close_panel)
+        self._explanations.found.connect(self.refresh)
         for panel in self._panels:
             panel.closed.connect(self._close_panel)
         self.fields.chosen.connect(lambda name: self.field_wanted.emit(self._document.selection.step, name))
@@ -149,7 +165,7 @@ class BenchPane(QWidget):
         shown = self._stack.currentWidget()
         if selection != self._panel_for:
             return False
-        if isinstance(self._shown_for, ChangedRows) or shown is self.changes:
+        if isinstance(self._shown_for, ChangedRows) or shown in (self.changes, self.review):
             return True
         if shown is self.typing:
             self.show_typing()
@@ -183,8 +199,9 @@ class BenchPane(QWidget):
         if step is not None and step.kind == JoinKind.name and selection.port == ROWS:
             settings = KINDS.settings(step)
             self.grid.show_type(settings.join_type)
+        reasons = self._explanations.of(outcome) if settings else None
         # A knot's rows follow from its match and its fields, not from its join type.
-        same = (result.match, settings.links, settings.keep, settings.bring) if settings else table
+        same = (result.match, settings.links, settings.keep, settings.bring, reasons) if settings else table
         if same == self._shown_for and selection == self._shown_selection:
             if self._stack.currentWidget() is self.message:
                 self._stack.setCurrentWidget(self.grid)
@@ -194,13 +211,28 @@ class BenchPane(QWidget):
         content = table_content(table)
         if settings is not None:
             left, right = outcome.tables
-            content = knot_content(settings, outcome.inputs, left, right, result)
+            content = knot_content(settings, outcome.inputs, left, right, result, reasons)
         self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
+        if step == self._document.flow.find(selection.step):
+            self._show_gained(reasons)
         if not table.rows and not content.is_knot:
             self._say("No rows." if table.fields else "No fields.")
             return
         if self._stack.currentWidget() is not self.record or afresh:
             self._stack.setCurrentWidget(self.grid)
+
+    def _show_gained(self, reasons: Explained | None) -> None:
+        """Once the rows that a mend gained are known, show them."""
+        content = self.grid.content
+        if self.mending.known_parts is None or reasons is None or content is None:
+            return
+        fresh = [
+            part.key
+            for part in content.parts
+            if part.key.startswith("prepared") and part.key not in self.mending.known_parts
+        ]
+        self.mending.known_parts = None
+        self.grid.show_part(fresh[0] if fresh else "prepared")
 
     def _say(self, text: str) -> None:
         self._shown_for = None

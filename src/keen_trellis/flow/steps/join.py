@@ -70,6 +70,22 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
             self.right_is_expression,
         )
 
+    @staticmethod
+    def of(link: LinkField) -> LinkSettings:
+        """The settings of a link."""
+        preparation = link.preparation
+        return LinkSettings(
+            link.left,
+            link.right,
+            preparation.names,
+            link.operator.value,
+            preparation.compare_as,
+            link.blanks,
+            preparation.corrections,
+            link.left_is_expression,
+            link.right_is_expression,
+        )
+
     @property
     def swapped(self) -> LinkSettings:
         """The same link seen from the other side."""
@@ -81,6 +97,17 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
             left_is_expression=self.right_is_expression,
             right_is_expression=self.left_is_expression,
         )
+
+
+class AcceptedSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Values of one side that have no partner, and need none. side: "left" or "right".
+
+    values: as text, those of several link fields with a dash between.  note: why.
+    """
+
+    side: str
+    values: tuple[str, ...]
+    note: str = ""
 
 
 class MergeSettings(msgspec.Struct, frozen=True):
@@ -101,6 +128,8 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     keep, bring: names of left and right fields that come along, in order; null is all of them.
     both_links: link fields stay on both sides.  name_all: brought fields all carry their table's name.
     merge: fields of both sides that become one.  partner_found: a field says whether a row has a partner.
+    accepted: what has no partner and needs none.  rejected: pairs of values that were looked at and do not
+    mean the same.
     """
 
     links: tuple[LinkSettings, ...] = ()
@@ -113,6 +142,8 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     take: str = Taken.EVERY.value
     merge: tuple[MergeSettings, ...] = ()
     partner_found: bool = False
+    accepted: tuple[AcceptedSettings, ...] = ()
+    rejected: tuple[tuple[str, str], ...] = ()
 
     @property
     def join_type(self) -> JoinType:
@@ -144,6 +175,10 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
                 for entry in self.merge
             ),
             type=self.join_type.mirrored.value,
+            accepted=tuple(
+                AcceptedSettings("left" if entry.side == "right" else "right", entry.values, entry.note)
+                for entry in self.accepted
+            ),
             take=self.take if self.take in both_ways else Taken.EVERY.value,
             keep=self.bring,
             bring=self.keep,
@@ -198,7 +233,9 @@ class JoinKind:
     def fingerprint(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> object:
         plan = self.plan(settings, inputs)
         names = [(entry.field.name, entry.side, entry.left, entry.right) for entry in plan]
-        return encode_settings(settings), names, inputs[0].name, inputs[1].name
+        # What is said of the rows does not change them.
+        of_rows = msgspec.structs.replace(settings, accepted=(), rejected=())
+        return encode_settings(of_rows), names, inputs[0].name, inputs[1].name
 
     def compute(self, settings: JoinSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         left, right = inputs

@@ -1,0 +1,141 @@
+"""What the bench does about reasons: makes mends, opens reviews, writes them out and reads the answers
+back.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QFileDialog
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.insight.reason import Mend, Reason, Way
+from keen_trellis.core.task import Task
+from keen_trellis.desktop.bench.content import mend_text
+from keen_trellis.desktop.bench.grid import BenchGrid
+from keen_trellis.desktop.bench.review import ReviewView
+from keen_trellis.desktop.document import Document, Outcome
+from keen_trellis.desktop.explaining import Explanations
+from keen_trellis.flow.mending import asked_of, settings_after, values_of
+from keen_trellis.flow.reviewing import Review, said_of
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.join import JoinKind, JoinSettings
+from keen_trellis.outputs import settings_for, write
+from keen_trellis.sources.library import resolve
+
+_TABLES = ("Workbook (*.xlsx)", "Delimited text (*.csv)")
+
+
+class Mending(QObject):
+    """review_wanted: the review is filled and wants to be shown.  done: it was applied."""
+
+    review_wanted = Signal()
+    done = Signal()
+
+    def __init__(
+        self, document: Document, explanations: Explanations, grid: BenchGrid, view: ReviewView
+    ) -> None:
+        super().__init__(view)
+        self._document, self._explanations, self._grid, self._view = document, explanations, grid, view
+        # The parts that there were before a mend, until the rows that it gained are known and shown.
+        self.known_parts: set[str] | None = None
+        view.settled.connect(self._apply)
+        view.export_wanted.connect(self._ask_where)
+        view.answers_wanted.connect(self._ask_which)
+
+    def _knot(self) -> tuple[Outcome, JoinSettings] | None:
+        """What the selected knot came to, and its settings."""
+        outcome = self._document.selected_outcome()
+        if outcome is None or outcome.step is None or outcome.step.kind != JoinKind.name:
+            return None
+        return (outcome, KINDS.settings(outcome.step)) if len(outcome.tables) == 2 else None
+
+    def mend(self, reason: Reason, mend: Mend) -> None:
+        """Make a mend, as an edit of the flow; pairs of values are reviewed first."""
+        knot = self._knot()
+        if knot is None:
+            return
+        outcome, settings = knot
+        assert outcome.step is not None
+        if mend.way in (Way.CORRECTIONS, Way.REVIEW):
+            self.review()
+            return
+        values: tuple[str, ...] = ()
+        if mend.way is Way.ACCEPT:
+            values = values_of(asked_of(settings, outcome.tables[0], outcome.tables[1]), reason)
+        if mend.way is Way.LINKS:
+            self._expect_gains()
+        after = settings_after(settings, mend, reason, values)
+        self._document.change_settings(outcome.step.id, after, f"Mend: {mend.said}")
+        self._document.said.emit(f"{mend_text(mend)}. Ctrl+Z takes it back.")
+
+    # --- review ---
+
+    def review(self) -> None:
+        """Show what the selected knot's values probably mean, and what was decided of them before."""
+        knot = self._knot()
+        if knot is None:
+            self._document.said.emit("Select a knot first: its values are reviewed.")
+            return
+        explained = self._explanations.of(knot[0])
+        if explained is None:
+            self._document.said.emit("It is not known yet why rows did not match.")
+            return
+        review = Review.of(knot[1], explained.reasons)
+        if not review.pairs:
+            self._document.said.emit("No value without partner is like another: there is nothing to review.")
+            return
+        self._view.show_review(review)
+        self.review_wanted.emit()
+
+    def _apply(self, review: Review) -> None:
+        knot = self._knot()
+        if knot is None or knot[0].step is None:
+            return
+        self._expect_gains()
+        self._document.change_settings(knot[0].step.id, review.settings_after(knot[1]), "Review values")
+        self._document.said.emit(f"Reviewed: {said_of(review)}. Ctrl+Z takes it back.")
+        self.done.emit()
+
+    def _expect_gains(self) -> None:
+        content = self._grid.content
+        self.known_parts = {part.key for part in content.parts} if content is not None else set()
+
+    def _ask_where(self) -> None:
+        dialog = QFileDialog(self._view, "Export the review")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        dialog.setDefaultSuffix("xlsx")
+        dialog.setNameFilters(list(_TABLES))
+        dialog.fileSelected.connect(lambda name: self.export(Path(name)))
+        dialog.open()
+
+    def export(self, path: Path) -> None:
+        """Write the review to a file, with a column for answers; the dialog has asked about replacing it."""
+        sources = [settings.path for settings in self._document.sources().values()]
+        try:
+            written = write(self._view.review.as_table(), settings_for(path), sources=sources, replace=True)
+        except TrellisError as error:
+            self._document.failed.emit(error)
+            return
+        self._document.said.emit(
+            f"Wrote {written.rows:,} pairs to {path.name}; into “answer” belongs yes, no or the value meant."
+        )
+
+    def _ask_which(self) -> None:
+        dialog = QFileDialog(self._view, "Read answers")
+        dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
+        dialog.setNameFilters([*_TABLES, "All files (*)"])
+        dialog.fileSelected.connect(lambda name: self.read_answers(Path(name)))
+        dialog.open()
+
+    def read_answers(self, path: Path) -> None:
+        """Take over the answers of a file that was exported."""
+        library = self._document.library
+
+        def work(task: Task) -> Review:
+            return self._view.review.answered(library.get(resolve(str(path), library).settings, task).table)
+
+        self._document.jobs.start(
+            f"reading answers from {path.name}", work, self._view.show_review, self._document.failed.emit
+        )
