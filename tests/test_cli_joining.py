@@ -246,5 +246,50 @@ class Blending(CommandCase):
         self.refused(2, "does not say of which table", *two)
 
 
+class Guards(CommandCase):
+    LINK = ("--link", "object=accession", "--ignore", "case,punctuation,inner-spaces")
+
+    def test_guards_of_a_match_hold_or_end_it_with_3_and_write_nothing(self):
+        found = self.match("objects", *self.LINK, "--guard", "left-unmatched<=50%", "--guard", "rows=1..")
+        self.assertEqual([entry["holds"] for entry in found["guards"]], [True, True])
+        target = self.folder / "out.csv"
+        words = ("match", self.path("loans"), self.path("objects"), *self.LINK, "--guard", "all-left-match")
+        result = self.run_command(*words, "--write", target)
+        self.assertEqual(result.exit_code, 3)
+        self.assertIn("all loans have a partner", result.output)
+        self.assertFalse(target.exists())
+        result = self.run_command(*words, "--json")
+        self.assertEqual(result.exit_code, 3)
+        (entry,) = json.loads(result.stdout)["guards"]
+        self.assertEqual((entry["holds"], entry["side"], entry["rows"]), (False, "left", 2))
+
+    def test_what_is_no_guard_is_refused(self):
+        words = ("match", self.path("loans"), self.path("objects"), *self.LINK)
+        self.refused(2, "is no guard", *words, "--guard", "everything fine")
+
+    def test_a_flow_is_run_behind_its_guards(self):
+        folder = demo_data.copy(self.folder / "demo")
+        flow = folder / "Winter loans.trellis"
+        members = json.loads(flow.read_text())
+        knot = next(step for step in members["steps"] if step["kind"] == "join")
+        knot["settings"]["guards"] = ["left-unmatched<=49", "right-key-unique"]
+        flow.write_text(json.dumps(members))
+        result = self.run_command("run", flow, "--leave-flow")
+        self.assertEqual(result.exit_code, 3, result.output)
+        self.assertIn("2 values repeat, in 4 rows", result.output)
+        self.assertIn("Not written", result.output)
+        self.assertFalse((folder / "Loan report.xlsx").exists())
+        result = self.run_command("run", flow, "--leave-flow", "--despite-guards", "--json")
+        self.assertEqual(result.exit_code, 3, result.output)
+        self.assertTrue((folder / "Loan report.xlsx").exists())
+        holds = [entry["holds"] for entry in json.loads(result.stdout)["guards"]]
+        self.assertEqual(holds, [True, False])
+        knot["settings"]["guards"] = ["left-unmatched<=49"]
+        flow.write_text(json.dumps(members))
+        words = ("run", flow, "--leave-flow", "--replace")
+        self.assertEqual(self.run_command(*words, "--guard", "rows=8000..9000").exit_code, 0)
+        self.refused(3, "one row is one Loan no", *words, "--guard", "one-row-per:Loan no")
+
+
 if __name__ == "__main__":
     unittest.main()

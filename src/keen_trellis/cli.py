@@ -86,13 +86,22 @@ def _linked(command: Any) -> Any:
 )
 @click.option("--replace", is_flag=True, help="Replace the file if it exists.")
 @click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")
+@click.option(
+    "--guard", "guards", multiple=True, help="What must hold, such as all-left-match; see the README."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def match(left: str, right: str, target: Path | None, as_json: bool, **wanted: Any) -> None:
+def match(
+    left: str, right: str, target: Path | None, guards: Sequence[str], as_json: bool, **wanted: Any
+) -> None:
     """Match LEFT with RIGHT and count. Each is [NAME=]SOURCE[#TABLE]: a file, a folder, a quoted pattern of
     files or a database's address; TABLE is a sheet, a table, a named range, or SHEET!A3:F40."""
+    import msgspec
+
+    from keen_trellis.core.insight.guards import check_text
     from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
-    from keen_trellis.flow.report import as_members
+    from keen_trellis.flow.guarding import checked
+    from keen_trellis.flow.report import as_members, guard_members
     from keen_trellis.outputs import settings_for, write
 
     _check_type(wanted["type_name"], wanted["links"])
@@ -102,16 +111,21 @@ def match(left: str, right: str, target: Path | None, as_json: bool, **wanted: A
     asked = _Asked.of((left, right))
     settings = _join_settings(wanted, asked.shapes, asked.library)
     read = time.perf_counter() - started
+    settings = msgspec.structs.replace(settings, guards=tuple(check_text(guard) for guard in guards))
     flow, knot = edits.add_join(asked.flow, asked.inputs[0], asked.inputs[1], settings)
     started = time.perf_counter()
     result = asked.runner.result(flow, knot)
     assert result.match is not None
     counts = result.match.counts
     seconds = {"read": round(read, 4), "match": round(time.perf_counter() - started, 4)}
-    if output is not None:
+    checks = list(checked(asked.runner, flow, flow.step(knot), Task()))
+    holds = all(entry.holds for entry in checks)
+    if output is not None and holds:
         write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     if as_json:
-        click.echo(json.dumps({**as_members(counts, settings.join_type), "seconds": seconds}))
+        members = {**as_members(counts, settings.join_type), "seconds": seconds}
+        click.echo(json.dumps({**members, "guards": guard_members(checks)}, ensure_ascii=False))
+        _end_by_guards(checks)
         return
     _print_knot([shape.name for shape in asked.shapes], counts, settings.join_type)
     remarks = [(side.name, asked.library.get(side.settings, Task()).remarks) for side in asked.sides]
@@ -119,8 +133,27 @@ def match(left: str, right: str, target: Path | None, as_json: bool, **wanted: A
         for remark in said:
             click.echo(f"{name}: {remark}")
     click.echo(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
-    if output is not None:
+    _print_guards(checks)
+    if output is not None and holds:
         click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
+
+
+def _print_guards(checks: Sequence[Any]) -> None:
+    """Each guard and whether it holds; broken ones on standard error as well end the command."""
+    for entry in checks:
+        click.echo(f"Guard {'holds' if entry.holds else 'BROKEN'}: {entry.statement} ({entry.verdict.said}).")
+    _end_by_guards(checks)
+
+
+def _end_by_guards(checks: Sequence[Any]) -> None:
+    """Raise GuardError if one of the guards does not hold."""
+    from keen_trellis.core.errors import GuardError
+
+    broken = [entry for entry in checks if not entry.holds]
+    if broken:
+        said = "; ".join(f"{entry.statement}: {entry.verdict.said}" for entry in broken)
+        count = "A guard does not hold" if len(broken) == 1 else f"{len(broken)} guards do not hold"
+        raise GuardError(f"{count}: {said}.", where=broken[0].name)
 
 
 @dataclass(frozen=True)
@@ -485,21 +518,33 @@ def _print_look(found: Any) -> None:
 @click.option("--to", "folder", type=click.Path(path_type=Path), help="Write the outputs into this folder.")
 @click.option("--replace", is_flag=True, help="Replace files that exist.")
 @click.option("--leave-flow", is_flag=True, help="Do not write the counts of this run into FLOW.")
+@click.option(
+    "--guard", "guards", multiple=True, help="What must hold at every output besides, such as rows=1.."
+)
+@click.option("--despite-guards", is_flag=True, help="Write outputs behind broken guards, too.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run(flow_path: Path, folder: Path | None, replace: bool, leave_flow: bool, as_json: bool) -> None:
+def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, **wanted: Any) -> None:
     """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
     from keen_trellis.core.join_type import JoinType
     from keen_trellis.flow.file_format import load, save
     from keen_trellis.flow.last_run import last_run, with_last_run
-    from keen_trellis.flow.report import as_members
+    from keen_trellis.flow.report import as_members, guard_members
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.outputs.running import run_flow
+    from keen_trellis.outputs.running import run_flow, with_guards
     from keen_trellis.sources.library import Library
 
     flow, library = load(flow_path, KINDS), Library()
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
-    outcome = run_flow(flow, KINDS, library, before=before, folder=folder, replace=replace)
+    outcome = run_flow(
+        with_guards(flow, KINDS, wanted["guards"]),
+        KINDS,
+        library,
+        before=before,
+        folder=folder,
+        replace=wanted["replace"],
+        despite_guards=wanted["despite_guards"],
+    )
     if not leave_flow:
         save(with_last_run(flow, outcome.now), flow_path, KINDS)
     if as_json:
@@ -508,14 +553,22 @@ def run(flow_path: Path, folder: Path | None, replace: bool, leave_flow: bool, a
             for knot in outcome.knots
         ]
         outputs = [{"path": str(w.path), "rows": w.rows, "fields": w.fields} for w in outcome.written]
-        members: dict[str, Any] = {"knots": knots, "outputs": outputs}
+        members: dict[str, Any] = {
+            "knots": knots,
+            "outputs": outputs,
+            "guards": guard_members(outcome.guards),
+        }
         if outcome.comparison is not None:
             members["changes"] = outcome.comparison.as_members()
         click.echo(json.dumps(members, ensure_ascii=False))
+        _end_by_guards(outcome.guards)
         return
     _print_outcome(outcome)
     if outcome.comparison is not None:
         _print_changes(outcome.comparison)
+    for path in outcome.held_back:
+        click.echo(f"Not written, since a guard before it is broken: {path}")
+    _print_guards(outcome.guards)
 
 
 def _print_changes(comparison: Any) -> None:

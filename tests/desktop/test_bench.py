@@ -11,6 +11,7 @@ from keen_trellis.desktop.bench.content import destinations
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.flow.reviewing import Verdict
 from keen_trellis.sources.library import Library, resolve
 from tests import demo_data
@@ -440,6 +441,56 @@ class Reviewing(BenchCase):
         self.window.bench.mending.read_answers(self.folder / "other.csv")
         self.rest()
         self.assertIn("no column read", self.window.status.shown.text())
+
+
+class Guards(BenchCase):
+    def setUp(self):
+        super().setUp()
+        self.view = self.window.bench.guards
+
+    def shown_guards(self) -> list[tuple[str, str]]:
+        return [(texts[0], texts[1]) for texts in self.view.texts]
+
+    def test_two_keys_set_a_guard_that_holds_now(self):
+        self.press(KEY.Key_G, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.shown_guards()[0], ("could be set", "at most 49 of loans without a partner"))
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(editing.join_settings(self.document, KNOT).guards, ("left-unmatched<=49",))
+        self.assertEqual(self.shown_guards()[0], ("holds", "at most 49 of loans without a partner"))
+        self.press(KEY.Key_Delete)
+        self.rest()
+        self.assertEqual(editing.join_settings(self.document, KNOT).guards, ())
+
+    def test_a_broken_guard_is_loud_and_shows_its_rows(self):
+        self.press(KEY.Key_G, modifier=CTRL)
+        self.rest()
+        self.view.entry.setFocus()
+        self.type("right-key-unique")
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.shown_guards()[0], ("broken", "no link value repeats in objects"))
+        words = [entry for entry in plan(self.document, 1280).words if entry.notch]
+        self.assertEqual(
+            [(entry.text, entry.alarm) for entry in words],
+            [("guard broken: 2 values repeat, in 4 rows", True)],
+        )
+        self.view.table.setFocus()
+        self.view.table.setCurrentCell(0, 0)
+        self.press(KEY.Key_Return)
+        self.assertEqual(self.grid.lines.count, 4)
+        self.assertEqual(set(self.shown("accession")), set(demo_data.scenario().planted.repeated_accessions))
+        self.press(KEY.Key_Escape)
+        self.rest()
+        self.assertTrue(self.view.isVisible())
+
+    def test_what_is_no_guard_is_said(self):
+        self.window.bench.guarding.add("all fine")
+        self.assertIn("is no guard", self.window.status.shown.text())
+        self.document.select(Selection("venues"))
+        self.press(KEY.Key_G, modifier=CTRL)
+        self.assertIn("knots and outputs", self.window.status.shown.text())
 
 
 if __name__ == "__main__":

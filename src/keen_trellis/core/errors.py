@@ -29,6 +29,12 @@ class UsageError(TrellisError):
     exit_code = 2
 
 
+class GuardError(TrellisError):
+    """A guard does not hold."""
+
+    exit_code = 3
+
+
 class SourceError(TrellisError):
     """A source cannot be read, or has changed its shape."""
 

@@ -22,6 +22,7 @@ from keen_trellis.desktop.jobs import Job, Jobs
 from keen_trellis.flow import file_format
 from keen_trellis.flow.comparison import Comparison, Earlier, compare, counts_of
 from keen_trellis.flow.graph import ROWS, Flow, Step
+from keen_trellis.flow.guarding import Checked, checked
 from keen_trellis.flow.history import History
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.last_run import LastRun, last_run, now, with_last_run
@@ -48,6 +49,7 @@ class Outcome:
     tables: tuple[Table, ...] = ()
     remarks: tuple[Remark, ...] = ()
     seconds: float = field(default=0.0, compare=False)
+    guards: tuple[Checked, ...] = ()
     partial: bool = False  # only the first rows; the others are being read
 
 
@@ -507,7 +509,15 @@ class Document(QObject):
             snapshot = self.library.get(KINDS.settings(step), task)
             seconds, remarks = snapshot.seconds, snapshot.remarks
         tables = tuple(self.runner.result(flow, entry.step, task).ports[entry.port] for entry in step.inputs)
-        return Outcome(result, None, step, shapes, tables, remarks, seconds)
+        guards = self._guards_of(flow, step, result, task)
+        return Outcome(result, None, step, shapes, tables, remarks, seconds, guards)
+
+    def _guards_of(self, flow: Flow, step: Step, result: StepResult, task: Task) -> tuple[Checked, ...]:
+        """Whether the guards of a step hold; not checked anew while nothing has changed."""
+        known = self._outcomes.get(step.id)
+        if known is not None and known.result is result and known.step == step:
+            return known.guards
+        return tuple(checked(self.runner, flow, step, task))
 
 
 def _warm(result: StepResult, task: Task) -> None:

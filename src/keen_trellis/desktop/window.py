@@ -183,6 +183,7 @@ class MainWindow(QMainWindow):
             Command("join", "Flow", "&Join with…", "Ctrl+J", self.join_dialog),
             Command("swap", "Flow", "S&wap left and right", "Ctrl+T", self.swap),
             Command("question", "Flow", "Ask another &question…", "Ctrl+Return", self.ask_question),
+            Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", self.bench.guarding.show),
             separator("Flow"),
             Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", self.add_output),
             Command("write", "Flow", "Write all &outputs", "F9", self.write_all),

@@ -10,6 +10,7 @@ from keen_trellis.core.insight.reason import Reason
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
+from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.wording import counted
 
 
@@ -75,6 +76,22 @@ def reason_members(reason: Reason) -> dict[str, Any]:
             for c in reason.clusters
         ],
     }
+
+
+def guard_members(checks: Sequence[Checked]) -> list[dict[str, Any]]:
+    """Guards that were checked, as the members of JSON objects."""
+    return [
+        {
+            "step": entry.step,
+            "guard": entry.verdict.guard,
+            "statement": entry.statement,
+            "holds": entry.holds,
+            "said": entry.verdict.said,
+            "side": entry.verdict.side,
+            "rows": len(entry.verdict.rows),
+        }
+        for entry in checks
+    ]
 
 
 def reason_lines(reasons: Sequence[Reason], names: Mapping[str, str]) -> Iterator[str]:

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
 from keen_trellis.core.errors import OutputError
+from keen_trellis.core.insight.guards import check_text
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.task import Task
 from keen_trellis.flow.comparison import Comparison, Earlier, compare, run_as_it_is
+from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow, Step
+from keen_trellis.flow.guarding import Checked, checked
 from keen_trellis.flow.kinds import Kinds, StepResult
 from keen_trellis.flow.last_run import LastRun, last_run
 from keen_trellis.flow.runner import Runner
@@ -36,12 +40,15 @@ class KnotOutcome:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What running a flow came to. comparison: with its last run, if that is remembered.  now: for the
-    next one.
+    """What running a flow came to. held_back: outputs that were not written since a guard is broken.
+
+    comparison: with its last run, if that is remembered.  now: for the next one.
     """
 
     knots: list[KnotOutcome]
     written: list[Written]
+    guards: list[Checked]
+    held_back: list[str]
     now: LastRun
     comparison: Comparison | None = None
 
@@ -60,9 +67,12 @@ def run_flow(
     before: Earlier | None = None,
     folder: Path | None = None,
     replace: bool = False,
+    despite_guards: bool = False,
     task: Task | None = None,
 ) -> Outcome:
-    """Compute every knot and write every output, into `folder` if one is given.
+    """Compute every knot, check every guard and write every output, into `folder` if one is given.
+
+    An output behind a broken guard is not written, unless `despite_guards`.
 
     Nothing is written unless every step can be computed and every target may be written.  before: the
     snapshots of its last run, to compare with.
@@ -74,18 +84,34 @@ def run_flow(
     for settings in targets.values():
         check_target(Path(settings.path), sources, replace=replace)
     results: dict[str, StepResult] = {}
-    knots = []
+    knots, checks = [], []
     for step in flow.in_order():
         results[step.id] = runner.result(flow, step.id, task)
+        checks += list(checked(runner, flow, step, task))
         if step.kind == JoinKind.name:
             knots.append(_knot(runner, flow, step, results[step.id]))
+    broken = {entry.step for entry in checks if not entry.holds}
+    held_back = [] if despite_guards else [name for name in targets if broken & {name, *flow.upstream(name)}]
     written = [
         write(results[step_id].rows, settings, sources=sources, replace=replace, task=task)
         for step_id, settings in targets.items()
+        if step_id not in held_back
     ]
     last = last_run(flow)
     comparison = compare(flow, runner, before or Earlier({}), last, task) if last is not None else None
-    return Outcome(knots, written, run_as_it_is(flow, kinds, runner, snapshots, task), comparison)
+    now = run_as_it_is(flow, kinds, runner, snapshots, task)
+    return Outcome(knots, written, checks, [targets[name].path for name in held_back], now, comparison)
+
+
+def with_guards(flow: Flow, kinds: Kinds, guards: Sequence[str]) -> Flow:
+    """The flow with more guards on every output."""
+    texts = tuple(check_text(guard) for guard in guards)
+    for step in flow.steps if texts else ():
+        if step.kind == OutputKind.name:
+            settings: OutputSettings = kinds.settings(step)
+            more = msgspec.structs.replace(settings, guards=(*settings.guards, *texts))
+            flow = change_settings(flow, step.id, more)
+    return flow
 
 
 def _targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputSettings]:

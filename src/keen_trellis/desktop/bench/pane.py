@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import msgspec
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
@@ -29,6 +31,7 @@ from keen_trellis.desktop.bench.content import (
 )
 from keen_trellis.desktop.bench.fields import FieldsView
 from keen_trellis.desktop.bench.grid import BenchGrid
+from keen_trellis.desktop.bench.guards import Guarding, GuardsView
 from keen_trellis.desktop.bench.mending import Mending
 from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
@@ -66,6 +69,7 @@ class BenchPane(QWidget):
         self._shown_selection = Selection()
         self._panel_for: Selection | None = None
         self._looked_at: object = None
+        self._go_back_to: Callable[[], None] = self.show_changes
         self._explanations = Explanations(document, self)
         self.banner = QLabel()
         self.banner.hide()
@@ -76,6 +80,8 @@ class BenchPane(QWidget):
         self.changes = ChangesView()
         self.typing = TypingView()
         self.review = ReviewView()
+        self.guards = GuardsView()
+        self.guarding = Guarding(document, self.guards)
         self.mending = Mending(document, self._explanations, self.grid, self.review)
         self.message = QLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -87,7 +93,15 @@ class BenchPane(QWidget):
         self.find_said = QLabel()
         self._find_bar = self._made_find_bar()
         self._stack = QStackedLayout()
-        self._panels = (self.record, self.fields, self.raw, self.changes, self.typing, self.review)
+        self._panels = (
+            self.record,
+            self.fields,
+            self.raw,
+            self.changes,
+            self.typing,
+            self.review,
+            self.guards,
+        )
         for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
         layout = QVBoxLayout(self)
@@ -102,6 +116,8 @@ class BenchPane(QWidget):
         self.grid.destination_chosen.connect(self._change_type)
         self.grid.mend_wanted.connect(self.mending.mend)
         self.mending.review_wanted.connect(lambda: self._show_panel(self.review))
+        self.guarding.wanted.connect(lambda: self._show_panel(self.guards))
+        self.guarding.rows_wanted.connect(self._show_rows_of_guard)
         self.mending.done.connect(self._close_panel)
         self._explanations.found.connect(self.refresh)
         for panel in self._panels:
@@ -166,6 +182,9 @@ class BenchPane(QWidget):
         if selection != self._panel_for:
             return False
         if isinstance(self._shown_for, ChangedRows) or shown in (self.changes, self.review):
+            return True
+        if shown is self.guards:
+            self._bring_guards_up_to_date(outcome)
             return True
         if shown is self.typing:
             self.show_typing()
@@ -376,6 +395,18 @@ class BenchPane(QWidget):
             self.changes.show_changes(comparison)
         self._show_panel(self.changes)
 
+    # --- guards ---
+
+    def _bring_guards_up_to_date(self, outcome: Outcome | None) -> None:
+        current = self._document.flow.find(self._document.selection.step)
+        if outcome is not None and outcome.step == current and outcome is not self._looked_at:
+            self._looked_at = outcome
+            self.guarding.show()
+
+    def _show_rows_of_guard(self, rows: ChangedRows) -> None:
+        self._go_back_to = self.guarding.show
+        self._show_changed_rows(rows)
+
     def _leave_for(self, step: str) -> None:
         self._close_panel()
         self._document.select(Selection(step))
@@ -383,7 +414,7 @@ class BenchPane(QWidget):
     def _show_changed_rows(self, rows: ChangedRows) -> None:
         """The rows of one line of what changed, in the grid; Esc in it leads back."""
         self._shown_for, self._shown_selection = rows, self._document.selection
-        self.banner.setText(f"{rows.text}. Esc goes back to what changed.")
+        self.banner.setText(f"{rows.text}. Esc goes back.")
         self.banner.setFont(font(12, bold=True))
         self.banner.setStyleSheet(
             f"color: {theme().ink.name()}; background: {theme().band.name()}; padding: 5px 14px;"
@@ -448,7 +479,9 @@ class BenchPane(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape and isinstance(self._shown_for, ChangedRows):
-            self.show_changes()
+            self._shown_for = None
+            self._go_back_to()
+            self._go_back_to = self.show_changes
             return
         super().keyPressEvent(event)
 

@@ -40,10 +40,14 @@ class _Grounds(QStyledItemDelegate):
 
 
 class Panel(QWidget):
-    """closed: the user is done with it.  opened: Enter, or a double click, on a row."""
+    """closed: the user is done with it.  opened: Enter, or a double click, on a row.
+
+    own_keys: keys that mean something here and a command elsewhere.
+    """
 
     closed = Signal()
     opened = Signal(int)
+    own_keys: tuple[Qt.Key, ...] = ()
 
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -146,6 +150,10 @@ class Panel(QWidget):
         return [[text(row, column) for column in columns] for row in range(self.table.rowCount())]
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride:
+            if event.key() in self.own_keys:
+                event.accept()
+            return False
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.key() == Qt.Key.Key_Escape:
                 self.closed.emit()

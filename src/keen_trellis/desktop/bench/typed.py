@@ -16,6 +16,7 @@ class TypingView(Panel):
     """changed: another table, as it stands in the cells now."""
 
     changed = Signal(object)
+    own_keys = (Qt.Key.Key_Delete,)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("Rows typed into the flow", parent)

@@ -6,7 +6,7 @@ Knows no painter. Lengths are in pixels, from the upper left corner of the trell
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 
@@ -16,6 +16,7 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.marks import Mark, first_source, marks_of
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
+from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKind, JoinSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
@@ -147,7 +148,10 @@ class End:
 
 @dataclass(frozen=True)
 class Words:
-    """A count or remark under a rail, centred at x. short: its text where `room` is scarce."""
+    """A count or remark at a rail, centred at x. short: its text where `room` is scarce.
+
+    notch: it is a guard's, and stands above the rail.
+    """
 
     x: float
     y: float
@@ -155,6 +159,7 @@ class Words:
     short: str
     alarm: bool
     room: float
+    notch: bool = False
 
 
 @dataclass
@@ -389,6 +394,9 @@ class _Planner:
             name = settings.file_name
             detail = f"sheet {settings.sheet}" if settings.writer == "xlsx" else "delimited text"
         alarm = bool(outcome and outcome.error)
+        if outcome is not None and outcome.guards:
+            said, broken = guards_said(outcome.guards)
+            detail, alarm = (said if broken else f"{detail} · {said}"), alarm or broken
         # Several outputs of one rail stand one below the other.
         beside = [end for end in self.layout.ends if abs(end.y - self.lanes[step.id]) < 30]
         y = self.lanes[step.id] + 40 * len(beside)
@@ -450,6 +458,21 @@ class _Planner:
         middle = (x + reach) / 2 if reach - x < 420 else x + 150
         room = reach - x - KNOT_WIDTH - 12
         self.layout.words.append(Words(middle, y + 19, text, short, multiplied or rows == 0, room))
+        if outcome.guards:
+            said, alarm = guards_said(outcome.guards)
+            broken = sum(not entry.holds for entry in outcome.guards)
+            short = f"{broken} broken" if broken > 1 else "guard broken" if broken else "guarded"
+            self.layout.words.append(Words(middle, y - 13, said, short, alarm, room, notch=True))
+
+
+def guards_said(guards: Sequence[Checked]) -> tuple[str, bool]:
+    """What there is to say about the guards of a step, and whether it is cause for alarm."""
+    broken = [entry for entry in guards if not entry.holds]
+    if not broken:
+        return guards[0].statement if len(guards) == 1 else f"{len(guards)} guards hold", False
+    if len(broken) > 1:
+        return f"{len(broken)} guards broken", True
+    return f"guard broken: {broken[0].verdict.said}", True
 
 
 def _place(tables: list[str], table: str) -> int:

@@ -34,6 +34,7 @@ from keen_trellis.desktop.trellis.layout import (
     Layout,
     Rail,
     Stub,
+    Words,
     plan,
 )
 from keen_trellis.desktop.trellis.signs import draw_part
@@ -246,12 +247,26 @@ class TrellisView(QWidget):
         for end in self._layout.ends:
             self._paint_end(painter, end)
         for words in self._layout.words:
+            if words.notch:
+                self._notch(painter, words)
             painter.setPen(chosen.alarm if words.alarm else chosen.soft)
             painter.setFont(font(11, bold=words.alarm))
             _centred(
                 painter, words.x, words.y, _fitting(painter, words.text, words.short, words.room), words.room
             )
         self._paint_drag(painter)
+
+    def _notch(self, painter: QPainter, words: Words) -> None:
+        """A guard's sign above the rail, to the left of its words."""
+        painter.setFont(font(11, bold=words.alarm))
+        text = _fitting(painter, words.text, words.short, words.room)
+        left = words.x - min(painter.fontMetrics().horizontalAdvance(text), words.room) / 2 - 14
+        sign = QPolygonF(
+            [QPointF(left, words.y + 1), QPointF(left + 9, words.y + 1), QPointF(left + 4.5, words.y - 7)]
+        )
+        painter.setPen(QPen(theme().alarm if words.alarm else theme().soft, 1.3))
+        painter.setBrush(theme().alarm if words.alarm else theme().paper)
+        painter.drawPolygon(sign)
 
     def _paint_empty(self, painter: QPainter) -> None:
         chosen = theme()

@@ -129,7 +129,7 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     both_links: link fields stay on both sides.  name_all: brought fields all carry their table's name.
     merge: fields of both sides that become one.  partner_found: a field says whether a row has a partner.
     accepted: what has no partner and needs none.  rejected: pairs of values that were looked at and do not
-    mean the same.
+    mean the same.  guards: what must hold, as `core.insight.guards` writes it.
     """
 
     links: tuple[LinkSettings, ...] = ()
@@ -144,6 +144,7 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     partner_found: bool = False
     accepted: tuple[AcceptedSettings, ...] = ()
     rejected: tuple[tuple[str, str], ...] = ()
+    guards: tuple[str, ...] = ()
 
     @property
     def join_type(self) -> JoinType:
@@ -234,7 +235,7 @@ class JoinKind:
         plan = self.plan(settings, inputs)
         names = [(entry.field.name, entry.side, entry.left, entry.right) for entry in plan]
         # What is said of the rows does not change them.
-        of_rows = msgspec.structs.replace(settings, accepted=(), rejected=())
+        of_rows = msgspec.structs.replace(settings, accepted=(), rejected=(), guards=())
         return encode_settings(of_rows), names, inputs[0].name, inputs[1].name
 
     def compute(self, settings: JoinSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:

@@ -17,7 +17,7 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """writer: xlsx or text.  path: the file to write.  sheet: the sheet's name, for a workbook.
 
     delimiter: between the cells of delimited text.  harmless: cells that a spreadsheet would run as a
-    formula are written so that it does not.
+    formula are written so that it does not.  guards: what must hold, as `core.insight.guards` writes it.
     """
 
     writer: str
@@ -25,6 +25,7 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     sheet: str = "Data"
     delimiter: str = ","
     harmless: bool = True
+    guards: tuple[str, ...] = ()
 
     @property
     def file_name(self) -> str:

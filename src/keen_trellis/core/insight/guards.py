@@ -1,0 +1,276 @@
+"""Guards: what must hold at a knot or an output on every refresh, written as short texts.
+
+all-left-match, all-right-match; left-unmatched<=12 or <=0.5%, and right-...; left-key-unique,
+right-key-unique; no-left-blanks, no-right-blanks; no-rows-added; rows=8000..9000, either end may be missing;
+total:FIELD, whose sum is the one that it has in its source; one-row-per:FIELD, FIELD.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from math import isclose
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.encoding import numbered
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.expressions.expression import Expression
+from keen_trellis.core.insight.open_rows import written
+from keen_trellis.core.insight.reason import Vector
+from keen_trellis.core.insight.reasons import Asked
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.match import Match
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import ChosenRows, IndexVector, Table, find_field
+from keen_trellis.core.values import FieldType, shortest_number
+
+LEFT, RIGHT, RESULT = "left", "right", "result"
+_SIDES = (LEFT, RIGHT)
+_PLAIN = (
+    *(f"all-{side}-match" for side in _SIDES),
+    *(f"{side}-key-unique" for side in _SIDES),
+    *(f"no-{side}-blanks" for side in _SIDES),
+    "no-rows-added",
+)
+_UNMATCHED = re.compile(r"^(left|right)-unmatched<=(\d+)(?:\.(\d+))?(%?)$")
+_ROWS = re.compile(r"^rows=(\d*)\.\.(\d*)$")
+_TOTAL, _GRAIN = "total:", "one-row-per:"
+# Sums of reals are equal if they are but for the rounding of the order in which they were added.
+_CLOSE = 1e-9
+_FORMS = (
+    "all-left-match, left-unmatched<=5, left-unmatched<=0.5%, left-key-unique, no-left-blanks (each for "
+    "right, too), no-rows-added, rows=1..100, total:FIELD, one-row-per:FIELD"
+)
+
+
+@dataclass(frozen=True)
+class Guarded:
+    """What guards look at. result: the rows of the step.  asked, match: of a knot only.
+
+    total_from: the table in which a field of the result came from its source, or None if it did not.
+    """
+
+    result: Table
+    total_from: Callable[[str], Table | None]
+    asked: Asked | None = None
+    match: Match | None = None
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What became of a guard. side: left, right or result.  rows: those of that side that break it."""
+
+    guard: str
+    holds: bool
+    said: str
+    side: str = RESULT
+    rows: IndexVector = field(default_factory=lambda: np.zeros(0, np.int64), compare=False, repr=False)
+
+
+def check_text(text: str) -> str:
+    """The guard as it is kept; UsageError if the text is none."""
+    guard = re.sub(r"\s*(<=|=|\.\.|:)\s*", r"\1", text.strip(), count=2)
+    if (
+        guard in _PLAIN
+        or _UNMATCHED.match(guard)
+        or (_ROWS.match(guard) and guard != "rows=..")
+        or (guard.startswith((_TOTAL, _GRAIN)) and guard.partition(":")[2].strip())
+    ):
+        return guard
+    raise UsageError(f"“{text}” is no guard.", remedy=f"Guards are: {_FORMS}.")
+
+
+def check(guard: str, guarded: Guarded) -> Verdict:
+    """Whether a guard holds, and the rows that break it. UsageError if it is none here."""
+    guard = check_text(guard)
+    if found := _ROWS.match(guard):
+        return _row_count(guard, guarded.result.rows, *found.groups())
+    if guard.startswith(_TOTAL):
+        return _total(guard, guarded)
+    if guard.startswith(_GRAIN):
+        return _grain(guard, guarded.result)
+    if guarded.match is None or guarded.asked is None:
+        raise UsageError(f"“{guard}” is a guard for a join.", remedy="Set it on the knot.")
+    side = RIGHT if "right" in guard else LEFT
+    if guard.endswith("key-unique"):
+        return _unique(guard, guarded.asked, side)
+    if guard.endswith("blanks"):
+        return _blanks(guard, guarded.asked, side)
+    if guard == "no-rows-added":
+        return _added(guard, guarded.match, guarded.result.rows)
+    return _unmatched(guard, guarded.asked, guarded.match, side)
+
+
+def proposals(guarded: Guarded) -> Iterator[str]:
+    """Guards that hold now, the most telling first."""
+    asked, match = guarded.asked, guarded.match
+    if asked is not None and match is not None:
+        for side in _SIDES:
+            missing = len(_without_partner(asked, match, side))
+            if not missing:
+                yield f"all-{side}-match"
+            elif side == LEFT:
+                yield f"left-unmatched<={missing}"
+        texts = ["right-key-unique", "left-key-unique", "no-rows-added", "no-left-blanks", "no-right-blanks"]
+        yield from (text for text in texts if check(text, guarded).holds)
+    for entry in guarded.result.fields:
+        if entry.type is not FieldType.BOOLEAN and check(f"{_GRAIN}{entry.name}", guarded).holds:
+            yield f"{_GRAIN}{entry.name}"
+            break
+    for entry in guarded.result.fields:
+        is_amount = entry.type is FieldType.DECIMAL and guarded.total_from(entry.name) is not None
+        if is_amount and check(f"{_TOTAL}{entry.name}", guarded).holds:
+            yield f"{_TOTAL}{entry.name}"
+    rows = guarded.result.rows
+    yield f"rows={rows * 9 // 10}..{rows * 11 // 10 + 1}"
+
+
+# --- each kind ---
+
+
+def _without_partner(asked: Asked, match: Match, side: str) -> IndexVector:
+    """Unmatched rows but those accepted as absent."""
+    on_left = side == LEFT
+    rows = match.left_unmatched_rows if on_left else match.right_unmatched_rows
+    accepted = asked.accepted[0 if on_left else 1]
+    if not accepted or not len(rows):
+        return rows
+    table = ChosenRows(asked.left if on_left else asked.right, rows)
+    sides = [_expression(asked, link, side) for link in asked.links]
+    texts = pa.array(written(table, sides), pa.large_string())
+    known = pc.is_in(texts, value_set=pa.array(accepted, pa.large_string()))
+    left: IndexVector = rows[~known.to_numpy(zero_copy_only=False)]
+    return left
+
+
+def _expression(asked: Asked, link: LinkField, side: str) -> Expression:
+    return link.sides(asked.left.fields, asked.right.fields)[0 if side == LEFT else 1]
+
+
+def _unmatched(guard: str, asked: Asked, match: Match, side: str) -> Verdict:
+    rows = _without_partner(asked, match, side)
+    total = (asked.left if side == LEFT else asked.right).rows
+    most = Decimal(0)
+    if found := _UNMATCHED.match(guard):
+        _, whole, fraction, percent = found.groups()
+        most = Decimal(f"{whole}.{fraction or 0}")
+        if percent:
+            most = most * total / 100
+    said = f"{_rows(len(rows))} of {total:,} {_has(len(rows))} no partner"
+    return Verdict(guard, len(rows) <= most, said, side, rows)
+
+
+def _codes(asked: Asked, side: str) -> tuple[Vector, Vector]:
+    """The rows of a side by their link values, and which of them have no value."""
+    table = asked.left if side == LEFT else asked.right
+    codes, blank = np.zeros(table.rows, np.int64), np.zeros(table.rows, dtype=bool)
+    for link in asked.links:
+        prepared = prepare(_expression(asked, link, side).cells(table), link.preparation)
+        own, size = numbered(prepared)
+        _, codes = np.unique(codes * size + own, return_inverse=True)
+        for missing in (prepared.blank, prepared.absent, prepared.lost):
+            blank |= False if missing is None else missing
+    return codes, blank
+
+
+def _unique(guard: str, asked: Asked, side: str) -> Verdict:
+    codes, blank = _codes(asked, side)
+    often = np.bincount(codes[~blank], minlength=int(codes.max(initial=0)) + 1)
+    rows = np.flatnonzero(~blank & (often[codes] > 1))
+    keys = int(np.count_nonzero(often > 1))
+    said = f"{keys:,} {'value repeats' if keys == 1 else 'values repeat'}, in {_rows(len(rows))}"
+    return Verdict(guard, not keys, said if keys else "no value repeats", side, rows)
+
+
+def _blanks(guard: str, asked: Asked, side: str) -> Verdict:
+    rows = np.flatnonzero(_codes(asked, side)[1])
+    return Verdict(guard, not len(rows), f"{_rows(len(rows))} without a link value", side, rows)
+
+
+def _added(guard: str, match: Match, rows: int) -> Verdict:
+    several = np.flatnonzero(match.partners_of_left > 1)
+    before = len(match.partners_of_left)
+    return Verdict(guard, rows <= before, f"{rows:,} rows, {_rows(before)} before", LEFT, several)
+
+
+def _row_count(guard: str, rows: int, low: str, high: str) -> Verdict:
+    holds = rows >= int(low or 0) and (not high or rows <= int(high))
+    return Verdict(guard, holds, _rows(rows))
+
+
+def _total(guard: str, guarded: Guarded) -> Verdict:
+    name = guard.removeprefix(_TOTAL).strip()
+    now = _sum(guarded.result, name)
+    source = guarded.total_from(name)
+    if source is None:
+        raise UsageError(f"“{name}” comes from no source unchanged, so that its total cannot be compared.")
+    before = _sum(source, name)
+    floats = isinstance(now, float) or isinstance(before, float)
+    holds = isclose(now, before, rel_tol=_CLOSE) if floats else now == before
+    return Verdict(guard, holds, f"{name} comes to {_amount(now)}, in its source to {_amount(before)}")
+
+
+def _sum(table: Table, name: str) -> int | float | Decimal:
+    entry = find_field(table.fields, name)
+    if not entry.type.is_number:
+        raise UsageError(f"“{name}” is {entry.type.value}: only numbers have a total.")
+    return pc.sum(table.column(name).values).as_py() or 0
+
+
+def _amount(value: float | int | Decimal) -> str:
+    return f"{value:,}" if not isinstance(value, float) else shortest_number(value)
+
+
+def _grain(guard: str, result: Table) -> Verdict:
+    names = [name.strip() for name in guard.removeprefix(_GRAIN).split(",")]
+    codes = np.zeros(result.rows, np.int64)
+    for name in names:
+        find_field(result.fields, name)
+        own, size = numbered(prepare(result.column(name), LinkField(name, name).preparation))
+        _, codes = np.unique(codes * size + own, return_inverse=True)
+    often = np.bincount(codes, minlength=1)
+    rows = np.flatnonzero(often[codes] > 1) if result.rows else np.zeros(0, np.int64)
+    said = f"{_rows(len(rows))} share {' and '.join(names)} with another"
+    return Verdict(guard, not len(rows), said if len(rows) else "each stands once", RESULT, rows)
+
+
+def _rows(count: int) -> str:
+    return "1 row" if count == 1 else f"{count:,} rows"
+
+
+def _has(count: int) -> str:
+    return "has" if count == 1 else "have"
+
+
+def in_words(guard: str, names: Sequence[str] = ("left rows", "right rows")) -> str:
+    """A guard as a sentence. names: what the rows of either side are called."""
+    left, right = names[0], names[-1]
+    side = right if "right" in guard.split(":")[0] else left
+    if found := _UNMATCHED.match(guard):
+        _, whole, fraction, percent = found.groups()
+        most = f"{int(whole):,}{f'.{fraction}' if fraction else ''}{' %' if percent else ''}"
+        return f"at most {most} of {side} without a partner"
+    if found := _ROWS.match(guard):
+        low, high = found.groups()
+        if not high:
+            return f"at least {int(low):,} rows"
+        return f"{int(low):,} to {int(high):,} rows" if low else f"at most {int(high):,} rows"
+    if guard.startswith(_TOTAL):
+        return f"the total of {guard.removeprefix(_TOTAL)} is carried unchanged"
+    if guard.startswith(_GRAIN):
+        return f"one row is one {guard.removeprefix(_GRAIN)}"
+    return {
+        "no-rows-added": f"no more rows than {left}",
+    }.get(
+        guard,
+        f"all {side} have a partner"
+        if guard.startswith("all-")
+        else f"no link value repeats in {side}"
+        if guard.endswith("key-unique")
+        else f"no link value of {side} is blank",
+    )

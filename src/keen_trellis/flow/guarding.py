@@ -1,0 +1,80 @@
+"""The guards of a flow's knots and outputs: what they look at, and whether they hold."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.insight import guards
+from keen_trellis.core.insight.guards import Guarded, Verdict
+from keen_trellis.core.table import Table
+from keen_trellis.core.task import Task
+from keen_trellis.flow.graph import Flow, Step
+from keen_trellis.flow.mending import asked_of
+from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.steps.join import JoinKind
+from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.flow.wording import rows_called
+
+
+@dataclass(frozen=True)
+class Checked:
+    """A guard of a step that was checked, in words."""
+
+    step: str
+    name: str
+    statement: str
+    verdict: Verdict
+
+    @property
+    def holds(self) -> bool:
+        return self.verdict.holds
+
+
+def has_guards(step: Step) -> bool:
+    """Whether guards can be set on a step."""
+    return step.kind in (JoinKind.name, OutputKind.name)
+
+
+def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
+    """What the guards of a step look at. Raises what computing the step raises."""
+    result = runner.result(flow, step.id, task)
+
+    def total_from(name: str) -> Table | None:
+        origin = flow.find(result.rows.field(name).origin)
+        if origin is None:
+            return None
+        source = runner.result(flow, origin.id, task).rows
+        return source if name in source.names else None
+
+    if step.kind != JoinKind.name:
+        return Guarded(result.rows, total_from)
+    left, right = (runner.result(flow, entry.step, task).ports[entry.port] for entry in step.inputs)
+    return Guarded(result.rows, total_from, asked_of(runner.kinds.settings(step), left, right), result.match)
+
+
+def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Checked]:
+    """Each guard of a step and whether it holds; one that cannot be checked does not."""
+    if not has_guards(step):
+        return
+    texts: tuple[str, ...] = runner.kinds.settings(step).guards
+    if not texts:
+        return
+    subject = guarded(runner, flow, step, task)
+    names = [rows_called(shape.name)[1] for shape in runner.input_shapes(flow, step, task)]
+    for text in texts:
+        task.checkpoint(0, 0, f"checking {text}")
+        try:
+            verdict = guards.check(text, subject)
+        except UsageError as error:
+            verdict = Verdict(text, False, error.what)
+        yield Checked(step.id, step.name, guards.in_words(text, names), verdict)
+
+
+def proposed(runner: Runner, flow: Flow, step: Step, task: Task) -> list[tuple[str, str]]:
+    """Guards that hold at a step now and are not set, each with its statement."""
+    texts = runner.kinds.settings(step).guards
+    names = [rows_called(shape.name)[1] for shape in runner.input_shapes(flow, step, task)]
+    subject = guarded(runner, flow, step, task)
+    return [(text, guards.in_words(text, names)) for text in guards.proposals(subject) if text not in texts]
