@@ -443,6 +443,29 @@ class Reviewing(BenchCase):
         self.assertIn("no column read", self.window.status.shown.text())
 
 
+class Types(BenchCase):
+    def test_all_types_stand_side_by_side_and_one_is_chosen(self):
+        self.press(KEY.Key_Return, modifier=CTRL | SHIFT)
+        view = self.window.bench.types
+        self.assertTrue(view.isVisible())
+        self.assertEqual(view.texts[1][1:5], ["8,306", "49", "8,211", "0"])
+        self.press(KEY.Key_Down, KEY.Key_Return)
+        self.rest()
+        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.INNER)
+        self.assertIs(view.current, JoinType.INNER)
+        self.press(KEY.Key_5)
+        self.rest()
+        self.assertIs(view.current, JoinType.FULL_OUTER)
+        self.press(KEY.Key_Escape)
+        self.assertTrue(self.grid.isVisible())
+        self.click(self.chip("Join types side by side"))
+        self.assertTrue(view.isVisible())
+        rect = view.table.visualRect(view.table.model().index(0, 0))
+        self.click(view.table.viewport(), rect.center())
+        self.rest()
+        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.LEFT_OUTER)
+
+
 class Guards(BenchCase):
     def setUp(self):
         super().setUp()

@@ -183,6 +183,9 @@ class MainWindow(QMainWindow):
             Command("join", "Flow", "&Join with…", "Ctrl+J", self.join_dialog),
             Command("swap", "Flow", "S&wap left and right", "Ctrl+T", self.swap),
             Command("question", "Flow", "Ask another &question…", "Ctrl+Return", self.ask_question),
+            Command(
+                "types", "Flow", "All join t&ypes side by side", "Ctrl+Shift+Return", self.bench.show_types
+            ),
             Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", self.bench.guarding.show),
             separator("Flow"),
             Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", self.add_output),
@@ -237,6 +240,7 @@ class MainWindow(QMainWindow):
         self.sentence.output_wanted.connect(self.add_output)
         self.sentence.raw_wanted.connect(self.bench.show_raw)
         self.sentence.typing_wanted.connect(self.bench.show_typing)
+        self.sentence.types_wanted.connect(self.bench.show_types)
         self.sentence.password_wanted.connect(self.sources.ask_password)
         self.sentence.moved.connect(self.sources.use_file)
         self.bench.field_wanted.connect(self.sentence.change_field)

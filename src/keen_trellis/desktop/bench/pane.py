@@ -37,12 +37,15 @@ from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
 from keen_trellis.desktop.bench.review import ReviewView
 from keen_trellis.desktop.bench.typed import TypingView
+from keen_trellis.desktop.bench.types import TypesView
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.explaining import Explanations
 from keen_trellis.desktop.marks import marks_of
+from keen_trellis.desktop.sentence.choices import side_colours
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.mending import Explained
+from keen_trellis.flow.side_by_side import side_by_side
 from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
@@ -80,6 +83,7 @@ class BenchPane(QWidget):
         self.changes = ChangesView()
         self.typing = TypingView()
         self.review = ReviewView()
+        self.types = TypesView()
         self.guards = GuardsView()
         self.guarding = Guarding(document, self.guards)
         self.mending = Mending(document, self._explanations, self.grid, self.review)
@@ -101,6 +105,7 @@ class BenchPane(QWidget):
             self.typing,
             self.review,
             self.guards,
+            self.types,
         )
         for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
@@ -116,6 +121,7 @@ class BenchPane(QWidget):
         self.grid.destination_chosen.connect(self._change_type)
         self.grid.mend_wanted.connect(self.mending.mend)
         self.mending.review_wanted.connect(lambda: self._show_panel(self.review))
+        self.types.chosen.connect(self._change_type)
         self.guarding.wanted.connect(lambda: self._show_panel(self.guards))
         self.guarding.rows_wanted.connect(self._show_rows_of_guard)
         self.mending.done.connect(self._close_panel)
@@ -183,6 +189,9 @@ class BenchPane(QWidget):
             return False
         if isinstance(self._shown_for, ChangedRows) or shown in (self.changes, self.review):
             return True
+        if shown is self.types:
+            self._fill_types()  # not while another match is computed: then the types stay as they are
+            return outcome is None or outcome.error is None
         if shown is self.guards:
             self._bring_guards_up_to_date(outcome)
             return True
@@ -395,6 +404,34 @@ class BenchPane(QWidget):
             self.changes.show_changes(comparison)
         self._show_panel(self.changes)
 
+    # --- join types ---
+
+    def show_types(self) -> None:
+        """Show all join types of the selected knot side by side; again: back to the rows."""
+        if self._stack.currentWidget() is self.types:
+            self._close_panel()
+        elif self._fill_types():
+            self._show_panel(self.types)
+        else:
+            self._document.said.emit(
+                "Select a knot with link fields first: its types are shown side by side."
+            )
+
+    def _fill_types(self) -> bool:
+        outcome = self._document.outcome(self._document.selection.step)
+        if outcome is None or outcome.step is None or outcome.step.kind != JoinKind.name:
+            return False
+        match = outcome.result.match if outcome.result is not None else None
+        settings: JoinSettings = KINDS.settings(outcome.step)
+        if match is None or settings.join_type is JoinType.CROSS or len(outcome.tables) != 2:
+            return False
+        step = self._document.flow.step(outcome.step.id)
+        current = KINDS.settings(step).join_type
+        shown = side_by_side(settings, outcome.inputs, outcome.tables[0], outcome.tables[1], match)
+        names = (outcome.inputs[0].name, outcome.inputs[1].name)
+        self.types.show_types(shown, current, names, side_colours(self._document, outcome.step.id))
+        return True
+
     # --- guards ---
 
     def _bring_guards_up_to_date(self, outcome: Outcome | None) -> None:
@@ -450,7 +487,7 @@ class BenchPane(QWidget):
         self._tell_origin()
 
     def _change_type(self, kind: JoinType) -> None:
-        editing.change_join_type(self._document, self._shown_selection.step, kind)
+        editing.change_join_type(self._document, self._document.selection.step, kind)
 
     def open_find(self) -> None:
         """Open the line for finding."""

@@ -96,7 +96,12 @@ class JoinSentence:
         )
         if outcome.result is not None and outcome.result.match is not None:
             rows = outcome.result.match.counts.rows_under(settings.join_type)
-            items.append(Word(f"{rows:,} {'row' if rows == 1 else 'rows'}; keys 1 to 9 ask others."))
+            items.append(
+                Word(f"{rows:,} {'row' if rows == 1 else 'rows'}; keys 1 to 9 ask others, or see all")
+            )
+            items.append(
+                Chip("side by side", lambda _: self._pane.types_wanted.emit(), "Join types side by side")
+            )
         return items
 
     def _broken_items(self, step: Step, settings: JoinSettings, outcome: Outcome) -> list[Item]:

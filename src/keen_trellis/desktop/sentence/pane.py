@@ -46,6 +46,7 @@ class SentencePane(QWidget):
     output_wanted = Signal()
     raw_wanted = Signal()
     typing_wanted = Signal()
+    types_wanted = Signal()
     password_wanted = Signal(str)
     moved = Signal(str, str)
 
