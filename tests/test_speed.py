@@ -5,7 +5,7 @@ import unittest
 
 import numpy as np
 
-from keen_trellis import speed, speed_of_matching
+from keen_trellis import speed, speed_of_insight, speed_of_matching
 from keen_trellis.core.blending import Keep, blend
 from keen_trellis.core.matching import match
 from keen_trellis.speed_measures import alternated, peak_above
@@ -40,6 +40,16 @@ class Speed(unittest.TestCase):
         sums = [sum(v or 0 for v in table.column(f"m{n}").values.to_pylist()) for n in range(5)]
         cents = [round(value * 100) if number in (0, 3) else value for number, value in enumerate(sums)]
         self.assertEqual((table.rows, *cents), theirs)
+
+    def test_what_is_accepted_by_default_is_right_and_most_of_what_is_planted_is_found(self):
+        for slips, ask in ((True, speed_of_insight.slips_of), (False, speed_of_insight.names_of)):
+            case = speed_of_insight.planted(20_000, slips=slips)
+            right, found, accepted = speed_of_insight.judged(case, ask(case))
+            self.assertGreaterEqual(right, 0.98)
+            self.assertGreaterEqual(found, 0.9)
+            self.assertGreater(accepted, 1_000)
+        left, _ = speed_of_insight.unmatched_tables(20_000)
+        self.assertEqual(left.rows, 20_000)
 
     def test_ratios_come_from_alternated_pairs(self):
         calls = []
@@ -78,6 +88,9 @@ class Speed(unittest.TestCase):
             "beside pyarrow",
             "beside python-calamine",
             "a folder of 12 files",
+            "right of accepted",
+            "other names",
+            "40 fields a side",
         ):
             self.assertIn(words, out.getvalue())
 

@@ -191,7 +191,7 @@ class Sentences(DemoCase):
             "Each loan takes every match . "
             "Keep all 7 fields of Loans , bring title, maker, keeper and 1 more · 4 of 8 fields "
             "from Objects. This answers: every loan, with its object where known 8,355 rows; "
-            "keys 1 to 9 ask others.",
+            "keys 1 to 9 ask others, or see all side by side",
         )
 
     def test_a_link_field_is_chosen_from_the_fields_of_its_side(self):

@@ -33,8 +33,8 @@ def side_by_side(work: Callable[[slice], Made], rows: int) -> list[Made]:
 
 
 def each(work: Callable[[Given], Made], given: Sequence[Given]) -> list[Made]:
-    """What `work` makes of each of a few things, worked on side by side, in their order."""
-    with ThreadPoolExecutor(len(given)) as pool:
+    """What `work` makes of each of some things, worked on side by side, in their order."""
+    with ThreadPoolExecutor(_THREADS) as pool:
         return list(pool.map(work, given))
 
 

@@ -27,6 +27,11 @@ _LONGEST = 120
 # Where more texts are the same but for a character, none of them stands out.
 _MOST_ALIKE = 12
 _BLOCK = 1 << 17
+# Where chance is judged: from how many values, in classes of length that begin so, and what share of the
+# pairs that are taken unseen may be wrong.
+_SAMPLED = 5_000
+_LENGTHS = (6, 9, 12, 16, 21)
+_MOST_WRONG = 0.015
 
 
 @dataclass(frozen=True)
@@ -53,20 +58,34 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
     """For values of `mine` the one of `theirs` that is a slip or two away: a character too many, missing,
     another one, or two swapped.
 
+    A pair is likely if values of its length seldom have such a neighbour by chance: how often they do is seen
+    from some of `theirs`, which are looked for among the others.
+
     mine, theirs: distinct texts without null, prepared alike.  digits: a digit may differ, too; such pairs
     are never likely.
     """
     task.checkpoint(0, 0, "looking for misspellings")
-    one, other = Letters.of(mine), Letters.of(theirs)
+    sample = np.zeros(0, np.int64)
+    if not digits:
+        sample = np.unique(
+            np.linspace(0, max(len(theirs) - 1, 0), min(len(theirs), _SAMPLED)).astype(np.int64)
+        )
+    asked = pa.concat_arrays([mine, theirs.take(pa.array(sample))])
+    one, other = Letters.of(asked), Letters.of(theirs)
     found = [_apart(one, other, digits=digits)]
     if not digits:
-        found.append(_with_a_word_in_common(mine, theirs, one.lengths > _LONGEST_OF_TWO))
+        found.append(_with_a_word_in_common(asked, theirs, one.lengths > _LONGEST_OF_TWO))
     left, right = each_once(*(np.concatenate(side) for side in zip(*found, strict=True)))
+    itself = np.concatenate((np.full(len(mine), -1), sample))
+    kept = itself[left] != right
     if not digits:
-        same = one.of_digits[left] == other.of_digits[right]
-        left, right = left[same], right[same]
-    distance = _distances(mine, theirs, left, right, task)
-    return _clearly_best(left, right, distance, one, digits=digits)
+        kept &= one.of_digits[left] == other.of_digits[right]
+    left, right = left[kept], right[kept]
+    distance = _distances(asked, theirs, left, right, task)
+    nearest = _clearly_nearest(left, right, distance, one.lengths)
+    own = nearest.mine < len(mine)
+    likely = np.zeros(len(own), dtype=bool) if digits else nearest.likely(one, len(mine))
+    return Partners(nearest.mine[own], nearest.theirs[own], likely[own])
 
 
 def _apart(one: Letters, other: Letters, *, digits: bool) -> tuple[Vector, Vector]:
@@ -108,7 +127,37 @@ def _distances(mine: pa.Array, theirs: pa.Array, left: Vector, right: Vector, ta
     return np.concatenate(made)
 
 
-def _clearly_best(left: Vector, right: Vector, distance: Vector, mine: Letters, *, digits: bool) -> Partners:
+@dataclass(frozen=True)
+class _Nearest:
+    """Values with one nearest value. distance: to it.  alone: whether no other is within two slips."""
+
+    mine: Vector
+    theirs: Vector
+    distance: Vector
+    alone: Vector
+
+    def likely(self, letters: Letters, own: int) -> Vector:
+        """Which pairs can be taken unseen. own: so many values are asked about, the rest tell chance."""
+        length, figures = letters.lengths[self.mine], letters.digits_of[self.mine]
+        # A letter of a code may be another collection's.
+        worded = 2 * figures < length
+        wanted = worded & (length >= np.where(self.alone, 6, 9)) & ((self.distance == 1) | (length >= 11))
+        classes = np.searchsorted(_LENGTHS, letters.lengths, side="right")
+        is_own = np.arange(len(classes)) < own
+        words = 2 * letters.digits_of < letters.lengths
+        size = len(_LENGTHS) + 1
+        asked, sampled = (np.bincount(classes[words & mask], minlength=size) for mask in (is_own, ~is_own))
+        kind = (classes[self.mine] * 3 + self.distance) * 2 + self.alone
+        found, chance = (
+            np.bincount(kind[wanted & mask], minlength=size * 6)
+            for mask in (is_own[self.mine], ~is_own[self.mine])
+        )
+        by_class = np.arange(size * 6) // 6
+        wrong = chance / np.maximum(sampled, 1)[by_class] * asked[by_class]
+        return np.asarray(wanted & (wrong <= _MOST_WRONG * found)[kind])
+
+
+def _clearly_nearest(left: Vector, right: Vector, distance: Vector, lengths: Vector) -> _Nearest:
     """Of each left value the nearest right one, if no other is as near."""
     near = distance <= 2
     left, right, distance = left[near], right[near], distance[near]
@@ -119,16 +168,6 @@ def _clearly_best(left: Vector, right: Vector, distance: Vector, mine: Letters, 
     following = np.append(distance, 9)[np.minimum(first + 1, len(distance))]
     ends = np.append(left, -1)[np.minimum(first + 1, len(left))] != left[first]
     next_best = np.where(ends, 9, following)
-    length, figures = mine.lengths[left[first]], mine.digits_of[left[first]]
-    clear = (next_best > best) & (best <= np.where(length >= 9, 2, 1)) & (best > 0)
-    # Short texts have neighbours by chance; there, nothing else may be near at all. A letter of a code may be
-    # another collection's.
-    likely = (
-        clear
-        & (2 * figures < length)
-        & (length >= np.where(next_best > 2, 6, 9))
-        & ((best == 1) | (length >= 16))
-    )
-    if digits:
-        likely &= False
-    return Partners(left[first][clear], right[first][clear], likely[clear])
+    clear = (next_best > best) & (best <= np.where(lengths[left[first]] >= 9, 2, 1)) & (best > 0)
+    chosen = first[clear]
+    return _Nearest(left[chosen], right[chosen], best[clear].astype(np.int64), next_best[clear] > 2)

@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from rapidfuzz import fuzz
 
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.parallel import each
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import Cells, Field, Table
 from keen_trellis.core.task import Task
@@ -25,6 +26,7 @@ SAMPLE_ROWS = 4_000
 _LIKE_NAMES = 0.8
 _LEAST_SCORE = 0.35
 _FEW_VALUES = 10
+_LOOKED_AT = 500
 # What case and spaces must add to be proposed: a share of the sampled values.
 _WORTH_PREPARING = 0.002
 _PREPARED = Preparation(case=True, outer_spaces=True)
@@ -65,12 +67,13 @@ def propose(left: Table, right: Table, task: Task | None = None) -> list[Proposa
     """Links between the two tables, best first; none where nothing speaks for any."""
     task = task or Task()
     candidates = [_candidate(left, field) for field in left.fields]
-    found: list[Proposal] = []
-    for done, other in enumerate(right.fields):
-        task.checkpoint(done, len(right.fields), f"looking for values in {other.name}")
+
+    def with_field(other: Field) -> list[Proposal]:
+        task.checkpoint(0, len(right.fields), f"looking for values in {other.name}")
         fitting = [candidate for candidate in candidates if _like_kind(candidate.field, other)]
-        if fitting:
-            found.extend(_against(fitting, right, other))
+        return _against(fitting, right, other) if fitting else []
+
+    found = [proposal for proposals in each(with_field, right.fields) for proposal in proposals]
     return sorted(found, key=lambda proposal: -proposal.score)
 
 
@@ -109,13 +112,18 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
     values = right.column(other.name).values
     if len(values) == values.null_count:
         return []
-    unique = pc.count_distinct(values, mode="only_valid").as_py() / (len(values) - values.null_count)
+    distinct = pc.unique(values).drop_null()
+    as_written = _found_shares(candidates, distinct, Preparation())
+    prepared = as_written
+    if other.type is FieldType.TEXT and not _are_prepared(
+        [distinct, *(entry.sample for entry in candidates)]
+    ):
+        prepared = _found_shares(candidates, distinct, _PREPARED)
+    if not any(prepared):
+        return []
+    unique = len(distinct) / (len(values) - values.null_count)
     running = _is_running(values)
     proposals = []
-    as_written = _found_shares(candidates, values, Preparation())
-    prepared = as_written
-    if other.type is FieldType.TEXT:
-        prepared = _found_shares(candidates, values, _PREPARED)
     for candidate, plain, more in zip(candidates, as_written, prepared, strict=True):
         ignoring = _PREPARED if more - plain > _WORTH_PREPARING else Preparation()
         share = max(plain, more)
@@ -126,14 +134,25 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
     return proposals
 
 
+def _are_prepared(several: Sequence[pa.Array]) -> bool:
+    """Whether the first values of all of them have neither capitals nor outer spaces."""
+    first = pa.concat_arrays([values.slice(0, _LOOKED_AT) for values in several])
+    return bool(prepare(Cells(first), _PREPARED).of_rows.equals(first))
+
+
 def _found_shares(
     candidates: Sequence[_Candidate], values: pa.Array, preparation: Preparation
 ) -> list[float]:
     """For each candidate the share of its sample that stands in `values`; all are looked up in one pass."""
     samples = Cells(pa.concat_arrays([candidate.sample for candidate in candidates]))
     together, whole = (prepare(cells, preparation) for cells in (samples, Cells(values)))
-    found = pc.is_in(together.of_rows, value_set=whole.values, skip_nulls=True)
-    hits = np.concatenate([[0], np.cumsum(found.to_numpy(zero_copy_only=False))])
+    wanted = together.of_rows.dictionary_encode()
+    # The whole field is looked up among the few samples, so that nothing large is ever indexed.
+    places = pc.index_in(whole.values, value_set=wanted.dictionary, skip_nulls=True).drop_null()
+    there = np.zeros(len(wanted.dictionary) + 1, dtype=bool)
+    there[places.to_numpy()] = True
+    found = there[wanted.indices.fill_null(len(wanted.dictionary)).to_numpy(zero_copy_only=False)]
+    hits = np.concatenate([[0], np.cumsum(found)])
     bounds = np.cumsum([0] + [len(candidate.sample) for candidate in candidates])
     return [float((hits[end] - hits[start]) / max(end - start, 1)) for start, end in pairwise(bounds)]
 
