@@ -11,10 +11,10 @@ from collections.abc import Iterator
 import numpy as np
 import pyarrow as pa
 from rapidfuzz import process
-from rapidfuzz.distance import LCSseq
+from rapidfuzz.distance import LCSseq, Prefix
 
 from keen_trellis.core.insight.letters import Keyed, Letters, Vector, each_once, powers, with_same_key
-from keen_trellis.core.insight.partners import Partners
+from keen_trellis.core.insight.partners import Partners, sampled_places, seldom_by_chance
 from keen_trellis.core.insight.words import Vocabulary, Words
 from keen_trellis.core.task import Task
 
@@ -24,6 +24,8 @@ _MOST_ALIKE = 40
 # A part of a name stands for it only if it says more than that it is a museum.
 _MOST_WITH_WORD = 4
 _LEAST_ALONE = 5
+# What more words have is judged together.
+_MOST_WORDS = 6
 _FEWEST_INITIALS, _MOST_INITIALS = 3, 6
 
 
@@ -33,7 +35,13 @@ def other_names(mine: pa.Array, theirs: pa.Array, task: Task) -> Iterator[tuple[
     mine, theirs: distinct texts without null; case and accents are folded already.
     """
     task.checkpoint(0, 0, "looking for other names")
-    words = Vocabulary.of(mine, theirs)
+    sample = sampled_places(theirs)
+    words = Vocabulary.of(pa.concat_arrays([mine, theirs.take(pa.array(sample))]), theirs)
+    itself = np.concatenate((np.full(len(mine), -1), sample))
+    sizes = np.minimum(words.one.counts, _MOST_WORDS)
+    asked, sampled = (
+        np.bincount(part, minlength=_MOST_WORDS + 1) for part in (sizes[: len(mine)], sizes[len(mine) :])
+    )
     is_open = words.one.counts > 0
     for way, finds, likely in (
         (ORDER, _in_another_order, True),
@@ -42,10 +50,15 @@ def other_names(mine: pa.Array, theirs: pa.Array, task: Task) -> Iterator[tuple[
         (PART, _containing, False),
     ):
         task.checkpoint(0, 0, "looking for other names")
-        found = _only_ones(*finds(words, is_open))
-        if len(found):
-            is_open[found.mine] = False
-            yield way, Partners(found.mine, found.theirs, np.full(len(found), likely))
+        left, right = finds(words, is_open)
+        others = itself[left] != right
+        found = _only_ones(left[others], right[others])
+        own = found.mine < len(mine)
+        if own.any():
+            is_open[found.mine[own]] = False
+            every = np.ones(len(found), dtype=bool)
+            sure = seldom_by_chance(sizes[found.mine], own, every, asked, sampled) & likely
+            yield way, Partners(found.mine[own], found.theirs[own], sure[own])
 
 
 def _only_ones(left: Vector, right: Vector) -> Partners:
@@ -114,10 +127,19 @@ def _short_for(words: Vocabulary, one: Vector, other: Vector) -> Vector:
     short, long = np.where(swap, other, one), np.where(swap, one, other)
     fits = (words.initials[short] == words.initials[long]) & (words.lengths[short] < words.lengths[long])
     fits &= ~(words.with_digits[short] | words.with_digits[long])
+    # What has as many vowels as any word is a word of its own, unless the other begins with it.
+    contracted = words.without_vowels[short] | (
+        (words.lengths[short] <= 4) & (words.last[short] == words.last[long])
+    )
     at = np.flatnonzero(fits)
     texts = (words.words.take(pa.array(numbers[at])).to_pylist() for numbers in (short, long))
-    common = process.cpdist(*texts, scorer=LCSseq.similarity, dtype=np.int32, workers=-1)
-    fits[at] = common == words.lengths[short[at]]
+    short_texts, long_texts = texts
+    alike = [
+        process.cpdist(short_texts, long_texts, scorer=scorer, dtype=np.int32, workers=-1)
+        == words.lengths[short[at]]
+        for scorer in (Prefix.similarity, LCSseq.similarity)
+    ]
+    fits[at] = alike[0] | (alike[1] & contracted[at])
     return np.asarray(fits)
 
 

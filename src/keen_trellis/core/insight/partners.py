@@ -67,9 +67,7 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
     task.checkpoint(0, 0, "looking for misspellings")
     sample = np.zeros(0, np.int64)
     if not digits:
-        sample = np.unique(
-            np.linspace(0, max(len(theirs) - 1, 0), min(len(theirs), _SAMPLED)).astype(np.int64)
-        )
+        sample = sampled_places(theirs)
     asked = pa.concat_arrays([mine, theirs.take(pa.array(sample))])
     one, other = Letters.of(asked), Letters.of(theirs)
     found = [_apart(one, other, digits=digits)]
@@ -148,13 +146,27 @@ class _Nearest:
         size = len(_LENGTHS) + 1
         asked, sampled = (np.bincount(classes[words & mask], minlength=size) for mask in (is_own, ~is_own))
         kind = (classes[self.mine] * 3 + self.distance) * 2 + self.alone
-        found, chance = (
-            np.bincount(kind[wanted & mask], minlength=size * 6)
-            for mask in (is_own[self.mine], ~is_own[self.mine])
-        )
         by_class = np.arange(size * 6) // 6
-        wrong = chance / np.maximum(sampled, 1)[by_class] * asked[by_class]
-        return np.asarray(wanted & (wrong <= _MOST_WRONG * found)[kind])
+        certain = seldom_by_chance(kind, is_own[self.mine], wanted, asked[by_class], sampled[by_class])
+        return np.asarray(wanted & certain)
+
+
+def sampled_places(values: pa.Array) -> Vector:
+    """The places of some values, from which it is judged what happens by chance."""
+    places = np.linspace(0, max(len(values) - 1, 0), min(len(values), _SAMPLED))
+    return np.unique(places.astype(np.int64))
+
+
+def seldom_by_chance(kinds: Vector, own: Vector, wanted: Vector, asked: Vector, sampled: Vector) -> Vector:
+    """Of pairs by kind whether so few of their kind arise by chance that they can be taken unseen.
+
+    kinds: of each pair its kind.  own: which pairs were asked about; the others are those of a sample that
+    has no true partners.  wanted: which pairs count.  asked, sampled: for each kind how many values there
+    are.
+    """
+    found, chance = (np.bincount(kinds[wanted & mask], minlength=len(asked)) for mask in (own, ~own))
+    wrong = chance / np.maximum(sampled, 1) * asked
+    return np.asarray((wrong <= _MOST_WRONG * found)[kinds])
 
 
 def _clearly_nearest(left: Vector, right: Vector, distance: Vector, lengths: Vector) -> _Nearest:

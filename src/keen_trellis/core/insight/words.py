@@ -100,6 +100,16 @@ class Vocabulary:
         return self.letters.points[self.letters.starts[:-1]]
 
     @cached_property
+    def last(self) -> Vector:
+        """The last character of each word, as its code point."""
+        return np.asarray(self.letters.points[self.letters.starts[1:] - 1])
+
+    @cached_property
+    def without_vowels(self) -> Vector:
+        """Which words have no vowel after their first character."""
+        return np.asarray(pc.match_substring_regex(self.words, "^.[^aeiou]*$").to_numpy(zero_copy_only=False))
+
+    @cached_property
     def with_digits(self) -> Vector:
         """Which words have a digit."""
         return np.asarray(pc.match_substring_regex(self.words, "[0-9]").to_numpy(zero_copy_only=False))
