@@ -443,6 +443,45 @@ class Reviewing(BenchCase):
         self.assertIn("no column read", self.window.status.shown.text())
 
 
+class Tracing(BenchCase):
+    def test_a_written_row_is_followed_back_and_gone_to(self):
+        self.document.select(Selection("loan-report-xlsx"))
+        self.rest()
+        self.grid.move_to(150)
+        self.press(KEY.Key_F4, modifier=SHIFT)
+        self.rest()
+        view = self.window.bench.trace
+        self.assertEqual(
+            [row[1].strip() for row in view.texts],
+            [
+                "Loan report.xlsx",
+                "Loans with Objects and Venues",
+                "Loans with Objects",
+                "Loans",
+                "Objects",
+                "Venues",
+            ],
+        )
+        self.assertEqual(view.texts[3][2], "loans-2026.xlsx, Loans, row 151")
+        view.table.setCurrentCell(2, 0)
+        self.press(KEY.Key_Return)
+        self.rest()
+        both = "this row: loans-2026.xlsx, Loans, row 151 with registry.sqlite, objects, row 6,107"
+        self.assertEqual(self.window.status.origin.text(), both)
+        self.press(KEY.Key_F4, modifier=SHIFT)
+        self.rest()
+        self.assertEqual([row[1].strip() for row in view.texts], ["Loans", "Objects"])
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.window.status.origin.text(), "this row: loans-2026.xlsx, Loans, row 151")
+        self.press(KEY.Key_F4, modifier=SHIFT)
+        self.rest()
+        self.assertEqual([row[0] for row in view.texts][:1], ["goes to"])
+        self.assertIn("matched in 1 pair, in 1 row", [row[2] for row in view.texts])
+        self.press(KEY.Key_Escape)
+        self.assertTrue(self.grid.isVisible())
+
+
 class Types(BenchCase):
     def test_all_types_stand_side_by_side_and_one_is_chosen(self):
         self.press(KEY.Key_Return, modifier=CTRL | SHIFT)

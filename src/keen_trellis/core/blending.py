@@ -107,6 +107,8 @@ class BlendedTable(Table):
         self._measures = {field.name: cells for field, cells in measures}
         self.fields = (*rows.fields, *(field for field, _ in measures))
         self.rows = rows.rows
+        # The groups of the other tables, and for each row the one that stands on it, -1 for none.
+        self.groups: tuple[tuple[Table, IndexVector], ...] = ()
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
@@ -117,6 +119,19 @@ class BlendedTable(Table):
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._base.origins(row)
+
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        groups = [(table, partner[row : row + 1]) for table, partner in self.groups if partner[row] >= 0]
+        return [(self._base, np.array([row])), *groups]
+
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        if self is source:
+            return rows
+        found = np.zeros(self.rows, dtype=bool)
+        found[self._base.rows_from(source, rows)] = True
+        for table, partner in self.groups:
+            found |= np.isin(partner, table.rows_from(source, rows))
+        return np.flatnonzero(found)
 
 
 @dataclass(frozen=True)
@@ -251,6 +266,7 @@ def blend(
         Found(summary, partner[rows], found.partners_of_right > 0, left_out, found)
         for (summary, left_out), partner, found in zip(groups, partners, matches, strict=True)
     ]
+    table.groups = tuple((entry.summary, entry.partner) for entry in found)
     return Blended(table, tuple(found))
 
 

@@ -237,6 +237,20 @@ class JoinedTable(Table):
             found += self._right.origins(int(right[0]))
         return found
 
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        sides = zip((self._left, self._right), self.rows_of_sides(np.array([row])), strict=True)
+        return [(table, rows) for table, rows in sides if rows[0] >= 0]
+
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        if self is source:
+            return rows
+        found = np.zeros(self.rows, dtype=bool)
+        for table, own in zip((self._left, self._right), self.rows_of_sides(range(self.rows)), strict=True):
+            wanted = table.rows_from(source, rows)
+            if len(wanted):
+                found |= np.isin(own, wanted)
+        return np.flatnonzero(found)
+
     @cached_property
     def all_pairs(self) -> tuple[IndexVector, IndexVector]:
         """The left and right row of every row of the result, -1 for none."""

@@ -70,6 +70,14 @@ class SummaryTable(Table):
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._table.origins(int(self.first_rows[row]))
 
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        return [(self._table, np.flatnonzero(self.groups.codes == row))]
+
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        if self is source:
+            return rows
+        return np.unique(self.groups.codes[self._table.rows_from(source, rows)])
+
 
 def summary_fields(
     fields: Sequence[Field], keys: Sequence[Key], measures: Sequence[Measure]

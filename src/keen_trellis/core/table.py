@@ -85,6 +85,16 @@ class Table(ABC):
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         """Where row `row` came from, one origin for each source that gave it a part."""
 
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        """The tables that row `row` is made of, and their rows that made it; none for a table of its own."""
+        return []
+
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        """The rows here that some rows of `source`, directly or through other tables, are part of, in
+        order.
+        """
+        return rows if self is source else np.zeros(0, np.int64)
+
     @property
     def names(self) -> tuple[str, ...]:
         return tuple(field.name for field in self.fields)
@@ -192,3 +202,11 @@ class ChosenRows(Table):
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._table.origins(int(self._rows[row]))
+
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        return [(self._table, self._rows[row : row + 1])]
+
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        if self is source:
+            return rows
+        return np.flatnonzero(np.isin(self._rows, self._table.rows_from(source, rows)))

@@ -207,6 +207,7 @@ class MainWindow(QMainWindow):
             Command(
                 "record", "Rows", "&All fields of the row and its partners", "F4", self.bench.show_record
             ),
+            Command("trace", "Rows", "Where the row comes from and &goes", "Shift+F4", self.bench.show_trace),
             Command("fields", "Rows", "&Fields and what they hold", "F7", self.bench.show_fields),
             Command("raw", "Rows", "Ra&w cells of the source", "Shift+F7", self.bench.show_raw),
             Command("typing", "Rows", "&Edit the rows typed in", "", self.bench.show_typing),

@@ -69,7 +69,9 @@ class Rows(ABC):
         """The left and right rows at these places."""
 
     def place_of(self, left: int, right: int) -> int | None:
-        """Where the row of one table alone stands, None if it is not here; pairs are not looked for."""
+        """Where the row of a left and a right row, -1 for none, stands before sorting; None if it is not
+        here.
+        """
         return None
 
 
@@ -103,6 +105,17 @@ class _Pairs(Rows):
 
     def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
         return self._match.pair_rows(places if self._numbers is None else self._numbers[places])
+
+    def place_of(self, left: int, right: int) -> int | None:
+        if left < 0 or right < 0:
+            return None
+        first, end = self._match.first_pair_of_left[left : left + 2]
+        numbers = np.arange(first, end)
+        pair = numbers[self._match.pair_rows(numbers)[1] == right]
+        if not len(pair) or self._numbers is None:
+            return int(pair[0]) if len(pair) else None
+        place = int(np.searchsorted(self._numbers, pair[0]))
+        return place if place < self.count and int(self._numbers[place]) == pair[0] else None
 
 
 @dataclass

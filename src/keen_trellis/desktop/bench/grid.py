@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFontMetrics,
@@ -210,6 +211,16 @@ class BenchGrid(QAbstractScrollArea):
             line = self.lines.row(part, place)
         if line is not None:
             self.move_to(line)
+
+    def show_sides(self, left: int, right: int) -> None:
+        """Go to the row of a left and a right row, -1 for none, opening what hides it."""
+        for number, part in enumerate(self.content.parts if self.content is not None else ()):
+            place = part.rows.place_of(left, right)
+            if place is not None:
+                if part.order is not None:
+                    place = int(np.flatnonzero(part.order == place)[0])
+                self.show_row(number, place)
+                return
 
     def place_for_search(self) -> tuple[int, int]:
         """Where a search begins: the current row, or before the first of the current part."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import msgspec
+import numpy as np
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
@@ -19,7 +20,9 @@ from PySide6.QtWidgets import (
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.joining import JoinedTable
 from keen_trellis.core.table import RowOrigin
+from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.changes import ChangesView
 from keen_trellis.desktop.bench.changes import Rows as ChangedRows
@@ -36,6 +39,7 @@ from keen_trellis.desktop.bench.mending import Mending
 from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
 from keen_trellis.desktop.bench.review import ReviewView
+from keen_trellis.desktop.bench.tracing import TraceView
 from keen_trellis.desktop.bench.typed import TypingView
 from keen_trellis.desktop.bench.types import TypesView
 from keen_trellis.desktop.document import Document, Outcome, Selection
@@ -50,6 +54,7 @@ from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.tracing import Trace, back, forward
 from keen_trellis.sources.locations import TYPED
 from keen_trellis.sources.looking import Look, look
 
@@ -84,6 +89,8 @@ class BenchPane(QWidget):
         self.typing = TypingView()
         self.review = ReviewView()
         self.types = TypesView()
+        self.trace = TraceView()
+        self._row_to_show: Trace | None = None
         self.guards = GuardsView()
         self.guarding = Guarding(document, self.guards)
         self.mending = Mending(document, self._explanations, self.grid, self.review)
@@ -106,6 +113,7 @@ class BenchPane(QWidget):
             self.review,
             self.guards,
             self.types,
+            self.trace,
         )
         for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
@@ -121,6 +129,7 @@ class BenchPane(QWidget):
         self.grid.destination_chosen.connect(self._change_type)
         self.grid.mend_wanted.connect(self.mending.mend)
         self.mending.review_wanted.connect(lambda: self._show_panel(self.review))
+        self.trace.wanted.connect(self._go_to)
         self.types.chosen.connect(self._change_type)
         self.guarding.wanted.connect(lambda: self._show_panel(self.guards))
         self.guarding.rows_wanted.connect(self._show_rows_of_guard)
@@ -187,7 +196,7 @@ class BenchPane(QWidget):
         shown = self._stack.currentWidget()
         if selection != self._panel_for:
             return False
-        if isinstance(self._shown_for, ChangedRows) or shown in (self.changes, self.review):
+        if isinstance(self._shown_for, ChangedRows) or shown in (self.changes, self.review, self.trace):
             return True
         if shown is self.types:
             self._fill_types()  # not while another match is computed: then the types stay as they are
@@ -243,6 +252,7 @@ class BenchPane(QWidget):
         self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
         if step == self._document.flow.find(selection.step):
             self._show_gained(reasons)
+        self._show_row_of_trace()
         if not table.rows and not content.is_knot:
             self._say("No rows." if table.fields else "No fields.")
             return
@@ -403,6 +413,57 @@ class BenchPane(QWidget):
         if self.changes.comparison is not comparison:
             self.changes.show_changes(comparison)
         self._show_panel(self.changes)
+
+    # --- tracing ---
+
+    def show_trace(self) -> None:
+        """Show where the current row comes from, and where the rows of a source go."""
+        document, row, content = self._document, self.grid.current_row(), self.grid.content
+        selection, step = document.selection, document.flow.find(document.selection.step)
+        if row is None or content is None or step is None or self._stack.currentWidget() is not self.grid:
+            document.said.emit("Move to a row first.")
+            return
+        sides, flow, runner = content.row_sides(*row), document.flow, document.runner
+        is_source = step.kind == SourceKind.name
+
+        def work(task: Task) -> tuple[list[Trace], list[Trace]]:
+            if is_source:
+                return [], forward(runner, flow, step.id, sides[0], task)
+            if not content.is_knot:
+                return back(runner, flow, step.id, selection.port, sides[0], task), []
+            ways = []
+            for entry, number in zip(step.inputs, sides, strict=True):
+                if number >= 0:
+                    ways += back(runner, flow, entry.step, entry.port, number, task)
+            return ways, []
+
+        def done(ways: tuple[list[Trace], list[Trace]]) -> None:
+            if selection == document.selection:
+                self.trace.show_traces(*ways)
+                self._show_panel(self.trace)
+
+        document.jobs.start("following the row", work, done, document.failed.emit)
+
+    def _go_to(self, trace: Trace) -> None:
+        self._row_to_show = trace if trace.row >= 0 else None
+        self._leave_for(trace.step)
+        self._show_row_of_trace()
+
+    def _show_row_of_trace(self) -> None:
+        """Stand on the row that was asked for, once its step's rows are shown."""
+        trace, content = self._row_to_show, self.grid.content
+        if trace is None or content is None or self._shown_selection.step != trace.step:
+            return
+        outcome = self._document.outcome(trace.step)
+        if outcome is None or outcome.result is None:
+            return
+        self._row_to_show = None
+        left, right = trace.row, -1
+        rows = outcome.result.rows
+        if content.is_knot and isinstance(rows, JoinedTable):
+            found = rows.rows_of_sides(np.array([trace.row]))
+            left, right = int(found[0][0]), int(found[1][0])
+        self.grid.show_sides(left, right)
 
     # --- join types ---
 
