@@ -175,7 +175,12 @@ class Explaining(CommandCase):
         data = demo_data.folder()
         words = f"Loans={data / 'loans-2026.xlsx'}#Loans", f"Objects={data / 'registry.sqlite'}#objects"
         (first, *_) = json.loads(self.run_command("propose", *words, "--json").output)["proposals"]
-        link = {"left": "Object no", "right": "accession", "ignore": ["case", "outer-spaces"]}
+        link = {
+            "left": "Object no",
+            "operator": "=",
+            "right": "accession",
+            "ignore": ["case", "outer-spaces"],
+        }
         self.assertEqual(first["links"], [link])
         self.assertGreater(first["left_found"], 0.99)
         self.assertLess(first["right_unique"], 1)

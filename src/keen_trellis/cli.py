@@ -230,6 +230,7 @@ def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def propose(left: str, right: str, as_json: bool) -> None:
     """Propose link fields between LEFT and RIGHT, best first, each with its evidence."""
+    from keen_trellis.core.insight.proposal import why_none
     from keen_trellis.core.insight.proposals import propose as proposals_of
 
     asked = _Asked.of((left, right))
@@ -238,7 +239,15 @@ def propose(left: str, right: str, as_json: bool) -> None:
     if as_json:
         proposals = [
             {
-                "links": [{"left": p.link.left, "right": p.link.right, "ignore": p.link.preparation.names}],
+                "links": [
+                    {
+                        "left": link.left,
+                        "operator": link.operator.value,
+                        "right": link.right,
+                        "ignore": link.preparation.names,
+                    }
+                    for link in p.links
+                ],
                 "left_found": p.found,
                 "right_unique": p.unique,
                 "evidence": p.evidence(*names),
@@ -248,9 +257,10 @@ def propose(left: str, right: str, as_json: bool) -> None:
         click.echo(json.dumps({"proposals": proposals}, ensure_ascii=False))
         return
     for entry in found:
-        click.echo(f"{entry.link.left} = {entry.link.right}: {entry.evidence(*names)}")
+        links = " and ".join(f"{link.left} {link.operator.value} {link.right}" for link in entry.links)
+        click.echo(f"{links}: {entry.evidence(*names)}")
     if not found:
-        click.echo(f"No field of {names[0]} has values that stand in a field of {names[1]}.")
+        click.echo(why_none(*names))
 
 
 def _check_type(name: str, links: Sequence[str]) -> None:
@@ -397,7 +407,7 @@ def _print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     from rich.console import Console
     from rich.table import Table as Grid
 
-    from keen_trellis.core.insight.proposals import percent
+    from keen_trellis.core.insight.proposal import percent
     from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
     from keen_trellis.flow.wording import counted, question
 

@@ -1,6 +1,7 @@
 import unittest
 
-from keen_trellis.core.insight.proposals import percent, propose
+from keen_trellis.core.insight.proposal import percent, why_none
+from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.link import LinkField, Preparation
 from tests.tables import table
 
@@ -36,6 +37,44 @@ class Proposals(unittest.TestCase):
     def test_nothing_is_proposed_without_ground(self):
         self.assertEqual(propose(table(a=["x", "y"]), table(b=["p", "q"])), [])
         self.assertEqual(propose(table(a=["x"]), table(b=[1])), [])
+
+    def test_two_fields_that_only_together_tell_rows_apart(self):
+        venues = [f"venue {n}" for n in range(12)]
+        months = [f"2026-{n + 1:02d}" for n in range(12)]
+        right = table(venue=[v for v in venues for _ in months], month=months * 12, n=list(range(500, 644)))
+        left = table(place=venues * 12, when=[month for month in months for _ in venues])
+        best = propose(left, right)[0]
+        self.assertEqual(
+            {(link.left, link.right) for link in best.links}, {("place", "venue"), ("when", "month")}
+        )
+        self.assertEqual((best.found, best.unique), (1.0, 1.0))
+        self.assertIn("which together are unique there", best.evidence("Loans", "Visitors"))
+
+    def test_a_single_field_that_tells_rows_apart_is_enough(self):
+        codes = [f"c{n}" for n in range(40)]
+        words = ["a", "b"] * 20
+        found = propose(table(k=codes, w=words), table(q=codes, w=words))
+        self.assertTrue(all(len(entry.links) == 1 for entry in found))
+
+    def test_a_value_between_two_that_are_named_as_ends(self):
+        left = table(value=[150, 250, 990, 10])
+        right = table(**{"value from": [0, 200, 500], "value to": [199, 499, 999], "rate": [1, 2, 3]})
+        best = propose(left, right)[0]
+        self.assertEqual(
+            [(link.left, link.operator.value, link.right) for link in best.links],
+            [("value", ">=", "value from"), ("value", "<=", "value to")],
+        )
+        self.assertEqual(best.found, 1.0)
+        self.assertIn(
+            "between value from and value to of Rates, in one row each", best.evidence("Loans", "Rates")
+        )
+        turned = table(**{"value from": [5, 200], "value to": [1, 499]})
+        self.assertEqual(propose(left, turned), [])
+
+    def test_why_there_is_none_is_said(self):
+        self.assertEqual(
+            why_none("Loans", "Rates"), "No field of Loans has values that stand in a field of Rates."
+        )
 
     def test_percentages_are_never_rounded_to_all_or_nothing(self):
         self.assertEqual(

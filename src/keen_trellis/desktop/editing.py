@@ -8,7 +8,8 @@ from pathlib import Path
 import msgspec
 
 from keen_trellis.core.errors import TrellisError, UsageError
-from keen_trellis.core.insight.proposals import Proposal, propose
+from keen_trellis.core.insight.proposal import Proposal, why_none
+from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import swap_said
@@ -142,10 +143,9 @@ def join(document: Document, right: Selection, left: Selection, asked: Callable[
 
     def done(proposals: list[Proposal]) -> None:
         links: tuple[LinkSettings, ...] = ()
-        evidence = "No field of one stands in a field of the other: choose the link fields below."
+        evidence = f"{why_none(names[0], names[1])} Choose the link fields below."
         if proposals:
-            link = proposals[0].link
-            links = (LinkSettings(link.left, link.right, link.preparation.names),)
+            links = tuple(LinkSettings.of(link) for link in proposals[0].links)
             evidence = proposals[0].evidence(names[0], names[1])
         settings = JoinSettings(links=links, type=JoinType.LEFT_OUTER.value)
         joined, knot = edits.add_join(flow, inputs[0], inputs[1], settings)

@@ -15,6 +15,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from rapidfuzz import fuzz
 
+from keen_trellis.core.insight.composite_proposals import UNIQUE, compound, periods
+from keen_trellis.core.insight.proposal import Proposal
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.parallel import each
 from keen_trellis.core.preparing import prepare
@@ -27,40 +29,11 @@ _LIKE_NAMES = 0.8
 _LEAST_SCORE = 0.35
 _FEW_VALUES = 10
 _LOOKED_AT = 500
+# Where a single field finds so many rows and tells them apart, no others are looked for.
+_PLENTY = 0.5
 # What case and spaces must add to be proposed: a share of the sampled values.
 _WORTH_PREPARING = 0.002
 _PREPARED = Preparation(case=True, outer_spaces=True)
-
-
-@dataclass(frozen=True)
-class Proposal:
-    """One link that could be made, with its evidence.
-
-    found: share of the sampled distinct left values that stand in the right field, 0 to 1.
-    unique: share of the right field's filled rows with a value of their own, 0 to 1.
-    """
-
-    link: LinkField
-    found: float
-    unique: float
-    score: float
-
-    def evidence(self, left_name: str, right_name: str) -> str:
-        """The proposal's ground in one sentence."""
-        found = f"{percent(self.found)} of the sampled {self.link.left} values of {left_name} stand in "
-        found += f"{self.link.right} of {right_name}"
-        if self.unique >= 1:
-            return f"{found}, which is unique there."
-        return f"{found}, where {percent(1 - self.unique)} of the values repeat."
-
-
-def percent(share: float) -> str:
-    """A share as a percentage that is never rounded up to 100 % or down to 0 %."""
-    if share >= 1:
-        return "100 %"
-    if share <= 0:
-        return "0 %"
-    return f"{min(max(share * 100, 0.1), 99.9):.1f} %"
 
 
 def propose(left: Table, right: Table, task: Task | None = None) -> list[Proposal]:
@@ -74,7 +47,14 @@ def propose(left: Table, right: Table, task: Task | None = None) -> list[Proposa
         return _against(fitting, right, other) if fitting else []
 
     found = [proposal for proposals in each(with_field, right.fields) for proposal in proposals]
-    return sorted(found, key=lambda proposal: -proposal.score)
+    found.sort(key=_by_score)
+    if not any(proposal.unique >= UNIQUE and proposal.found >= _PLENTY for proposal in found):
+        found += [*compound(left, right, found, task), *periods(left, right, task)]
+    return sorted(found, key=_by_score)
+
+
+def _by_score(proposal: Proposal) -> float:
+    return -proposal.score
 
 
 @dataclass(frozen=True)
@@ -130,7 +110,7 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
         score = _score(candidate, other, share, unique, both_running=running and candidate.running)
         if score >= _LEAST_SCORE:
             link = LinkField(candidate.field.name, other.name, ignoring)
-            proposals.append(Proposal(link, share, unique, score))
+            proposals.append(Proposal((link,), share, unique, score))
     return proposals
 
 

@@ -11,7 +11,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.core.insight.proposals import percent
+from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.marks import Mark, first_source, marks_of

@@ -1,0 +1,107 @@
+"""Links of several fields, for tables in which no single field tells rows apart: compound keys and
+periods.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from itertools import combinations
+
+import numpy as np
+import pyarrow.compute as pc
+
+from keen_trellis.core.encoding import numbered
+from keen_trellis.core.insight.proposal import Proposal
+from keen_trellis.core.link import LinkField, Operator
+from keen_trellis.core.match import Match
+from keen_trellis.core.matching import match
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import ChosenRows, Field, Table
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType, comparable
+
+_SAMPLED_ROWS = 2_000
+# Of how many single links compound ones are made, and what each of them must find.
+_MOST_SINGLE = 4
+_LEAST_FOUND = 0.5
+# From here on the right side counts as told apart.
+UNIQUE = 0.95
+_ORDERED = (FieldType.DATE, FieldType.TIMESTAMP, FieldType.INTEGER, FieldType.DECIMAL, FieldType.REAL)
+_FIRST = re.compile(r"(?i)(^|[^a-z])(from|since|start|begin|first|low|least|min|valid from)([^a-z]|$)")
+_LAST = re.compile(r"(?i)(^|[^a-z])(to|until|till|end|last|high|most|max|through|valid to)([^a-z]|$)")
+
+
+def compound(left: Table, right: Table, singles: Sequence[Proposal], task: Task) -> Iterator[Proposal]:
+    """Two links together that tell the right rows apart, which neither does alone."""
+    some = [entry for entry in singles if entry.found >= _LEAST_FOUND][:_MOST_SINGLE]
+    if any(entry.unique >= UNIQUE for entry in some):
+        return
+    sample = _sample(left)
+    for one, other in combinations(some, 2):
+        if one.link.left == other.link.left or one.link.right == other.link.right:
+            continue
+        task.checkpoint(0, 0, f"looking at {one.link.right} with {other.link.right}")
+        links = (one.link, other.link)
+        unique = _told_apart(right, links)
+        if unique < UNIQUE or unique <= max(one.unique, other.unique):
+            continue
+        found = _found(match(sample, right, links, task), sample)
+        if found >= _LEAST_FOUND:
+            yield Proposal(links, found, unique, 0.5 * found + 0.35 * unique + 0.1)
+
+
+def periods(left: Table, right: Table, task: Task) -> Iterator[Proposal]:
+    """A field of the left between two of the right that are named like the ends of periods or bands."""
+    sample = _sample(left)
+    for low, high in _ends(right):
+        for field in left.fields:
+            if field.type not in _ORDERED or not comparable(field.type, low.type):
+                continue
+            if field.type.is_number is not low.type.is_number:
+                continue
+            task.checkpoint(0, 0, f"looking at {field.name} between {low.name} and {high.name}")
+            links = (
+                LinkField(field.name, low.name, operator=Operator.AT_LEAST),
+                LinkField(field.name, high.name, operator=Operator.AT_MOST),
+            )
+            outcome = match(sample, right, links, task)
+            found = _found(outcome, sample)
+            alone = int(np.count_nonzero(outcome.partners_of_left == 1))
+            single = alone / max(int(np.count_nonzero(outcome.partners_of_left)), 1)
+            if found >= _LEAST_FOUND:
+                yield Proposal(links, found, single, 0.5 * found + 0.2 * single)
+
+
+def _ends(right: Table) -> Iterator[tuple[Field, Field]]:
+    """Pairs of fields that are named like a first and a last value, and never stand the wrong way round."""
+    for low in right.fields:
+        for high in right.fields:
+            if low is high or low.type not in _ORDERED or low.type is not high.type:
+                continue
+            if not (_FIRST.search(low.name) and _LAST.search(high.name)):
+                continue
+            rest = _FIRST.sub("", low.name).strip(), _LAST.sub("", high.name).strip()
+            if rest[0].casefold() != rest[1].casefold():
+                continue
+            first, last = (cells.values for cells in right.take(None, (low.name, high.name)))
+            if pc.all(pc.less_equal(first, last)).as_py():
+                yield low, high
+
+
+def _sample(table: Table) -> Table:
+    places = np.linspace(0, max(table.rows - 1, 0), min(_SAMPLED_ROWS, table.rows))
+    return ChosenRows(table, np.unique(places.astype(np.int64)))
+
+
+def _found(outcome: Match, sample: Table) -> float:
+    return outcome.counts.left_matched / max(sample.rows, 1)
+
+
+def _told_apart(right: Table, links: Sequence[LinkField]) -> float:
+    """The share of right rows with values of their own in all of the links together."""
+    codes = np.zeros(right.rows, np.int64)
+    for link in links:
+        own, size = numbered(prepare(right.column(link.right), link.preparation))
+        codes = np.unique(codes * size + own, return_inverse=True)[1]
+    return (int(codes.max(initial=-1)) + 1) / max(right.rows, 1)

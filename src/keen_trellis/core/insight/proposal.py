@@ -1,0 +1,64 @@
+"""A link that could be made, with its evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keen_trellis.core.link import LinkField, Operator
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """Links that could be made, which hold together.
+
+    found: share of the sampled left values (of one link, distinct ones) that find a partner, 0 to 1.
+    unique: share of the right side's filled rows that the links tell apart, 0 to 1.
+    """
+
+    links: tuple[LinkField, ...]
+    found: float
+    unique: float
+    score: float
+
+    @property
+    def link(self) -> LinkField:
+        """The first of the links, which mostly is the only one."""
+        return self.links[0]
+
+    def evidence(self, left_name: str, right_name: str) -> str:
+        """The proposal's ground in one sentence."""
+        names = [
+            " and ".join(dict.fromkeys(side))
+            for side in zip(*((k.left, k.right) for k in self.links), strict=True)
+        ]
+        if self.link.operator is not Operator.EQUAL:
+            low, high = self.links[0].right, self.links[1].right
+            said = (
+                f"{percent(self.found)} of the sampled {left_name} have {names[0]} between {low} and {high}"
+            )
+            rest = "in one row each" if self.unique >= 1 else "some of them in several rows"
+            return f"{said} of {right_name}, {rest}."
+        if len(self.links) > 1:
+            found = f"{percent(self.found)} of the sampled {left_name} find {names[1]} in {right_name}"
+        else:
+            found = f"{percent(self.found)} of the sampled {names[0]} values of {left_name} stand in "
+            found += f"{names[1]} of {right_name}"
+        together = "which together are" if len(self.links) > 1 else "which is"
+        if self.unique >= 1:
+            return f"{found}, {together} unique there."
+        where = "where together" if len(self.links) > 1 else "where"
+        return f"{found}, {where} {percent(1 - self.unique)} of the values repeat."
+
+
+def percent(share: float) -> str:
+    """A share as a percentage that is never rounded up to 100 % or down to 0 %."""
+    if share >= 1:
+        return "100 %"
+    if share <= 0:
+        return "0 %"
+    return f"{min(max(share * 100, 0.1), 99.9):.1f} %"
+
+
+def why_none(left_name: str, right_name: str) -> str:
+    """Why no link is proposed."""
+    return f"No field of {left_name} has values that stand in a field of {right_name}."
