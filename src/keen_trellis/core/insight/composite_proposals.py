@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from keen_trellis.core.encoding import numbered
+from keen_trellis.core.insight.letters import Vector
 from keen_trellis.core.insight.proposal import Proposal
 from keen_trellis.core.link import LinkField, Operator
 from keen_trellis.core.match import Match
@@ -23,7 +24,7 @@ from keen_trellis.core.values import FieldType, comparable
 
 _SAMPLED_ROWS = 2_000
 # Of how many single links compound ones are made, and what each of them must find.
-_MOST_SINGLE = 4
+_MOST_SINGLE = 3
 _LEAST_FOUND = 0.5
 # From here on the right side counts as told apart.
 UNIQUE = 0.95
@@ -38,17 +39,31 @@ def compound(left: Table, right: Table, singles: Sequence[Proposal], task: Task)
     if any(entry.unique >= UNIQUE for entry in some):
         return
     sample = _sample(left)
+    reached = {entry.link: _reached(sample, right, entry.link) for entry in some}
+    known: dict[LinkField, tuple[Vector, int]] = {}
     for one, other in combinations(some, 2):
         if one.link.left == other.link.left or one.link.right == other.link.right:
             continue
         task.checkpoint(0, 0, f"looking at {one.link.right} with {other.link.right}")
         links = (one.link, other.link)
-        unique = _told_apart(right, links)
-        if unique < UNIQUE or unique <= max(one.unique, other.unique):
+        near = ChosenRows(right, np.flatnonzero(reached[one.link] & reached[other.link]))
+        found = _found(match(sample, near, links, task), sample)
+        if found < _LEAST_FOUND:
             continue
-        found = _found(match(sample, right, links, task), sample)
-        if found >= _LEAST_FOUND:
+        for link in links:
+            if link not in known:
+                known[link] = numbered(prepare(right.column(link.right), link.preparation))
+        unique = _told_apart(*(known[link] for link in links))
+        if unique >= UNIQUE and unique > max(one.unique, other.unique):
             yield Proposal(links, found, unique, 0.5 * found + 0.35 * unique + 0.1)
+
+
+def _reached(sample: Table, right: Table, link: LinkField) -> Vector:
+    """The right rows whose value of one link is one of the sample's."""
+    own = prepare(sample.column(link.left), link.preparation).of_rows
+    theirs = prepare(right.column(link.right), link.preparation)
+    found = pc.is_in(theirs.values, value_set=pc.unique(own).drop_null()).to_numpy(zero_copy_only=False)
+    return np.asarray(found if theirs.codes is None else np.append(found, False)[theirs.codes])
 
 
 def periods(left: Table, right: Table, task: Task) -> Iterator[Proposal]:
@@ -98,10 +113,9 @@ def _found(outcome: Match, sample: Table) -> float:
     return outcome.counts.left_matched / max(sample.rows, 1)
 
 
-def _told_apart(right: Table, links: Sequence[LinkField]) -> float:
-    """The share of right rows with values of their own in all of the links together."""
-    codes = np.zeros(right.rows, np.int64)
-    for link in links:
-        own, size = numbered(prepare(right.column(link.right), link.preparation))
-        codes = np.unique(codes * size + own, return_inverse=True)[1]
-    return (int(codes.max(initial=-1)) + 1) / max(right.rows, 1)
+def _told_apart(one: tuple[Vector, int], other: tuple[Vector, int]) -> float:
+    """The share of rows with values of their own in two fields together; of each their codes and how many."""
+    rows = max(len(one[0]), 1)
+    if one[1] * other[1] < UNIQUE * rows:
+        return 0.0
+    return len(np.unique(one[0].astype(np.int64) * other[1] + other[0])) / rows
