@@ -1,4 +1,5 @@
 import unittest
+from collections import Counter
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QGuiApplication
@@ -378,6 +379,27 @@ class Mending(BenchCase):
         menu.close()
         self.rest()
         self.assertEqual(self.settings.take, "last")
+
+
+class Clusters(BenchCase):
+    def test_rows_of_a_reason_are_counted_by_the_current_field(self):
+        absent = "unmatched_left:absent"
+        ids = self.ids(absent)
+        self.grid.move_to(self.head(absent))
+        self.grid.column = [column.field.name for column in self.grid.content.columns].index("Venue")
+        self.press(KEY.Key_L, modifier=CTRL | SHIFT)
+        self.rest()
+        view = self.window.bench.clusters
+        self.assertTrue(view.isVisible())
+        loans = demo_data.scenario().loans
+        counts = Counter(row[2] for row in loans if row[0] in ids)
+        everything = Counter(row[2] for row in loans)
+        shown = {row[0]: (row[1], row[2]) for row in view.texts}
+        self.assertEqual(shown, {name: (str(n), str(everything[name])) for name, n in counts.items()})
+        self.press(KEY.Key_Escape)
+        self.grid.column = len(self.grid.content.columns) - 1
+        self.press(KEY.Key_L, modifier=CTRL | SHIFT)
+        self.assertIn("no such field", self.window.status.shown.text())
 
 
 class Reviewing(BenchCase):

@@ -214,6 +214,13 @@ class MainWindow(QMainWindow):
             Command("mend", "Rows", "&Mend what the line says", "", self.bench.grid.mend_current),
             Command("mends", "Rows", "Other m&ends…", "", self.bench.grid.open_current_mends),
             Command("review", "Rows", "Re&view likely partners", "Ctrl+R", self.bench.mending.review),
+            Command(
+                "clusters",
+                "Rows",
+                "Where the rows cl&uster by this field",
+                "Ctrl+Shift+L",
+                self.bench.show_clusters,
+            ),
             Command("sort", "Rows", "&Sort by this field", "Ctrl+L", self.bench.grid.sort_current),
             Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: self._jump(1)),
             Command("last_band", "Rows", "&Previous band", "Ctrl+Up", lambda: self._jump(-1)),

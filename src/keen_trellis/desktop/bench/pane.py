@@ -19,6 +19,8 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.insight.clusters import by_field
+from keen_trellis.core.insight.reason import Cluster
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import JoinedTable
 from keen_trellis.core.table import RowOrigin
@@ -26,7 +28,10 @@ from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.changes import ChangesView
 from keen_trellis.desktop.bench.changes import Rows as ChangedRows
+from keen_trellis.desktop.bench.clusters import ClustersView
 from keen_trellis.desktop.bench.content import (
+    LEFT,
+    RIGHT,
     Content,
     chosen_rows_content,
     knot_content,
@@ -90,6 +95,7 @@ class BenchPane(QWidget):
         self.review = ReviewView()
         self.types = TypesView()
         self.trace = TraceView()
+        self.clusters = ClustersView()
         self._row_to_show: Trace | None = None
         self.guards = GuardsView()
         self.guarding = Guarding(document, self.guards)
@@ -114,6 +120,7 @@ class BenchPane(QWidget):
             self.guards,
             self.types,
             self.trace,
+            self.clusters,
         )
         for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
@@ -196,7 +203,12 @@ class BenchPane(QWidget):
         shown = self._stack.currentWidget()
         if selection != self._panel_for:
             return False
-        if isinstance(self._shown_for, ChangedRows) or shown in (self.changes, self.review, self.trace):
+        if isinstance(self._shown_for, ChangedRows) or shown in (
+            self.changes,
+            self.review,
+            self.trace,
+            self.clusters,
+        ):
             return True
         if shown is self.types:
             self._fill_types()  # not while another match is computed: then the types stay as they are
@@ -413,6 +425,34 @@ class BenchPane(QWidget):
         if self.changes.comparison is not comparison:
             self.changes.show_changes(comparison)
         self._show_panel(self.changes)
+
+    # --- clusters ---
+
+    def show_clusters(self) -> None:
+        """Show in which values of the current field the rows of the current reason cluster."""
+        document, content, line = self._document, self.grid.content, self.grid.current_line
+        if content is None or line is None or line.part < 0 or not content.columns:
+            document.said.emit("Move to a reason, or to one of its rows, and to a field first.")
+            return
+        part, column = content.parts[line.part], content.columns[self.grid.column]
+        on_left = part.rows.count > 0 and content.row_sides(part, 0)[0] >= 0
+        field = column.field if on_left or column.other is None else column.other
+        table = content.left if on_left else content.right
+        if table is None or column.zone == (RIGHT if on_left else LEFT):
+            document.said.emit("These rows have no such field: move to a field of their own table.")
+            return
+        name = field.name
+
+        def work(task: Task) -> list[Cluster]:
+            sides = part.rows.sides(np.arange(part.rows.count))
+            return by_field(table, np.unique(sides[0 if on_left else 1]), name)
+
+        def done(found: list[Cluster]) -> None:
+            if self.grid.content is content:
+                self.clusters.show_clusters(part.text or "These rows", name, found)
+                self._show_panel(self.clusters)
+
+        document.jobs.start(f"counting by {name}", work, done, document.failed.emit)
 
     # --- tracing ---
 
