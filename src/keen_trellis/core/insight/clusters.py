@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -20,17 +22,22 @@ _LEAST_LIFT = 2.0
 _MOST_TOLD = 2
 
 
-def clusters(table: Table, rows: IndexVector, task: Task) -> tuple[Cluster, ...]:
+def clusters(
+    table: Table, rows: IndexVector, task: Task, *, but: Collection[str] = ()
+) -> tuple[Cluster, ...]:
     """Values that most of the chosen rows have and few others, most telling first; none where nothing stands
     out.
 
-    Large tables are sampled to find the fields; what is handed back is counted in all rows.
+    Large tables are sampled to find the fields; what is handed back is counted in all rows.  but: fields that
+    are not looked at.
     """
     found: list[tuple[float, str]] = []
     if len(rows) < _LEAST_ROWS:
         return ()
     chosen, everything = _spread(len(rows)), _spread(table.rows)
     for done, field in enumerate(table.fields):
+        if field.name in but:
+            continue
         task.checkpoint(done, len(table.fields), f"looking for clusters in {field.name}")
         cells = [table.take(numbers, [field.name])[0] for numbers in (rows[chosen], everything)]
         texts = [_grouped(entry) for entry in cells]

@@ -18,7 +18,7 @@ from keen_trellis.core.insight.composing import composed
 from keen_trellis.core.insight.multiplying import repeated
 from keen_trellis.core.insight.open_rows import OpenRows, written
 from keen_trellis.core.insight.periods import outside
-from keen_trellis.core.insight.reason import Kind, Mend, Reason, Suggested, Vector, Way
+from keen_trellis.core.insight.reason import Cluster, Kind, Mend, Reason, Suggested, Vector, Way
 from keen_trellis.core.insight.writing import Finding, Values, speaks_of
 from keen_trellis.core.link import COMPARE_AS, LinkField, Operator, Take
 from keen_trellis.core.match import Match
@@ -29,6 +29,7 @@ from keen_trellis.core.table import Cells, ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text, comparable
 
+# From this share of distinct values on, a field is a key, and making two of its values one is a loss.
 _KEY = 0.95
 
 
@@ -314,7 +315,10 @@ class _Side:
             text = f"look {values} through that may be others"
             mends.append(Mend(text, Way.REVIEW, links, take, int(doubtful.rows.sum())))
         reason = rows.told(Kind.ABSENT, rows.is_open.copy(), said, mends)
-        found = clusters(rows.one, open_rows, self._task) if self._side == "left" else ()
+        found: tuple[Cluster, ...] = ()
+        if self._side == "left":
+            # That the rows have their link values says nothing new.
+            found = clusters(rows.one, open_rows, self._task, but={link.left for link in rows.links})
         return replace(reason, suggested=doubtful, clusters=found)
 
 

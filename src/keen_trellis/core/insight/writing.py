@@ -30,8 +30,6 @@ from keen_trellis.core.values import FieldType, type_of_arrow
 _LOOK_ALIKE = (("o", "0"), ("[il|]", "1"), ("z", "2"), ("s", "5"), ("b", "8"))
 # Of so many values at most those that differ in a digit are looked for, too.
 _FEW = 5_000
-# From this share of distinct values on, a field is a key, and making two of its values one is a loss.
-_KEY = 0.95
 _NAMES = {
     ORDER: "the same words stand in another order",
     SHORTER: "a short form stands for the long one",
