@@ -16,7 +16,7 @@ from keen_trellis.flow.side_by_side import SideBySide, TypeLine
 
 _ROW_HEIGHT = 40
 _QUESTION, _ROWS, _LOST_LEFT, _LOST_RIGHT, _EMPTY, _BANDS = 0, 1, 2, 3, 4, (5, 6, 7)
-_WIDTHS = (340, 116, 84, 90, 84)
+_WIDTHS = (316, 108, 84, 94, 94)
 
 
 class _Painter(QStyledItemDelegate):
@@ -100,12 +100,10 @@ class _Painter(QStyledItemDelegate):
         painter.setFont(font(11.5, bold=not out))
         painter.setPen(chosen.soft if out else chosen.ink)
         self._elided(painter, upper, fate)
-        painter.setFont(font(11))
-        painter.setPen(chosen.soft if out else chosen.ink)
-        texts = self._view.shown.examples[band]
-        if out:
-            return
-        self._elided(painter, lower, ", ".join(texts) or "no rows")
+        if not out:
+            painter.setFont(font(10.5))
+            texts = self._view.shown.examples[band]
+            self._elided(painter, lower, ", ".join(texts) or "no rows")
 
     @staticmethod
     def _elided(painter: QPainter, rect: QRectF, text: str) -> None:
