@@ -2,15 +2,23 @@
 
 import unittest
 
+import pyarrow as pa
+from hypothesis import given
+from hypothesis import strategies as st
+
 from keen_trellis.core.errors import Cancelled
+from keen_trellis.core.insight.mended import mended_pairs
 from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.core.insight.reasons import Asked, explain, of_other_types
 from keen_trellis.core.link import LinkField, Operator, Preparation, Taken
 from keen_trellis.core.matching import match
+from keen_trellis.core.preparations import PREPARATIONS
+from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
 from tests.tables import table
 
 LINK = (LinkField("k", "q"),)
+_MANY = (Kind.REPEATED, Kind.OVERLAP, Kind.NOTHING_WRONG)
 
 
 def reasons(left, right, links=LINK):
@@ -243,6 +251,89 @@ class Planted(unittest.TestCase):
         task.cancel()
         with self.assertRaises(Cancelled):
             explain(Asked(left, right, LINK), match(left, right, LINK), task)
+
+
+_WORDS = st.sampled_from(
+    [
+        "LCM.1",
+        "lcm.1",
+        "LCM 1",
+        "LCM.l",
+        "Harbour Museum",
+        "Harbor Museum",
+        "Museum, Harbour",
+        "H. Museum",
+        "n/a",
+        "0",
+        "00",
+        "7",
+        "7.0",
+        "é",
+        "É",
+        " ",
+        "-",
+        "A-1",
+        "A",
+        "Hall",
+        "Old Hall",
+        "",
+        "2026-01-02",
+        "ſ",
+        "İ",
+    ]
+)
+_CELLS = st.lists(st.one_of(st.none(), _WORDS), max_size=8)
+_NUMBERS = st.integers(0, 4)
+
+
+class AnyTables(unittest.TestCase):
+    @given(_CELLS, _CELLS, st.booleans(), st.booleans(), st.data())
+    def test_each_unmatched_row_has_one_reason_and_mends_gain_what_they_say(
+        self, one, two, any_of, range_too, data
+    ):
+        numbers = [
+            data.draw(st.lists(_NUMBERS, min_size=len(rows), max_size=len(rows))) for rows in (one, two)
+        ]
+        left = ArrowTable(
+            pa.table({"k": pa.array(one, pa.large_string()), "n": pa.array(numbers[0], pa.int64())})
+        )
+        right = ArrowTable(
+            pa.table({"q": pa.array(two, pa.large_string()), "m": pa.array(numbers[1], pa.int64())})
+        )
+        links = LINK
+        if range_too:
+            operator = data.draw(st.sampled_from(list(Operator)))
+            links = (*LINK, LinkField("n", "m", operator=operator))
+        any_of = any_of and range_too
+        found = match(left, right, links, any_of=any_of)
+        reasons_found = explain(Asked(left, right, links, any_of), found)
+        for side, unmatched in (("left", found.left_unmatched_rows), ("right", found.right_unmatched_rows)):
+            own = [entry for entry in reasons_found if entry.side == side and entry.kind not in _MANY]
+            rows = [row for entry in own for row in entry.row_numbers.tolist()]
+            self.assertEqual(sorted(rows), unmatched.tolist())
+            for entry in own:
+                self.assertEqual(entry.rows, len(entry.row_numbers))
+                for mend in entry.mends:
+                    if mend.way in (Way.LINKS, Way.CORRECTIONS) and not any_of:
+                        after = match(left, right, mend.links).counts
+                        matched = after.left_matched if side == "left" else after.right_matched
+                        before = found.counts.left_matched if side == "left" else found.counts.right_matched
+                        self.assertGreaterEqual(matched - before, mend.gain, (entry.kind, mend.said))
+        list(mended_pairs(Asked(left, right, links, any_of), found, Task()))
+
+    @given(_CELLS, _CELLS, st.sets(st.sampled_from(sorted(PREPARATIONS))))
+    def test_mended_pairs_are_all_that_match_only_after_mending(self, one, two, names):
+        left, right = (
+            ArrowTable(pa.table({name: pa.array(rows, pa.large_string())}))
+            for name, rows in (("k", one), ("q", two))
+        )
+        corrections = (("Harbor Museum", "Harbour Museum"), ("A", "A-1"))
+        links = (LinkField("k", "q", Preparation.ignoring(names, corrections=corrections)),)
+        found = match(left, right, links)
+        parts = [entry.numbers.tolist() for entry in mended_pairs(Asked(left, right, links), found, Task())]
+        self.assertEqual(
+            sorted(number for part in parts for number in part), found.pair_numbers_only_prepared.tolist()
+        )
 
 
 if __name__ == "__main__":

@@ -31,6 +31,8 @@ from keen_trellis.core.values import as_text, comparable
 
 # From this share of distinct values on, a field is a key, and making two of its values one is a loss.
 _KEY = 0.95
+# Values of which a preparation may leave nothing.
+_ONLY_SIGNS = r"^[\p{P}\p{S}\p{Z}\p{M}\s]*$"
 
 
 @dataclass(frozen=True)
@@ -212,12 +214,10 @@ class _Side:
         elif finding.mended is not None and finding.gained is not None:
             # Also those that less would help.
             gained = coded.rows_of(finding.gained)
-            mends.append(
-                replace(
-                    self._mend(finding.said_mend, Way.LINKS, number, finding.mended, gained),
-                    merged=finding.merged,
-                )
-            )
+            mend = self._mend(finding.said_mend, Way.LINKS, number, finding.mended, gained)
+            gain = mend.gain - self._emptied(number, finding.mended)
+            if gain > 0:
+                mends.append(replace(mend, gain=gain, merged=finding.merged))
         if (
             len(rows.links) > 1
             and finding.kind is not Kind.PLACEHOLDER
@@ -242,6 +242,20 @@ class _Side:
             gain = match(table, rows.other, own, self._task).counts.left_matched
         links = own if self._side == "left" else tuple(link.swapped for link in own)
         return Mend(said, way, links, self._asked.take, gain)
+
+    def _emptied(self, number: int, mended: LinkField) -> int:
+        """How many matched rows lose their partner since a preparation leaves nothing of their value."""
+        rows = self._rows
+        texts = self._keys.of(number, self._side)
+        signs = texts.filter(pc.match_substring_regex(texts, _ONLY_SIGNS))
+        after = prepare(Cells(signs), mended.preparation).of_rows
+        before = prepare(Cells(signs), rows.links[number].preparation).of_rows
+        gone = signs.filter(pc.and_(after.is_null(), before.is_valid()))
+        if not len(gone):
+            return 0
+        values = as_text(rows.expressions(rows.links[number])[0].cells(rows.one).values)
+        lost = pc.is_in(values, value_set=gone).to_numpy(zero_copy_only=False)
+        return int(np.count_nonzero(lost)) - int(np.count_nonzero(lost[rows.numbers]))
 
     def _suggested(self, finding: Finding, number: int) -> Suggested:
         coded = self._rows.coded(number)
