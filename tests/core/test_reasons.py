@@ -245,6 +245,19 @@ class Planted(unittest.TestCase):
         self.assertTrue(reason.said.startswith("n:m"), reason.said)
         self.assertEqual([mend.way for mend in reason.mends], [Way.TAKE, Way.TAKE])
 
+    def test_a_field_more_that_tells_partners_apart_is_offered(self):
+        left = table(venue=["Pier", "Pier", "Mill"], month=["2026-01", "2026-02", "2026-01"])
+        right = table(place=["Pier", "Pier", "Mill"], of=["2026-01", "2026-02", "2026-01"], cost=[1, 2, 3])
+        links = (LinkField("venue", "place"),)
+        found = match(left, right, links)
+        (reason,) = explain(Asked(left, right, links), found)
+        mend = reason.mends[0]
+        self.assertEqual(
+            (mend.way, mend.links[1:], mend.gain), (Way.EXTRA_LINK, (LinkField("month", "of"),), 2)
+        )
+        after = match(left, right, mend.links)
+        self.assertEqual((found.pairs - after.pairs, after.counts.left_matched), (2, 3))
+
     def test_explaining_can_be_stopped(self):
         left, right = table(k=[f"n{n}" for n in range(50)]), table(q=["x"])
         task = Task()

@@ -62,6 +62,7 @@ class Way(enum.Enum):
     CORRECTIONS = "corrections"
     REVIEW = "review"
     TAKE = "take"
+    EXTRA_LINK = "extra-link"
     ACCEPT = "accept"
 
 

@@ -65,7 +65,7 @@ def explain(asked: Asked, found: Match, task: Task | None = None) -> list[Reason
         return sorted(reasons, key=lambda reason: -reason.rows)
 
     made = [reason for reasons in each(of_side, ("left", "right")) for reason in reasons]
-    made += repeated(asked.left, asked.right, asked.links, found, asked.take)
+    made += repeated(asked.left, asked.right, asked.links, found, asked.take, task)
     if not made:
         made.append(Reason(Kind.NOTHING_WRONG, "left", found.counts.left_rows, 0, "every row found just one"))
     return made

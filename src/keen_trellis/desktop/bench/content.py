@@ -469,7 +469,7 @@ def _reason_text(reason: Reason, other_name: str = "") -> str:
 def mend_text(mend: Mend) -> str:
     """A mend as what a click or Enter does."""
     said = mend.said[:1].upper() + mend.said[1:]
-    if mend.way is Way.TAKE:
+    if mend.way in (Way.TAKE, Way.EXTRA_LINK):
         return f"{said}, {mend.gain:,} {_rows_word(mend.gain)} fewer"
     if mend.way is Way.ACCEPT:
         return said
