@@ -71,6 +71,11 @@ def row_numbers(rows: Rows | None, count: int) -> IndexVector:
     return np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
 
 
+def spread_rows(rows: int, most: int) -> IndexVector:
+    """The numbers of up to `most` rows, spread from the first to the last."""
+    return np.unique(np.linspace(0, max(rows - 1, 0), min(most, rows)).astype(np.int64))
+
+
 class Table(ABC):
     """Rows of named, typed fields. Cells are handed out only by `take` and by batches."""
 

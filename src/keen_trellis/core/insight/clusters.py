@@ -8,8 +8,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.insight.reason import Cluster, Vector
-from keen_trellis.core.table import Cells, IndexVector, Table
+from keen_trellis.core.insight.reason import Cluster
+from keen_trellis.core.table import Cells, IndexVector, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text, type_of_arrow
 
@@ -34,7 +34,7 @@ def clusters(
     found: list[tuple[float, str]] = []
     if len(rows) < _LEAST_ROWS:
         return ()
-    chosen, everything = _spread(len(rows)), _spread(table.rows)
+    chosen, everything = spread_rows(len(rows), _SAMPLED), spread_rows(table.rows, _SAMPLED)
     for done, field in enumerate(table.fields):
         if field.name in but:
             continue
@@ -66,11 +66,6 @@ def by_field(table: Table, rows: IndexVector, name: str) -> list[Cluster]:
     values = [*coded.dictionary.to_pylist(), "blank"]
     order = [int(at) for at in np.argsort(-counts[0], kind="stable") if counts[0][at]]
     return [Cluster(name, values[at], int(counts[0][at]), int(counts[1][at])) for at in order]
-
-
-def _spread(rows: int) -> Vector:
-    """Numbers of up to so many rows, from the first to the last."""
-    return np.unique(np.linspace(0, max(rows - 1, 0), min(_SAMPLED, rows)).astype(np.int64))
 
 
 def _grouped(cells: Cells) -> pa.Array:

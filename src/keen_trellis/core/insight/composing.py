@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 from keen_trellis.core.insight.reason import Vector
 from keen_trellis.core.link import LinkField, parsed
 from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import ArrowTable, Cells, Field, Table
+from keen_trellis.core.table import ArrowTable, Cells, Field, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 
@@ -59,8 +59,7 @@ def composed(link: LinkField, other: Table, mine: pa.Array, theirs: pa.Array, ta
 
 def _sampled(values: pa.Array) -> pa.Array:
     """Some values, from the first to the last."""
-    places = np.linspace(0, max(len(values) - 1, 0), min(_SAMPLED, len(values)))
-    return values.take(pa.array(np.unique(places.astype(np.int64))))
+    return values.take(pa.array(spread_rows(len(values), _SAMPLED)))
 
 
 def _told_apart(mended: LinkField, link: LinkField, other: Table, theirs: pa.Array) -> pa.Array:

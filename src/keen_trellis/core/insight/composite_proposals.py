@@ -18,7 +18,7 @@ from keen_trellis.core.link import LinkField, Operator
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import ChosenRows, Field, Table
+from keen_trellis.core.table import ChosenRows, Field, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, comparable
 
@@ -105,8 +105,7 @@ def _ends(right: Table) -> Iterator[tuple[Field, Field]]:
 
 
 def _sample(table: Table) -> Table:
-    places = np.linspace(0, max(table.rows - 1, 0), min(_SAMPLED_ROWS, table.rows))
-    return ChosenRows(table, np.unique(places.astype(np.int64)))
+    return ChosenRows(table, spread_rows(table.rows, _SAMPLED_ROWS))
 
 
 def _found(outcome: Match, sample: Table) -> float:

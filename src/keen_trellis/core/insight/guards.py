@@ -17,15 +17,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.expression import Expression
 from keen_trellis.core.insight.open_rows import written
-from keen_trellis.core.insight.reason import Vector
+from keen_trellis.core.insight.reason import Vector, rows_said
 from keen_trellis.core.insight.reasons import Asked
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match
 from keen_trellis.core.preparing import prepare
+from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import ChosenRows, IndexVector, Table, find_field
 from keen_trellis.core.values import FieldType, shortest_number
 
@@ -161,46 +161,47 @@ def _unmatched(guard: str, asked: Asked, match: Match, side: str) -> Verdict:
         most = Decimal(f"{whole}.{fraction or 0}")
         if percent:
             most = most * total / 100
-    said = f"{_rows(len(rows))} of {total:,} {_has(len(rows))} no partner"
+    said = f"{rows_said(len(rows))} of {total:,} {_has(len(rows))} no partner"
     return Verdict(guard, len(rows) <= most, said, side, rows)
 
 
-def _codes(asked: Asked, side: str) -> tuple[Vector, Vector]:
-    """The rows of a side by their link values, and which of them have no value."""
+def _missing(asked: Asked, side: str) -> Vector:
+    """Which rows of a side lack the value of a link."""
     table = asked.left if side == LEFT else asked.right
-    codes, blank = np.zeros(table.rows, np.int64), np.zeros(table.rows, dtype=bool)
+    found = np.zeros(table.rows, dtype=bool)
     for link in asked.links:
         prepared = prepare(_expression(asked, link, side).cells(table), link.preparation)
-        own, size = numbered(prepared)
-        _, codes = np.unique(codes * size + own, return_inverse=True)
         for missing in (prepared.blank, prepared.absent, prepared.lost):
-            blank |= False if missing is None else missing
-    return codes, blank
+            found |= False if missing is None else missing
+    return found
 
 
 def _unique(guard: str, asked: Asked, side: str) -> Verdict:
-    codes, blank = _codes(asked, side)
-    often = np.bincount(codes[~blank], minlength=int(codes.max(initial=0)) + 1)
-    rows = np.flatnonzero(~blank & (often[codes] > 1))
-    keys = int(np.count_nonzero(often > 1))
-    said = f"{keys:,} {'value repeats' if keys == 1 else 'values repeat'}, in {_rows(len(rows))}"
-    return Verdict(guard, not keys, said if keys else "no value repeats", side, rows)
+    table = asked.left if side == LEFT else asked.right
+    names = [link.left if side == LEFT else link.right for link in asked.links]
+    keys = [Key(name, link.preparation) for name, link in zip(names, asked.links, strict=True)]
+    groups, missing = grouped(table, keys), _missing(asked, side)
+    often = np.bincount(groups.codes[~missing], minlength=groups.size)
+    rows = np.flatnonzero(~missing & (often[groups.codes] > 1))
+    values = int(np.count_nonzero(often > 1))
+    said = f"{values:,} {'value repeats' if values == 1 else 'values repeat'}, in {rows_said(len(rows))}"
+    return Verdict(guard, not values, said if values else "no value repeats", side, rows)
 
 
 def _blanks(guard: str, asked: Asked, side: str) -> Verdict:
-    rows = np.flatnonzero(_codes(asked, side)[1])
-    return Verdict(guard, not len(rows), f"{_rows(len(rows))} without a link value", side, rows)
+    rows = np.flatnonzero(_missing(asked, side))
+    return Verdict(guard, not len(rows), f"{rows_said(len(rows))} without a link value", side, rows)
 
 
 def _added(guard: str, match: Match, rows: int) -> Verdict:
     several = np.flatnonzero(match.partners_of_left > 1)
     before = len(match.partners_of_left)
-    return Verdict(guard, rows <= before, f"{rows:,} rows, {_rows(before)} before", LEFT, several)
+    return Verdict(guard, rows <= before, f"{rows:,} rows, {rows_said(before)} before", LEFT, several)
 
 
 def _row_count(guard: str, rows: int, low: str, high: str) -> Verdict:
     holds = rows >= int(low or 0) and (not high or rows <= int(high))
-    return Verdict(guard, holds, _rows(rows))
+    return Verdict(guard, holds, rows_said(rows))
 
 
 def _total(guard: str, guarded: Guarded) -> Verdict:
@@ -228,19 +229,11 @@ def _amount(value: float | int | Decimal) -> str:
 
 def _grain(guard: str, result: Table) -> Verdict:
     names = [name.strip() for name in guard.removeprefix(_GRAIN).split(",")]
-    codes = np.zeros(result.rows, np.int64)
-    for name in names:
-        find_field(result.fields, name)
-        own, size = numbered(prepare(result.column(name), LinkField(name, name).preparation))
-        _, codes = np.unique(codes * size + own, return_inverse=True)
-    often = np.bincount(codes, minlength=1)
-    rows = np.flatnonzero(often[codes] > 1) if result.rows else np.zeros(0, np.int64)
-    said = f"{_rows(len(rows))} share {' and '.join(names)} with another"
+    # A name that is no field would be read as an expression.
+    groups = grouped(result, [Key(find_field(result.fields, name).name) for name in names])
+    rows = np.flatnonzero(np.bincount(groups.codes, minlength=groups.size)[groups.codes] > 1)
+    said = f"{rows_said(len(rows))} share {' and '.join(names)} with another"
     return Verdict(guard, not len(rows), said if len(rows) else "each stands once", RESULT, rows)
-
-
-def _rows(count: int) -> str:
-    return "1 row" if count == 1 else f"{count:,} rows"
 
 
 def _has(count: int) -> str:
@@ -264,13 +257,10 @@ def in_words(guard: str, names: Sequence[str] = ("left rows", "right rows")) -> 
         return f"the total of {guard.removeprefix(_TOTAL)} is carried unchanged"
     if guard.startswith(_GRAIN):
         return f"one row is one {guard.removeprefix(_GRAIN)}"
-    return {
-        "no-rows-added": f"no more rows than {left}",
-    }.get(
-        guard,
-        f"all {side} have a partner"
-        if guard.startswith("all-")
-        else f"no link value repeats in {side}"
-        if guard.endswith("key-unique")
-        else f"no link value of {side} is blank",
-    )
+    if guard == "no-rows-added":
+        return f"no more rows than {left}"
+    if guard.startswith("all-"):
+        return f"all {side} have a partner"
+    if guard.endswith("key-unique"):
+        return f"no link value repeats in {side}"
+    return f"no link value of {side} is blank"

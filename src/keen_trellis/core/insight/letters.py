@@ -82,8 +82,17 @@ class Letters:
     def _powers(self) -> Vector:
         return powers(int(self.lengths.max(initial=0)) + 1)
 
+    @cached_property
+    def _known_sums(self) -> dict[int, Vector]:
+        return {}
+
     def _sums(self, left_out: int) -> Vector:
         """Running sums of the code points, each moved to the front by the number of those left out before."""
+        if left_out not in self._known_sums:
+            self._known_sums[left_out] = self._summed(left_out)
+        return self._known_sums[left_out]
+
+    def _summed(self, left_out: int) -> Vector:
         shifted = np.maximum(self._places - left_out, 0)
         sums = np.zeros(len(self.points) + 1, np.uint64)
         np.cumsum(self.points.astype(np.uint64) * self._powers[shifted], out=sums[1:])

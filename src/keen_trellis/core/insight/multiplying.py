@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from keen_trellis.core.insight.open_rows import OpenRows
-from keen_trellis.core.insight.reason import Kind, Mend, Reason, Way
+from keen_trellis.core.insight.reason import Kind, Mend, Reason, Way, rows_said
 from keen_trellis.core.link import LinkField, Operator, Take, Taken
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match
@@ -31,12 +31,12 @@ def repeated(
     kind = Kind.REPEATED if all(link.operator is Operator.EQUAL for link in links) else Kind.OVERLAP
     rows = OpenRows("left", left, right, links, several)
     names = ", ".join(dict.fromkeys(link.right for link in links))
-    said = f"{names} repeats, which adds {_rows(added)}"
+    said = f"{names} repeats, which adds {rows_said(added)}"
     counts = found.counts
     if kind is Kind.OVERLAP:
-        said = f"each lies in more than one period, which adds {_rows(added)}"
+        said = f"each lies in more than one period, which adds {rows_said(added)}"
     elif counts.cardinality == "n:m":
-        said = f"n:m, {names} repeats on both sides, which adds {_rows(added)}: {counts.pairs:,} pairs"
+        said = f"n:m, {names} repeats on both sides, which adds {rows_said(added)}: {counts.pairs:,} pairs"
     links = tuple(links)
     mends = [
         Mend("take the first match", Way.TAKE, links, Take(Taken.FIRST), added),
@@ -83,7 +83,3 @@ def _extra_link(
         if after.counts.left_matched == found.counts.left_matched:
             return link, found.pairs - after.pairs
     return None
-
-
-def _rows(count: int) -> str:
-    return "1 row" if count == 1 else f"{count:,} rows"

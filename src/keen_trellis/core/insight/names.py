@@ -132,11 +132,9 @@ def _short_for(words: Vocabulary, one: Vector, other: Vector) -> Vector:
         (words.lengths[short] <= 4) & (words.last[short] == words.last[long])
     )
     at = np.flatnonzero(fits)
-    texts = (words.words.take(pa.array(numbers[at])).to_pylist() for numbers in (short, long))
-    short_texts, long_texts = texts
+    texts = [words.words.take(pa.array(numbers[at])).to_pylist() for numbers in (short, long)]
     alike = [
-        process.cpdist(short_texts, long_texts, scorer=scorer, dtype=np.int32, workers=-1)
-        == words.lengths[short[at]]
+        process.cpdist(*texts, scorer=scorer, dtype=np.int32, workers=-1) == words.lengths[short[at]]
         for scorer in (Prefix.similarity, LCSseq.similarity)
     ]
     fits[at] = alike[0] | (alike[1] & contracted[at])

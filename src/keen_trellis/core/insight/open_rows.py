@@ -12,11 +12,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.encoding import numbered
 from keen_trellis.core.expressions.expression import Expression
 from keen_trellis.core.insight.reason import MOST_EXAMPLES, Example, Kind, Mend, Reason, Suggested, Vector
 from keen_trellis.core.link import LinkField
-from keen_trellis.core.preparing import prepare
+from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import Cells, ChosenRows, IndexVector, Table
 from keen_trellis.core.values import as_text
 
@@ -92,11 +91,9 @@ class OpenRows:
         """
         if len(self.links) == 1:
             return self.coded(0)
-        codes = np.zeros(len(self.numbers), np.int64)
-        for link in self.links:
-            own, size = numbered(prepare(self.cells(link), link.preparation))
-            _, codes = np.unique(codes * size + own, return_inverse=True)
-        return Coded(pa.nulls(int(codes.max(initial=-1)) + 1, pa.large_string()), codes)
+        keys = [Key(link.left, link.preparation) for link in self.links]
+        groups = grouped(ChosenRows(self.one, self.numbers), keys)
+        return Coded(pa.nulls(groups.size, pa.large_string()), groups.codes)
 
     def told(
         self,

@@ -17,6 +17,7 @@ from rapidfuzz.distance import OSA
 
 from keen_trellis.core.insight.letters import Keyed, Letters, Vector, blocks, each_once, with_same_key
 from keen_trellis.core.insight.words import Vocabulary
+from keen_trellis.core.table import spread_rows
 from keen_trellis.core.task import Task
 
 # Shorter texts are all alike.
@@ -153,8 +154,7 @@ class _Nearest:
 
 def sampled_places(values: pa.Array) -> Vector:
     """The places of some values, from which it is judged what happens by chance."""
-    places = np.linspace(0, max(len(values) - 1, 0), min(len(values), _SAMPLED))
-    return np.unique(places.astype(np.int64))
+    return spread_rows(len(values), _SAMPLED)
 
 
 def seldom_by_chance(kinds: Vector, own: Vector, wanted: Vector, asked: Vector, sampled: Vector) -> Vector:

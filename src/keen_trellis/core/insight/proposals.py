@@ -20,7 +20,7 @@ from keen_trellis.core.insight.proposal import Proposal
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.parallel import each
 from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import Cells, Field, Table
+from keen_trellis.core.table import Cells, Field, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 
@@ -67,7 +67,7 @@ class _Candidate:
 
 
 def _candidate(table: Table, field: Field) -> _Candidate:
-    rows = np.unique(np.linspace(0, max(table.rows - 1, 0), min(SAMPLE_ROWS, table.rows)).astype(np.int64))
+    rows = spread_rows(table.rows, SAMPLE_ROWS)
     sample = pc.unique(table.take(rows, [field.name])[0].values).drop_null()
     return _Candidate(field, sample, _is_running(table.column(field.name).values))
 

@@ -55,6 +55,11 @@ class Example:
     other: str = ""
 
 
+def rows_said(count: int) -> str:
+    """So many rows, in words."""
+    return "1 row" if count == 1 else f"{count:,} rows"
+
+
 class Way(enum.Enum):
     """What a mend changes."""
 

@@ -61,7 +61,7 @@ def explain(asked: Asked, found: Match, task: Task | None = None) -> list[Reason
 
     def of_side(side: str) -> list[Reason]:
         rows = found.left_unmatched_rows if side == "left" else found.right_unmatched_rows
-        reasons = _Side(asked, side, rows, keys, task).reasons()
+        reasons = _Side(asked, found, side, rows, keys, task).reasons()
         return sorted(reasons, key=lambda reason: -reason.rows)
 
     made = [reason for reasons in each(of_side, ("left", "right")) for reason in reasons]
@@ -107,8 +107,11 @@ class _Keys:
 class _Side:
     """The unmatched rows of one side, explained reason by reason."""
 
-    def __init__(self, asked: Asked, side: str, rows: IndexVector, keys: _Keys, task: Task) -> None:
+    def __init__(
+        self, asked: Asked, found: Match, side: str, rows: IndexVector, keys: _Keys, task: Task
+    ) -> None:
         self._asked, self._side, self._keys, self._task = asked, side, keys, task
+        self._before = found.counts
         on_left = side == "left"
         one, other = (asked.left, asked.right) if on_left else (asked.right, asked.left)
         links = asked.links if on_left else tuple(link.swapped for link in asked.links)
@@ -288,10 +291,9 @@ class _Side:
         mend = self._mend(best.said, Way.LINKS, 0, best.link, mask)
         # The link changes for the rows that match already, too: it is proposed only if they still do.
         whole = match(self._asked.left, self._asked.right, mend.links, self._task).counts
-        before = match(self._asked.left, self._asked.right, self._asked.links, self._task).counts
-        gain = whole.left_matched - before.left_matched
+        gain = whole.left_matched - self._before.left_matched
         if self._side == "right":
-            gain = whole.right_matched - before.right_matched
+            gain = whole.right_matched - self._before.right_matched
         if gain > 0:
             said = "a part of the value matches, or the value is made of two"
             yield rows.told(Kind.COMPOSED, mask, said, [replace(mend, gain=gain)])
