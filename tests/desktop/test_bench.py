@@ -565,6 +565,8 @@ class Guards(BenchCase):
         self.press(KEY.Key_Return)
         self.assertEqual(self.grid.lines.count, 4)
         self.assertEqual(set(self.shown("accession")), set(demo_data.scenario().planted.repeated_accessions))
+        self.press(KEY.Key_F4, modifier=SHIFT)
+        self.assertIn("stand by themselves", self.window.status.shown.text())
         self.press(KEY.Key_Escape)
         self.rest()
         self.assertTrue(self.view.isVisible())

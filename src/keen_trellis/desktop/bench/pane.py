@@ -463,6 +463,10 @@ class BenchPane(QWidget):
         if row is None or content is None or step is None or self._stack.currentWidget() is not self.grid:
             document.said.emit("Move to a row first.")
             return
+        if isinstance(self._shown_for, ChangedRows):
+            # They may be of another table than the step's, such as the one before a refresh.
+            document.said.emit("These rows stand by themselves: follow a row from its step.")
+            return
         sides, flow, runner = content.row_sides(*row), document.flow, document.runner
         is_source = step.kind == SourceKind.name
 
