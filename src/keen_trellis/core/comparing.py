@@ -30,6 +30,25 @@ def ordered_as(values: pa.Array) -> Vector:
     return as_comparable(values, values.slice(0, 0))[0]
 
 
+def best_first(values: pa.Array, *, greatest: bool) -> tuple[Vector, Vector]:
+    """The rows in order of their values, the least (or greatest) first, and for each row its place there.
+
+    Of equal values the first stays first. Blanks are never best: their place is the number of rows.
+    """
+    worth = ordered_as(values)
+    order = np.argsort(worth, kind="stable")
+    if greatest:
+        # The other way round, but the first of equals stays first.
+        back = worth[order][::-1]
+        starts = np.concatenate(([True], back[1:] != back[:-1])) if len(back) else np.zeros(0, bool)
+        block = np.cumsum(starts) - 1
+        order = order[::-1][np.lexsort((order[::-1], block))]
+    place = np.empty(len(order), np.int64)
+    place[order] = np.arange(len(order))
+    place[values.is_null().to_numpy(zero_copy_only=False)] = len(order)
+    return order, place
+
+
 def as_comparable(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     """Two columns of comparable types as vectors of one dtype whose order is that of the values.
 

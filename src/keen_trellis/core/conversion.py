@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.digits import plain_dates, plain_decimals, plain_integers
+from keen_trellis.core.errors import UsageError
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
 
 _MOST_DIGITS = 38
@@ -326,6 +327,18 @@ def converted(values: pa.Array, to: FieldType, notation: Notation | None = None)
         made = pa.nulls(len(values), ARROW_TYPES[to])
     lost = pc.and_(pc.is_valid(values), pc.is_null(made))
     return Converted(made, lost.to_numpy(zero_copy_only=False))
+
+
+def read_as(texts: Sequence[str], to: FieldType, name: str) -> pa.Array:
+    """Texts as values of the type that the field `name` has; UsageError if one of them is none."""
+    found = converted(pa.array(texts, ARROW_TYPES[FieldType.TEXT]), to)
+    if found.count:
+        wrong = texts[int(np.flatnonzero(found.lost)[0])]
+        raise UsageError(
+            f"{name} is {to.value}, and “{wrong}” is not.",
+            remedy="Write it as the field's values are written, or choose another field.",
+        )
+    return found.values
 
 
 def _from_text(values: pa.Array, to: FieldType, notation: Notation) -> pa.Array:

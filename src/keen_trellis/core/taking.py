@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from keen_trellis.core.comparing import ordered_as
+from keen_trellis.core.comparing import best_first
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.link import LinkField, Take, Taken, value_of
 from keen_trellis.core.match import CodeMatch, ListedMatch, Match, index_type, ordered_by_code, running_total
@@ -83,21 +83,9 @@ def _place(table: Table, row: int) -> str:
 def _best(found: Match, take: Take, right: Table) -> IndexVector:
     """For each left row the partner with the least or greatest value; the first of equals, never a blank."""
     values = value_of(take.expression, right.fields).cells(right).values
-    worth = ordered_as(values)
-    known = values.is_valid().to_numpy(zero_copy_only=False)
-    # By value, then by row: the place of each right row among those that may win.
-    order = np.argsort(worth, kind="stable")
-    if take.kind is Taken.GREATEST:
-        # The other way round, but the first of equals stays first.
-        back = worth[order][::-1]
-        starts = np.concatenate(([True], back[1:] != back[:-1])) if len(back) else np.zeros(0, bool)
-        block = np.cumsum(starts) - 1
-        order = order[::-1][np.lexsort((order[::-1], block))]
-    place = np.empty(len(order), np.int64)
-    place[order] = np.arange(len(order))
-    place[~known] = len(order)
+    order, place = best_first(values, greatest=take.kind is Taken.GREATEST)
     if isinstance(found, CodeMatch):
-        codes = np.where(known, found.codes.right, _NONE)
+        codes = np.where(place < len(order), found.codes.right, _NONE)
         best = np.full(max(found.codes.size, 1) + 1, len(order), np.int64)
         held = codes >= 0
         np.minimum.at(best, codes[held], place[held])

@@ -93,6 +93,24 @@ def add_step(
     return _with_step(flow, step), step.id
 
 
+def insert_before(
+    flow: Flow, step_id: str, place: int, kind: str, name: str, settings: msgspec.Struct
+) -> tuple[Flow, str]:
+    """Put a step of one input on the way to input number `place` of a step; the flow and the new one's id."""
+    consumer = flow.step(step_id)
+    flow, new = add_step(flow, kind, name, [consumer.inputs[place]], settings)
+    inputs = tuple(Input(new) if n == place else entry for n, entry in enumerate(consumer.inputs))
+    return _replaced(flow, msgspec.structs.replace(consumer, inputs=inputs)), new
+
+
+def insert_after(flow: Flow, rows: Input, kind: str, name: str, settings: msgspec.Struct) -> tuple[Flow, str]:
+    """Put a step of one input behind a port, before all that took rows there; the flow and its id."""
+    steps = flow.steps
+    flow, new = add_step(flow, kind, name, [rows], settings)
+    redirected = tuple(_redirected(entry, rows, Input(new)) for entry in steps)
+    return msgspec.structs.replace(flow, steps=(*redirected, flow.step(new))), new
+
+
 def add_output(flow: Flow, rows: Input, settings: OutputSettings) -> tuple[Flow, str]:
     """Write the rows at a port to a file when the flow runs; the flow and the new step's id."""
     flow.step(rows.step)

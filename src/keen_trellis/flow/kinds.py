@@ -73,6 +73,8 @@ class StepKind(Protocol):
     input_names: tuple[str, ...]
     # Settings that hold a path, stored relative to the flow's file.
     path_settings: tuple[str, ...]
+    # Whether its rows carry on the rail of its one input, under that rail's name.
+    on_rail: bool
 
     def ports(self, settings: Any) -> tuple[str, ...]:
         """The ports that rows can be taken from."""

@@ -7,15 +7,28 @@ from dataclasses import dataclass
 
 import msgspec
 
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.filling import Gaps
+from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.insight.mended import MendedPairs, mended_pairs
 from keen_trellis.core.insight.open_rows import written
 from keen_trellis.core.insight.reason import Mend, Reason, Way
 from keen_trellis.core.insight.reasons import Asked, explain
+from keen_trellis.core.join_type import type_keeping
+from keen_trellis.core.joining import Side
 from keen_trellis.core.link import Take
 from keen_trellis.core.match import Match
-from keen_trellis.core.table import ChosenRows, Table
+from keen_trellis.core.table import ChosenRows, Field, Table
 from keen_trellis.core.task import Task
-from keen_trellis.flow.steps.join import AcceptedSettings, JoinSettings, LinkSettings
+from keen_trellis.core.values import FieldType
+from keen_trellis.flow.edits import change_settings, insert_after, insert_before
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.steps.distinct import DistinctKind, DistinctSettings, KeySettings
+from keen_trellis.flow.steps.fill import FillKind, FillSettings, FillStepSettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
+from keen_trellis.flow.steps.join import AcceptedSettings, JoinKind, JoinSettings, LinkSettings
+from keen_trellis.flow.wording import rows_called
 
 
 @dataclass(frozen=True)
@@ -64,10 +77,104 @@ def values_of(asked: Asked, reason: Reason) -> tuple[str, ...]:
     return tuple(dict.fromkeys(written(ChosenRows(table, reason.row_numbers), sides)))
 
 
-def settings_after(
+def flow_after(
+    flow: Flow,
+    step_id: str,
+    mend: Mend,
+    reason: Reason,
+    inputs: Sequence[InputShape],
+    accepted: Sequence[str] = (),
+) -> tuple[Flow, str]:
+    """The flow with a mend made, and the step to look at then.
+
+    inputs: what is known of the knot's inputs.  accepted: values that are accepted as absent.
+    """
+    step = flow.step(step_id)
+    settings = msgspec.json.decode(step.settings, type=JoinSettings)
+    own = inputs[0] if reason.side == "left" else inputs[1]
+    place = 0 if reason.side == "left" else 1
+    if mend.way is Way.DISTINCT:
+        distinct = DistinctSettings(keys=_keys(mend), keep=mend.take.name, blanks_stay=True)
+        name = f"Distinct {inputs[1].name}"
+        return insert_before(flow, step_id, 1, DistinctKind.name, name, distinct)[0], step_id
+    if mend.way is Way.FILTER:
+        left_out = _filter(mend, own.fields)
+        name = f"Filtered {own.name}"
+        return insert_before(flow, step_id, place, FilterKind.name, name, left_out)[0], step_id
+    if mend.way is Way.FILL:
+        return _filled(flow, step_id, settings, reason.side, inputs)
+    return change_settings(flow, step_id, _settings_after(settings, mend, reason, accepted)), step_id
+
+
+def _keys(mend: Mend) -> tuple[KeySettings, ...]:
+    preparations = [link.preparation for link in mend.links]
+    return tuple(
+        KeySettings(text, preparation.names, preparation.compare_as)
+        for text, preparation in zip(mend.fields, preparations, strict=True)
+    )
+
+
+def _filter(mend: Mend, fields: Sequence[Field]) -> FilterSettings:
+    """What leaves rows out: those with certain words, or else those with blanks."""
+    names = {field.name for field in fields}
+    if mend.words:
+        (text,) = mend.fields
+        if text in names:
+            others = ConditionSettings(text, Comparison.NONE_OF.value, mend.words)
+            # A blank is not one of the words, and not something else either.
+            blank = ConditionSettings(text, Comparison.BLANK.value)
+            return FilterSettings(conditions=(others, blank), any_of=True)
+        listed = ", ".join("'" + word.replace("'", "''") + "'" for word in mend.words)
+        condition = f"({text}) NOT IN ({listed}) OR ({text}) IS NULL"
+        return FilterSettings(conditions=(ConditionSettings(condition, Comparison.TRUE.value),))
+    return FilterSettings(
+        conditions=tuple(
+            ConditionSettings(text, Comparison.FILLED.value)
+            if text in names
+            else ConditionSettings(f"({text}) IS NOT NULL", Comparison.TRUE.value)
+            for text in mend.fields
+        )
+    )
+
+
+def _filled(
+    flow: Flow,
+    step_id: str,
+    settings: JoinSettings,
+    side: str,
+    inputs: Sequence[InputShape],
+) -> tuple[Flow, str]:
+    """Keep the rows of one side that have no partner, and say so in the texts that the other side brings."""
+    kept = settings.join_type
+    wanted = type_keeping(
+        unmatched_left=kept.keeps_unmatched_left or side == "left",
+        matched=kept.keeps_matched,
+        unmatched_right=kept.keeps_unmatched_right or side == "right",
+    )
+    if wanted is not None:
+        settings = msgspec.structs.replace(settings, type=wanted.value)
+    other, theirs = (inputs[1], Side.RIGHT) if side == "left" else (inputs[0], Side.LEFT)
+    names = tuple(
+        entry.field.name
+        for entry in JoinKind().plan(settings, inputs)
+        if entry.side is theirs and entry.field.type is FieldType.TEXT
+    )
+    if not names:
+        raise UsageError(
+            f"No text of {other.name} comes along that could be filled.",
+            remedy=f"Bring a text field from {other.name} first.",
+        )
+    flow = change_settings(flow, step_id, settings)
+    word = f"no {rows_called(other.name)[0]}"
+    filled = FillSettings(fields=names, of=word, gaps=Gaps.NO_PARTNER.value)
+    name = f"Filled {flow.step(step_id).name}"
+    return insert_after(flow, Input(step_id), FillKind.name, name, FillStepSettings((filled,)))
+
+
+def _settings_after(
     settings: JoinSettings, mend: Mend, reason: Reason, values: Sequence[str] = ()
 ) -> JoinSettings:
-    """The settings of a knot with a mend made. values: those that are accepted as absent."""
+    """The settings of a knot with a mend of its own made. values: those that are accepted as absent."""
     if mend.way is Way.ACCEPT:
         known = {value for entry in settings.accepted if entry.side == reason.side for value in entry.values}
         fresh = tuple(value for value in dict.fromkeys(values) if value not in known)

@@ -85,7 +85,13 @@ class Runner:
         step = _existing(flow, entry)
         kind, settings = self.kinds.of(step), self.kinds.settings(step)
         shapes = self.input_shapes(flow, step, task)
-        return InputShape(port_name(step.name, entry.port, shapes), kind.fields(settings, shapes, entry.port))
+        return InputShape(self._name_of(step, entry.port, shapes), kind.fields(settings, shapes, entry.port))
+
+    def _name_of(self, step: Step, port: str, inputs: Sequence[InputShape]) -> str:
+        """What the rows at a port are called; a step on a rail leaves the rail its name."""
+        if self.kinds.of(step).on_rail:
+            return inputs[0].name
+        return port_name(step.name, port, inputs)
 
     def input_shapes(self, flow: Flow, step: Step, task: Task | None = None) -> list[InputShape]:
         """The shapes of all inputs of a step; a source's one input is its snapshot."""
@@ -132,7 +138,7 @@ class Runner:
             if entry.port not in result.ports:
                 raise UsageError(f"{source.name} has no port “{entry.port}”.", where=step.name)
             shapes = self.input_shapes(flow, source, task)
-            name = port_name(source.name, entry.port, shapes)
+            name = self._name_of(source, entry.port, shapes)
             inputs.append(InputRows(name, result.ports[entry.port], digest(fingerprint, entry.port)))
         return inputs
 

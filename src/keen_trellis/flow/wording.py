@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.preparations import in_words
@@ -71,3 +73,30 @@ def listed(names: list[str], most: int = 3) -> str:
     if len(names) <= most:
         return ", ".join(names)
     return f"{', '.join(names[:most])} and {len(names) - most} more"
+
+
+_KEPT = {"first": "the first", "last": "the last", "least": "the least", "greatest": "the greatest"}
+_FILLED_WITH = {"before": "the row before", "after": "the row after"}
+
+
+def kept_said(keep: str) -> str:
+    """Which of several rows stays: the last, the one with the greatest Valued on."""
+    name, _, expression = keep.partition(":")
+    return f"the one with {_KEPT[name]} {expression}" if expression else _KEPT.get(name, name)
+
+
+def distinct_said(name: str, keys: Sequence[str], keep: str, *, blanks_stay: bool) -> str:
+    """What a distinct step does, in a sentence."""
+    one = rows_called(name)[0]
+    same = " and ".join(keys) if keys else "everything"
+    blanks = "; those with a blank there all stay" if blanks_stay else ""
+    return f"Of {rows_called(name)[1]} with the same {same}, keep {kept_said(keep)} {one}{blanks}."
+
+
+def fill_said(fields: Sequence[str], how: str, of: str) -> str:
+    """One way to fill, in words."""
+    names = listed(list(fields)) or "no field"
+    if how == "leave-out":
+        return f"leave out the rows in which {names} is empty"
+    with_what = f"“{of}”" if how == "value" else of if how == "field" else f"that of {_FILLED_WITH[how]}"
+    return f"fill {names} with {with_what}"

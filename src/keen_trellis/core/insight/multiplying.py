@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from itertools import product
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.insight.open_rows import OpenRows
 from keen_trellis.core.insight.reason import Kind, Mend, Reason, Way, rows_said
 from keen_trellis.core.link import LinkField, Operator, Take, Taken
@@ -18,10 +22,19 @@ from keen_trellis.core.task import Task
 
 _LOOKED_AT = 2_000
 _MOST_PARTNERS = 50
+# In so many of the looked at rows a date must tell which partner is the latest.
+_TELLING = 0.9
 
 
 def repeated(
-    left: Table, right: Table, links: Sequence[LinkField], found: Match, take: Take, task: Task
+    left: Table,
+    right: Table,
+    links: Sequence[LinkField],
+    found: Match,
+    take: Take,
+    task: Task,
+    *,
+    any_of: bool = False,
 ) -> Iterator[Reason]:
     """Rows that have several partners, with what that adds and the values that add most."""
     several = np.flatnonzero(found.partners_of_left > 1)
@@ -37,49 +50,104 @@ def repeated(
         said = f"each lies in more than one period, which adds {rows_said(added)}"
     elif counts.cardinality == "n:m":
         said = f"n:m, {names} repeats on both sides, which adds {rows_said(added)}: {counts.pairs:,} pairs"
-    links = tuple(links)
-    mends = [
-        Mend("take the first match", Way.TAKE, links, Take(Taken.FIRST), added),
-        Mend("take the last match", Way.TAKE, links, Take(Taken.LAST), added),
-    ]
-    extra = _extra_link(left, right, links, found, several, task) if kind is Kind.REPEATED else None
-    if extra is not None:
-        link, fewer = extra
-        text = f"match {link.left} with {link.right} as well"
-        mends.insert(0, Mend(text, Way.EXTRA_LINK, (*links, link), take, fewer))
+    mends = _mends(_Partners(left, right, tuple(links), found, several), kind, take, added, task, any_of)
     yield rows.told(kind, np.ones(len(several), dtype=bool), said, mends)
 
 
-def _extra_link(
-    left: Table, right: Table, links: Sequence[LinkField], found: Match, several: IndexVector, task: Task
-) -> tuple[LinkField, int] | None:
+@dataclass(frozen=True)
+class _Partners:
+    """The partners of rows that have several; those of the first rows are looked at."""
+
+    left: Table
+    right: Table
+    links: tuple[LinkField, ...]
+    found: Match
+    several: IndexVector
+
+    @cached_property
+    def pairs(self) -> tuple[IndexVector, IndexVector, IndexVector]:
+        """For each pair that is looked at: the place of its left row, that row, and its partner."""
+        rows = self.several[:_LOOKED_AT]
+        counts = np.minimum(self.found.partners_of_left[rows], _MOST_PARTNERS)
+        owner = np.repeat(np.arange(len(rows)), counts)
+        nth = np.arange(len(owner)) - np.repeat(np.cumsum(counts) - counts, counts)
+        return owner, rows[owner], self.found.nth_partner(rows[owner], nth)
+
+    def columns(self, *, on_left: bool) -> Iterator[tuple[str, pa.Array]]:
+        """The cells of the pairs in each field that does not link."""
+        _, left, right = self.pairs
+        table, numbers = (self.left, left) if on_left else (self.right, right)
+        linked = {link.left if on_left else link.right for link in self.links}
+        for field in table.fields:
+            if field.name not in linked:
+                yield field.name, table.take(numbers, [field.name])[0].values
+
+
+def _mends(partners: _Partners, kind: Kind, take: Take, added: int, task: Task, any_of: bool) -> list[Mend]:
+    links = partners.links
+    made = []
+    latest = _latest_by(partners, task)
+    if kind is Kind.REPEATED and not any_of:
+        extra = _extra_link(partners, task)
+        if extra is not None:
+            link, fewer = extra
+            text = f"match {link.left} with {link.right} as well"
+            made.append(Mend(text, Way.EXTRA_LINK, (*links, link), take, fewer))
+    if latest:
+        by_latest = Take(Taken.GREATEST, latest)
+        made.append(Mend(f"take the latest match by {latest}", Way.TAKE, links, by_latest, added))
+    made.append(Mend("take the first match", Way.TAKE, links, Take(Taken.FIRST), added))
+    made.append(Mend("take the last match", Way.TAKE, links, Take(Taken.LAST), added))
+    if kind is Kind.REPEATED and not any_of and all(map(_tells_keys_apart, links)):
+        stays = Take(Taken.GREATEST, latest) if latest else Take(Taken.FIRST)
+        keys = tuple(link.right for link in links)
+        which = f"the latest row by {latest}" if latest else "the first row"
+        text = f"keep only {which} of each {' and '.join(keys)} before the knot"
+        made.append(Mend(text, Way.DISTINCT, links, stays, added, fields=keys))
+    return made
+
+
+def _tells_keys_apart(link: LinkField) -> bool:
+    """Whether right rows that are equal in this link are just those that a distinct step finds equal."""
+    return not link.blanks and not link.preparation.corrections
+
+
+def _latest_by(partners: _Partners, task: Task) -> str:
+    """The date or moment of the right table that tells which of several partners is the latest, or ""."""
+    owner = partners.pairs[0]
+    starts = np.flatnonzero(np.diff(owner, prepend=-1))
+    best, most = "", _TELLING
+    for name, values in partners.columns(on_left=False):
+        if not pa.types.is_date(values.type) and not pa.types.is_timestamp(values.type):
+            continue
+        task.checkpoint(0, 0, f"looking whether {name} tells the latest")
+        when = np.where(values.is_valid(), ordered_as(values).astype(np.int64), np.iinfo(np.int64).min)
+        latest = np.maximum.reduceat(when, starts)
+        telling = np.add.reduceat(when == latest[owner], starts) == 1
+        share = float(telling.mean())
+        if share > most or (not best and share >= most):
+            best, most = name, share
+    return best
+
+
+def _extra_link(partners: _Partners, task: Task) -> tuple[LinkField, int] | None:
     """Fields of which one partner of each row has the same value and the others have not, and how many rows
     fewer their link makes; None if there are no such.
     """
-    rows = several[:_LOOKED_AT]
-    counts = np.minimum(found.partners_of_left[rows], _MOST_PARTNERS)
-    owner = np.repeat(np.arange(len(rows)), counts)
-    nth = np.arange(len(owner)) - np.repeat(np.cumsum(counts) - counts, counts)
-    pairs = rows[owner], found.nth_partner(rows[owner], nth)
-    linked = {link.left for link in links}, {link.right for link in links}
-    sides = [
-        [
-            (field.name, table.take(numbers, [field.name])[0].values)
-            for field in table.fields
-            if field.name not in known
-        ]
-        for table, numbers, known in zip((left, right), pairs, linked, strict=True)
-    ]
+    owner = partners.pairs[0]
+    looked_at = int(owner[-1]) + 1
+    sides = [list(partners.columns(on_left=side)) for side in (True, False)]
+    found = partners.found
     for (one, mine), (other, theirs) in product(*sides):
         task.checkpoint(0, 0, f"looking whether {one} and {other} tell partners apart")
         if mine.type != theirs.type:
             continue
         same = pc.fill_null(pc.equal(mine, theirs), False).to_numpy(zero_copy_only=False)
-        agreeing = np.bincount(owner[same], minlength=len(rows))
+        agreeing = np.bincount(owner[same], minlength=looked_at)
         if not (agreeing == 1).all():
             continue
         link = LinkField(one, other)
-        after = match(left, right, (*links, link), task)
+        after = match(partners.left, partners.right, (*partners.links, link), task)
         if after.counts.left_matched == found.counts.left_matched:
             return link, found.pairs - after.pairs
     return None

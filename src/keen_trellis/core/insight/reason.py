@@ -68,15 +68,20 @@ class Way(enum.Enum):
     REVIEW = "review"
     TAKE = "take"
     EXTRA_LINK = "extra-link"
+    DISTINCT = "distinct"
+    FILTER = "filter"
+    FILL = "fill"
     ACCEPT = "accept"
 
 
 @dataclass(frozen=True)
 class Mend:
-    """What would give rows a partner, or take rows that are too many away.
+    """What would give rows a partner, take rows that are too many away, or fill what they lack.
 
-    links, take: those of the join as they would be.  gain: rows of the side that find a partner, or that are
-    fewer.  merged: how many different keys of one side it would make one.
+    links, take: those of the join as they would be; for DISTINCT, `take` is the row that stays.  gain: rows
+    of the side that find a partner, or that are fewer.  merged: how many different keys of one side it would
+    make one.  fields: for a step before the join, the fields or expressions that it goes by: of the right
+    table for DISTINCT, of the reason's side for FILTER.  words: what is filtered out, blanks if none are.
     """
 
     said: str
@@ -85,6 +90,8 @@ class Mend:
     take: Take
     gain: int
     merged: int = 0
+    fields: tuple[str, ...] = ()
+    words: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

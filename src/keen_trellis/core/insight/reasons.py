@@ -65,7 +65,7 @@ def explain(asked: Asked, found: Match, task: Task | None = None) -> list[Reason
         return sorted(reasons, key=lambda reason: -reason.rows)
 
     made = [reason for reasons in each(of_side, ("left", "right")) for reason in reasons]
-    made += repeated(asked.left, asked.right, asked.links, found, asked.take, task)
+    made += repeated(asked.left, asked.right, asked.links, found, asked.take, task, any_of=asked.any_of)
     if not made:
         made.append(Reason(Kind.NOTHING_WRONG, "left", found.counts.left_rows, 0, "every row found just one"))
     return made
@@ -153,7 +153,21 @@ class _Side:
             masks = [getattr(entry, which) for entry in prepared]
             mask = together.reduce([nothing if mask is None else mask for mask in masks]) & rows.is_open
             if mask.any():
-                yield rows.told(kind, mask, said)
+                yield rows.told(kind, mask, said, self._left_out(kind, mask))
+
+    def _left_out(self, kind: Kind, mask: Vector) -> list[Mend]:
+        """To leave rows without a value out before the knot."""
+        if kind is not Kind.BLANK or self._asked.any_of:
+            return []
+        rows = self._rows
+        empty = [rows.cells(link).values.is_null().to_numpy(zero_copy_only=False) for link in rows.links]
+        # What only a preparation makes blank has a value, and is not left out by that.
+        gain = int(np.count_nonzero(np.logical_or.reduce(empty) & mask))
+        if not gain:
+            return []
+        fields = tuple(link.left for link in rows.links)
+        said = f"leave rows without {' or '.join(fields)} out before the knot"
+        return [Mend(said, Way.FILTER, self._asked.links, self._asked.take, gain, fields=fields)]
 
     def _as_accepted(self) -> Iterator[Reason]:
         """Values that were accepted as absent before."""
@@ -228,10 +242,20 @@ class _Side:
         ):
             return None
         mask = coded.rows_of(finding.which)
+        if finding.kind is Kind.PLACEHOLDER and not self._asked.any_of:
+            mends.append(self._without(number, coded.texts.filter(pa.array(finding.which)), mask))
         said = finding.said if len(rows.links) == 1 else f"{rows.links[number].left}: {finding.said}"
         return rows.told(
             finding.kind, mask, said, mends, coded=coded, meant=finding.meant, suggested=suggested
         )
+
+    def _without(self, number: int, words: pa.Array, mask: Vector) -> Mend:
+        """To leave rows with a placeholder out before the knot."""
+        field, found = self._rows.links[number].left, tuple(words.to_pylist())
+        said = f"leave rows with {' or '.join(f'“{word}”' for word in found)} out before the knot"
+        gain = int(np.count_nonzero(mask & self._rows.is_open))
+        links, take = self._asked.links, self._asked.take
+        return Mend(said, Way.FILTER, links, take, gain, fields=(field,), words=found)
 
     def _mend(self, said: str, way: Way, number: int, mended: LinkField, gained: Vector | None) -> Mend:
         """A mend of one link. gained: a mask of rows whose value matches then; with other links these still
@@ -325,7 +349,10 @@ class _Side:
                 said = "none of the values stands on the other side"
         open_rows = rows.rows
         links, take = self._asked.links, self._asked.take
-        mends = [Mend("accept as absent", Way.ACCEPT, links, take, 0)]
+        mends = [
+            Mend("accept as absent", Way.ACCEPT, links, take, 0),
+            Mend("keep them, and fill what they lack after the knot", Way.FILL, links, take, 0),
+        ]
         if doubtful is not None:
             values = _counted(len(doubtful), "value")
             text = f"look {values} through that may be others"

@@ -77,9 +77,15 @@ def summary(table: Table, name: str, task: Task | None = None) -> Summary:
         len(values),
         least,
         greatest,
-        _commonest(values, counts),
+        tuple(share for share in _shares(values, counts, _COMMONEST) if share.rows > 1),
         _patterns(values, counts, task) if field.type is FieldType.TEXT else (),
     )
+
+
+def commonest(table: Table, name: str, most: int) -> tuple[Share, ...]:
+    """Up to `most` values of a field with the rows that have them, the commonest first."""
+    codes, values = _coded(table.column(name))
+    return _shares(values, np.bincount(codes[codes >= 0], minlength=len(values)), most)
 
 
 def _coded(cells: Cells) -> tuple[np.ndarray[Any, np.dtype[Any]], pa.Array]:
@@ -108,9 +114,8 @@ def _ends(values: pa.Array) -> tuple[str, str]:
     return least, greatest
 
 
-def _commonest(values: pa.Array, counts: np.ndarray[Any, np.dtype[Any]]) -> tuple[Share, ...]:
-    order = _largest(counts, _COMMONEST)
-    order = order[counts[order] > 1]
+def _shares(values: pa.Array, counts: np.ndarray[Any, np.dtype[Any]], most: int) -> tuple[Share, ...]:
+    order = _largest(counts, most)
     texts = as_text(values.take(pa.array(order))).to_pylist()
     return tuple(Share(text, int(counts[place])) for text, place in zip(texts, order, strict=True))
 

@@ -469,9 +469,9 @@ def _reason_text(reason: Reason, other_name: str = "") -> str:
 def mend_text(mend: Mend) -> str:
     """A mend as what a click or Enter does."""
     said = mend.said[:1].upper() + mend.said[1:]
-    if mend.way in (Way.TAKE, Way.EXTRA_LINK):
+    if mend.way in (Way.TAKE, Way.EXTRA_LINK, Way.DISTINCT, Way.FILTER):
         return f"{said}, {mend.gain:,} {_rows_word(mend.gain)} fewer"
-    if mend.way is Way.ACCEPT:
+    if mend.way in (Way.ACCEPT, Way.FILL):
         return said
     gains = f"{said}, {'up to ' if mend.way is Way.REVIEW else 'gains '}{mend.gain:,}"
     if mend.merged:

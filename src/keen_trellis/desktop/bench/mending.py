@@ -15,9 +15,9 @@ from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import mend_text
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.review import ReviewView
-from keen_trellis.desktop.document import Document, Outcome
+from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.explaining import Explanations
-from keen_trellis.flow.mending import asked_of, settings_after, values_of
+from keen_trellis.flow.mending import asked_of, flow_after, values_of
 from keen_trellis.flow.reviewing import Review, said_of
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
@@ -66,8 +66,14 @@ class Mending(QObject):
             values = values_of(asked_of(settings, outcome.tables[0], outcome.tables[1]), reason)
         if mend.way is Way.LINKS:
             self._expect_gains()
-        after = settings_after(settings, mend, reason, values)
-        self._document.change_settings(outcome.step.id, after, f"Mend: {mend.said}")
+        try:
+            flow, step = flow_after(
+                self._document.flow, outcome.step.id, mend, reason, outcome.inputs, values
+            )
+        except TrellisError as error:
+            self._document.failed.emit(error)
+            return
+        self._document.edit(flow, f"Mend: {mend.said}", Selection(step))
         self._document.said.emit(f"{mend_text(mend)}. Ctrl+Z takes it back.")
 
     # --- review ---

@@ -15,13 +15,20 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.distinct import DistinctSentence
+from keen_trellis.desktop.sentence.fill import FillSentence
+from keen_trellis.desktop.sentence.filter import FilterSentence
 from keen_trellis.desktop.sentence.join import JoinSentence
+from keen_trellis.desktop.sentence.on_rail import RailSentence
 from keen_trellis.desktop.sentence.source import SourceSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.distinct import DistinctKind
+from keen_trellis.flow.steps.fill import FillKind
+from keen_trellis.flow.steps.filter import FilterKind
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
@@ -57,6 +64,11 @@ class SentencePane(QWidget):
         self.view = SentenceView()
         self.source = SourceSentence(document, self)
         self.join = JoinSentence(document, self)
+        self._on_rail: dict[str, RailSentence] = {
+            FilterKind.name: FilterSentence(document, self),
+            FillKind.name: FillSentence(document, self),
+            DistinctKind.name: DistinctSentence(document, self),
+        }
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
@@ -105,6 +117,8 @@ class SentencePane(QWidget):
             return self._source_items(step, outcome)
         if step.kind == OutputKind.name:
             return self._output_items(step, outcome)
+        if step.kind in self._on_rail:
+            return self._on_rail[step.kind].items(step, outcome)
         if step.kind != JoinKind.name:
             return self._read_aloud(step, outcome)
         if selection.port != ROWS:

@@ -39,6 +39,8 @@ _END_ROOM = 176
 _COLUMN_LEAST = 210
 _MOST_STUMPS = 6
 _STUB = 48
+_BEAD_ROOM = 124
+BEAD = 7.0
 _BEND = 60
 MATCHED_PART = "matched"
 
@@ -122,6 +124,18 @@ class Knot:
 
 
 @dataclass(frozen=True)
+class Bead:
+    """A step on a rail."""
+
+    step: str
+    x: float
+    y: float
+    name: str
+    alarm: bool
+    room: float
+
+
+@dataclass(frozen=True)
 class Stub:
     """Where rows that are left out leave the flow at a knot. short: its text where `room` is scarce."""
 
@@ -174,6 +188,7 @@ class Layout:
     stumps: list[Stump] = field(default_factory=list)
     rails: list[Rail] = field(default_factory=list)
     knots: list[Knot] = field(default_factory=list)
+    beads: list[Bead] = field(default_factory=list)
     stubs: list[Stub] = field(default_factory=list)
     ends: list[End] = field(default_factory=list)
     words: list[Words] = field(default_factory=list)
@@ -194,10 +209,16 @@ class _Planner:
         self.layout = Layout()
         self.free_below = 76.0  # room for the captions of a knot on the first lane
         self.depth = self._depths()
-        self.deepest = max((self.depth[step.id] for step in self._knots()), default=0)
-        room = width - MARGIN_WIDTH - _END_ROOM
-        self.column = max(_COLUMN_LEAST, room / (self.deepest + 1))
-        self.layout.least_width = MARGIN_WIDTH + _COLUMN_LEAST * (self.deepest + 1) + _END_ROOM
+        knot_levels = {self.depth[step.id] for step in self._knots()}
+        bead_levels = {self.depth[step.id] for step in self.flow.steps if _on_rail(step)} - knot_levels
+        beads = _BEAD_ROOM * len(bead_levels)
+        room = width - MARGIN_WIDTH - _END_ROOM - beads
+        self.column = max(_COLUMN_LEAST, room / (len(knot_levels) + 1))
+        self.layout.least_width = MARGIN_WIDTH + _COLUMN_LEAST * (len(knot_levels) + 1) + beads + _END_ROOM
+        # Where the steps of each depth stand: beads want less room than knots.
+        self.level = [float(MARGIN_WIDTH)]
+        for level in range(1, max(knot_levels | bead_levels, default=0) + 1):
+            self.level.append(self.level[-1] + (_BEAD_ROOM if level in bead_levels else self.column))
         self.layout.width = max(width, self.layout.least_width)
 
     def plan(self) -> Layout:
@@ -209,6 +230,8 @@ class _Planner:
                 self.lanes[step.id] = self.lanes[step.inputs[0].step] + self._stub_shift(step.inputs[0])
                 if step.kind == OutputKind.name:
                     self._output(step)
+                elif _on_rail(step):
+                    self._bead(step)
                 else:
                     self._knot(step)
         for step in self.flow.steps:
@@ -219,7 +242,9 @@ class _Planner:
 
     def _knots(self) -> list[Step]:
         return [
-            step for step in self.flow.steps if step.kind != SourceKind.name and step.kind != OutputKind.name
+            step
+            for step in self.flow.steps
+            if step.kind not in (SourceKind.name, OutputKind.name) and not _on_rail(step)
         ]
 
     def _depths(self) -> dict[str, int]:
@@ -321,13 +346,31 @@ class _Planner:
     # --- knots, outputs, rails ---
 
     def _hue(self, entry: Input) -> int | None:
+        """The hue of the rail at a port: that of its source, as long as no knot is on the way."""
         step = self.flow.find(entry.step)
+        while step is not None and entry.port == ROWS and _on_rail(step) and step.inputs:
+            entry = step.inputs[0]
+            step = self.flow.find(entry.step)
         mark = self.marks.get(entry.step) if step is not None and entry.port == ROWS else None
         return mark.hue if mark else None
 
+    def _bead(self, step: Step) -> None:
+        x, y = self.level[self.depth[step.id]], self.lanes[step.id]
+        self.columns[step.id] = x
+        outcome = self.document.outcome(step.id)
+        alarm = outcome is not None and outcome.error is not None
+        self.layout.beads.append(Bead(step.id, x, y, step.name, alarm, _BEAD_ROOM - 8))
+        rows = _rows(outcome)
+        if alarm or rows >= 0:
+            short = f"{rows:,}" if rows >= 0 else "error"
+            text = "cannot be computed" if alarm else f"{rows:,} {'row' if rows == 1 else 'rows'}"
+            if rows == 0:
+                text = "0 rows, emptied here"
+            self.layout.words.append(Words(x, y + 19, text, short, alarm or rows == 0, _BEAD_ROOM - 8))
+        self.layout.height = max(self.layout.height, y + LANE)
+
     def _knot(self, step: Step) -> None:
-        x = MARGIN_WIDTH + self.column * self.depth[step.id]
-        y = self.lanes[step.id]
+        x, y = self.level[self.depth[step.id]], self.lanes[step.id]
         self.columns[step.id] = x
         outcome = self.document.outcome(step.id)
         error = outcome.error if outcome else None
@@ -408,6 +451,7 @@ class _Planner:
         """The rails that carry on from a step, one to each consumer, or one with an open end."""
         outcome = self.document.outcome(step.id)
         x = self.columns[step.id] + (KNOT_WIDTH / 2 if step.kind == JoinKind.name else 0)
+        x += BEAD if _on_rail(step) else 0
         y = self.lanes[step.id]
         uses = [
             (consumer, place, entry)
@@ -427,7 +471,7 @@ class _Planner:
             ends_at = min(x + max(self.column * 0.62, 150), self.layout.width - 60)
             if step.kind == SourceKind.name:
                 ends_at = MARGIN_WIDTH + max(self.column * 0.62, 150)
-            hue = self.marks[step.id].hue if step.id in self.marks else None
+            hue = self._hue(Input(step.id))
             rail = Rail(Selection(step.id), (x, y), (ends_at, y), hue, _rows(outcome), True)
             self.layout.rails.append(rail)
         if step.kind == JoinKind.name:
@@ -437,6 +481,8 @@ class _Planner:
         x, y = self.columns[consumer.id], self.lanes[consumer.id]
         if consumer.kind == OutputKind.name:
             return x, y
+        if _on_rail(consumer):
+            return x - BEAD, y
         return x - KNOT_WIDTH / 2, y if place == 0 else y - KNOT_ABOVE + KNOT_HEIGHT * 0.66
 
     def _count(self, step: Step, outcome: Outcome | None, x: float, y: float, consumers: list[Step]) -> None:
@@ -463,6 +509,11 @@ class _Planner:
             broken = sum(not entry.holds for entry in outcome.guards)
             short = f"{broken} broken" if broken > 1 else "guard broken" if broken else "guarded"
             self.layout.words.append(Words(middle, y - 13, said, short, alarm, room, notch=True))
+
+
+def _on_rail(step: Step) -> bool:
+    kind = KINDS.find(step.kind)
+    return kind is not None and kind.on_rail
 
 
 def guards_said(guards: Sequence[Checked]) -> tuple[str, bool]:

@@ -22,12 +22,14 @@ from PySide6.QtWidgets import QPushButton, QWidget
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.desktop.trellis.layout import (
+    BEAD,
     KNOT_HEIGHT,
     KNOT_WIDTH,
     LANE,
     LINE,
     MARGIN_WIDTH,
     MATCHED_PART,
+    Bead,
     End,
     Head,
     Knot,
@@ -244,6 +246,8 @@ class TrellisView(QWidget):
         self._paint_tether(painter)
         for knot in self._layout.knots:
             self._paint_knot(painter, knot)
+        for bead in self._layout.beads:
+            self._paint_bead(painter, bead)
         for end in self._layout.ends:
             self._paint_end(painter, end)
         for words in self._layout.words:
@@ -353,7 +357,8 @@ class TrellisView(QWidget):
                 painter.drawLine(QPointF(x + gap, y - width / 2), QPointF(x + gap, y + width / 2))
 
     def _is_knot(self, selection: Selection) -> bool:
-        return any(knot.step == selection.step for knot in self._layout.knots) and selection.port == "rows"
+        steps = {knot.step for knot in self._layout.knots} | {bead.step for bead in self._layout.beads}
+        return selection.step in steps and selection.port == "rows"
 
     def _paint_stub(self, painter: QPainter, stub: Stub) -> None:
         chosen = theme()
@@ -400,6 +405,17 @@ class TrellisView(QWidget):
         painter.setFont(font(11))
         painter.setPen(chosen.alarm if knot.alarm else chosen.soft)
         _centred(painter, knot.x, knot.top - 9, knot.detail, knot.room)
+
+    def _paint_bead(self, painter: QPainter, bead: Bead) -> None:
+        chosen = theme()
+        selected = self._document.selection == Selection(bead.step)
+        edge = chosen.accent if selected else chosen.alarm if bead.alarm else chosen.ink
+        painter.setPen(QPen(edge, 2.4 if selected else 1.6))
+        painter.setBrush(chosen.paper)
+        painter.drawEllipse(QPointF(bead.x, bead.y), BEAD, BEAD)
+        painter.setFont(font(11, bold=True))
+        painter.setPen(chosen.accent if selected else chosen.ink)
+        _centred(painter, bead.x, bead.y - 19, bead.name, bead.room)
 
     def _paint_end(self, painter: QPainter, end: End) -> None:
         chosen = theme()
@@ -508,6 +524,7 @@ def _items(layout: Layout) -> list[Item]:
         found.append(Item(rect, stump.selection, stump.name, draggable=True, target=True))
     names = {head.selection.step: head.name for head in layout.heads}
     names |= {knot.step: knot.caption for knot in layout.knots}
+    names |= {bead.step: bead.name for bead in layout.beads}
     for rail in layout.rails:
         grip = max(rail.thickness / 2, 8)
         right = (
@@ -518,6 +535,9 @@ def _items(layout: Layout) -> list[Item]:
         found.append(Item(rect, rail.selection, text, draggable=True, target=True))
     for knot in layout.knots:
         found.extend(_knot_items(knot))
+    for bead in layout.beads:
+        rect = QRectF(bead.x - 13, bead.y - 13, 26, 26)
+        found.append(Item(rect, Selection(bead.step), bead.name, draggable=True, target=True))
     for stub in layout.stubs:
         if stub.selection is not None:
             rect = QRectF(stub.start[0] + 4, stub.end[1] - 10, 240, 20)

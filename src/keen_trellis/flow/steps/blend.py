@@ -58,6 +58,7 @@ class BlendKind:
     settings_type: type[msgspec.Struct] = BlendSettings
     input_names: tuple[str, ...] = ("main", "other")
     path_settings: tuple[str, ...] = ()
+    on_rail = False
 
     def ports(self, settings: BlendSettings) -> tuple[str, ...]:
         return (ROWS, *(f"{UNUSED}{number}" for number in range(1, len(settings.others) + 1)))

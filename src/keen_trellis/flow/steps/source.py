@@ -20,6 +20,7 @@ class SourceKind:
     settings_type: type[msgspec.Struct] = SourceSettings
     input_names: tuple[str, ...] = ()
     path_settings: tuple[str, ...] = ("path",)
+    on_rail = False
 
     def ports(self, settings: SourceSettings) -> tuple[str, ...]:
         return (ROWS,)

@@ -42,6 +42,7 @@ class SummariseKind:
     settings_type: type[msgspec.Struct] = SummariseSettings
     input_names: tuple[str, ...] = ("rows",)
     path_settings: tuple[str, ...] = ()
+    on_rail = False
 
     def ports(self, settings: SummariseSettings) -> tuple[str, ...]:
         return (ROWS,)

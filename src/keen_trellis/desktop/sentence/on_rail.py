@@ -1,0 +1,54 @@
+"""What the sentences of steps on a rail share: the words for what came out, and edits of their settings."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from keen_trellis.desktop.document import Document, Outcome
+from keen_trellis.desktop.sentence.view import Item, Word
+from keen_trellis.flow.graph import Step
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.steps import KINDS
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.sentence.pane import SentencePane
+
+
+class RailSentence:
+    """The sentence of one kind of step on a rail; each kind says how it begins."""
+
+    def __init__(self, document: Document, pane: SentencePane) -> None:
+        self.document = document
+        self.pane = pane
+
+    def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
+        """The whole sentence."""
+        if outcome is None or len(outcome.inputs) != 1:
+            return [Word(f"{step.name}: reading its table.")]
+        items = list(self.clauses(step, KINDS.settings(step), outcome.inputs[0]))
+        if outcome.error is not None:
+            return [*items, Word(str(outcome.error), alarm=True)]
+        if outcome.result is None or outcome.step != step or not outcome.tables:
+            return [*items, Word(": working it out.")]
+        return [*items, Word(self.came_out(outcome))]
+
+    def clauses(self, step: Step, settings: Any, shape: InputShape) -> Sequence[Item]:
+        """What the step does, with its chips."""
+        raise NotImplementedError
+
+    def came_out(self, outcome: Outcome) -> str:
+        """How many of the rows are left."""
+        assert outcome.result is not None
+        before, after = outcome.tables[0].rows, outcome.result.rows.rows
+        return f": {after:,} of {before:,} rows stay." if before != after else f": all {before:,} rows stay."
+
+    def settings(self, step: Step) -> Any:
+        """The settings that the step has now."""
+        return KINDS.settings(self.document.flow.step(step.id))
+
+    def change(self, step: Step, name: str, **changes: Any) -> None:
+        """Give the step other settings; `name` says what was done."""
+        self.document.change_settings(step.id, msgspec.structs.replace(self.settings(step), **changes), name)

@@ -1,0 +1,91 @@
+"""The fill step: something stands where a cell is blank or without partner."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.filling import Fill, FilledTable, FillWith, Gaps, filled_fields
+from keen_trellis.core.table import Field, find_field
+from keen_trellis.core.values import FieldType
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
+from keen_trellis.flow.wording import fill_said
+
+
+class FillSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One way to fill. fields: their names; types: all fields of these types, but not those of `but`.
+
+    how: value, field, before, after or leave-out.  of: the value as text, or the other field.  gaps: blank,
+    no-partner or both.
+    """
+
+    fields: tuple[str, ...] = ()
+    types: tuple[str, ...] = ()
+    but: tuple[str, ...] = ()
+    how: str = FillWith.VALUE.value
+    of: str = ""
+    gaps: str = Gaps.BOTH.value
+
+    def fill(self, fields: Sequence[Field]) -> Fill:
+        """What is filled of these fields; FlowFileError or UsageError where that cannot be."""
+        how, gaps = called(FillWith, self.how, "way to fill"), called(Gaps, self.gaps, "kind of gap")
+        types = {called(FieldType, name, "type") for name in self.types}
+        named = {find_field(fields, name).name for name in self.fields}
+        chosen = tuple(
+            field.name
+            for field in fields
+            if (field.name in named or field.type in types) and field.name not in self.but
+        )
+        return Fill(chosen, how, self.of, gaps)
+
+
+class FillStepSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """fills: one after the other; a later one finds the gaps that are left."""
+
+    fills: tuple[FillSettings, ...] = ()
+
+
+class FillKind:
+    """One input; the same fields and, unless some are left out, the same rows."""
+
+    name = "fill"
+    settings_type: type[msgspec.Struct] = FillStepSettings
+    input_names: tuple[str, ...] = ("rows",)
+    path_settings: tuple[str, ...] = ()
+    on_rail = True
+
+    def ports(self, settings: FillStepSettings) -> tuple[str, ...]:
+        return (ROWS,)
+
+    def fields(
+        self, settings: FillStepSettings, inputs: Sequence[InputShape], port: str
+    ) -> tuple[Field, ...]:
+        fields = inputs[0].fields
+        return filled_fields(fields, [entry.fill(fields) for entry in settings.fills])
+
+    def problems(self, settings: FillStepSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
+        try:
+            self.fields(settings, inputs, ROWS)
+        except TrellisError as error:
+            return [error]
+        return []
+
+    def fingerprint(self, settings: FillStepSettings, inputs: Sequence[InputShape]) -> object:
+        return encode_settings(settings)
+
+    def compute(
+        self, settings: FillStepSettings, inputs: Sequence[InputRows], context: Context
+    ) -> StepResult:
+        table = inputs[0].table
+        fills = [entry.fill(table.fields) for entry in settings.fills]
+        return StepResult({ROWS: FilledTable(table, fills, context.task)})
+
+    def sentence(self, settings: FillStepSettings, inputs: Sequence[InputShape]) -> str:
+        said = [
+            fill_said([*entry.fields, *(f"all {kind} fields" for kind in entry.types)], entry.how, entry.of)
+            for entry in settings.fills
+        ]
+        return f"In {inputs[0].name}, {'; '.join(said) or 'nothing is filled yet'}."
