@@ -373,7 +373,11 @@ class Mending(BenchCase):
         menu = QApplication.activePopupWidget()
         self.assertEqual(
             [action.text() for action in menu.actions()],
-            ["Take the first match, 3 rows fewer", "Take the last match, 3 rows fewer"],
+            [
+                "Take the first match, 3 rows fewer",
+                "Take the last match, 3 rows fewer",
+                "Keep only the first row of each accession before the knot, 3 rows fewer",
+            ],
         )
         menu.actions()[1].trigger()
         menu.close()

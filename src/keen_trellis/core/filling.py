@@ -74,7 +74,7 @@ class FilledTable(Table):
                 table = _without_gaps(table, fill)
         self._table = table
         self.rows = table.rows
-        self._made: dict[str, tuple[Cells, IndexVector]] = {}
+        self._made: dict[str, Cells] = {}
         for done, field in enumerate(self.fields):
             own = [fill for fill in fills if field.name in fill.fields and fill.how is not FillWith.LEAVE_OUT]
             if own:
@@ -84,20 +84,15 @@ class FilledTable(Table):
     @property
     def counts(self) -> dict[str, int]:
         """How many cells of each field were filled."""
-        return {name: int(np.count_nonzero(mask)) for name, (_, mask) in self._made.items()}
-
-    def filled(self, name: str, rows: IndexVector) -> IndexVector:
-        """Which cells of a field are filled ones: a mask of the rows asked for, -1 for none."""
-        if name not in self._made:
-            return np.zeros(len(rows), dtype=bool)
-        return np.append(self._made[name][1], False)[rows]
+        masks = {name: cells.filled for name, cells in self._made.items()}
+        return {name: int(np.count_nonzero(mask)) for name, mask in masks.items() if mask is not None}
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
         plain = [name for name in found if name not in self._made]
         read = dict(zip(plain, self._table.take(rows, plain), strict=True)) if plain else {}
         chosen = row_numbers(rows, self.rows)
-        return [read[name] if name in read else taken(self._made[name][0], chosen) for name in found]
+        return [read[name] if name in read else taken(self._made[name], chosen) for name in found]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._table.origins(row)
@@ -108,7 +103,7 @@ class FilledTable(Table):
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         return rows if self is source else self._table.rows_from(source, rows)
 
-    def _filled(self, field: Field, fills: Sequence[Fill]) -> tuple[Cells, IndexVector]:
+    def _filled(self, field: Field, fills: Sequence[Fill]) -> Cells:
         cells = self._table.column(field.name)
         cells = Cells(cells.values.cast(field.arrow_type), cells.absent)
         done = np.zeros(self.rows, dtype=bool)
@@ -119,7 +114,7 @@ class FilledTable(Table):
             absent = None if cells.absent is None else cells.absent & ~now
             cells = Cells(pc.if_else(pa.array(now), others, cells.values), absent)
             done |= now
-        return cells, done
+        return Cells(cells.values, cells.absent, done)
 
     def _others(self, fill: Fill, field: Field, cells: Cells, gaps: IndexVector) -> pa.Array:
         """What stands in each row for a gap."""

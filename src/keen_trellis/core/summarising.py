@@ -135,4 +135,5 @@ def taken(cells: Cells, rows: IndexVector) -> Cells:
         return Cells(pa.nulls(len(rows), cells.values.type), np.ones(len(rows), dtype=bool))
     values = cells.values.take(pa.array(rows, mask=nowhere))
     absent = nowhere if cells.absent is None else nowhere | cells.absent[np.maximum(rows, 0)]
-    return Cells(values, absent if absent.any() else None)
+    filled = None if cells.filled is None else cells.filled[np.maximum(rows, 0)] & ~nowhere
+    return Cells(values, absent if absent.any() else None, filled)

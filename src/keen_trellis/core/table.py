@@ -44,11 +44,13 @@ class Field:
 class Cells:
     """Cells of one column: values (null is blank) and, where a join found no partner, a mask.
 
-    values: Arrow array of n cells.  absent: bool vector of length n, or None if no cell is.
+    values: Arrow array of n cells.  absent, filled: bool vectors of length n, or None if no cell is; filled
+    ones were blank or without partner before a fill step.
     """
 
     values: pa.Array
     absent: np.ndarray[Any, np.dtype[np.bool_]] | None = None
+    filled: np.ndarray[Any, np.dtype[np.bool_]] | None = None
 
 
 @dataclass(frozen=True)

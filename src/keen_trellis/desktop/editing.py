@@ -18,6 +18,9 @@ from keen_trellis.flow import edits
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.distinct import DistinctKind, DistinctSettings
+from keen_trellis.flow.steps.fill import FillKind, FillStepSettings
+from keen_trellis.flow.steps.filter import FilterKind, FilterSettings
 from keen_trellis.flow.steps.join import (
     UNMATCHED_LEFT,
     UNMATCHED_RIGHT,
@@ -25,7 +28,7 @@ from keen_trellis.flow.steps.join import (
     JoinSettings,
     LinkSettings,
 )
-from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.wording import question
 from keen_trellis.sources.locations import TYPED
 
@@ -202,6 +205,35 @@ def swap_sides(document: Document, step_id: str) -> None:
     if outcome is not None and len(outcome.inputs) == 2:
         names = (outcome.inputs[0].name, outcome.inputs[1].name)
         document.said.emit(swap_said(names, settings, settings.swapped))
+
+
+# --- steps on a rail ---
+
+
+def insert(document: Document, kind: str, settings: edits.RailSettings, name: str) -> None:
+    """Put a step behind what is selected, on its rail."""
+    selection = document.selection
+    step = document.flow.find(selection.step)
+    if step is None or step.kind == OutputKind.name:
+        document.said.emit("Select a rail, a knot or a stub first: the step goes behind it.")
+        return
+    flow, new = edits.insert_after(document.flow, Input(step.id, selection.port), kind, settings)
+    document.edit(flow, name, Selection(new))
+
+
+def insert_filter(document: Document) -> None:
+    """Put a filter behind what is selected; without conditions yet, it keeps every row."""
+    insert(document, FilterKind.name, FilterSettings(), "Filter rows")
+
+
+def insert_fill(document: Document) -> None:
+    """Put a fill step behind what is selected; it fills nothing yet."""
+    insert(document, FillKind.name, FillStepSettings(), "Fill gaps")
+
+
+def insert_distinct(document: Document) -> None:
+    """Put a distinct step behind what is selected; rows that are the same in all fields become one."""
+    insert(document, DistinctKind.name, DistinctSettings(), "Keep distinct rows")
 
 
 # --- outputs ---

@@ -26,15 +26,16 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
+from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing
 from keen_trellis.desktop import theme as looks
 from keen_trellis.desktop.bench.pane import BenchPane
-from keen_trellis.desktop.commands import Command, Commands, separator
+from keen_trellis.desktop.commands import Commands
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.jobs import Jobs
+from keen_trellis.desktop.menus import all_commands
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.pane import SentencePane
 from keen_trellis.desktop.settings import Remembered
@@ -75,7 +76,7 @@ class MainWindow(QMainWindow):
         self.sources = SourceActions(self)
         self._leaving = False
         self._build()
-        self.commands = Commands(self, self._all_commands(), self._menus)
+        self.commands = Commands(self, all_commands(self), self._menus)
         self._menus["File"].aboutToShow.connect(self._fill_recent)
         self._connect()
         self._restore()
@@ -98,7 +99,7 @@ class MainWindow(QMainWindow):
         bar = QMenuBar()
         bar.setNativeMenuBar(False)
         self._menus: dict[str, QMenu] = {}
-        for name in ("File", "Edit", "Flow", "Rows", "View", "Help"):
+        for name in ("File", "Edit", "Flow", "Step", "Rows", "View", "Help"):
             self._menus[name] = bar.addMenu(f"&{name}")
         self._recent = QMenu("Open &recent", self)
         self._questions = self._menus["Flow"].addMenu("Join &type")
@@ -136,100 +137,6 @@ class MainWindow(QMainWindow):
         whole.addWidget(self.status)
         self.setCentralWidget(body)
 
-    def _all_commands(self) -> list[Command]:
-        return [
-            Command("new", "File", "&New flow", "Ctrl+N", self.new),
-            Command("open", "File", "&Open a flow or files…", "Ctrl+O", self.open_dialog),
-            Command(
-                "open_folder",
-                "File",
-                "Open a folder of like &files…",
-                "Ctrl+Shift+F",
-                self.sources.open_folder,
-            ),
-            Command(
-                "open_address",
-                "File",
-                "Open a data&base by address…",
-                "Ctrl+Shift+O",
-                self.sources.open_address,
-            ),
-            Command("type_table", "File", "&Type or paste a table", "Ctrl+Shift+T", self.sources.type_table),
-            Command("demo", "File", "Open the &demo", "", self.open_demo),
-            separator("File"),
-            Command("save", "File", "&Save", "Ctrl+S", self.save),
-            Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", self.save_as),
-            separator("File"),
-            Command("quit", "File", "&Quit", "Ctrl+Q", self._close_soon),
-            Command("undo", "Edit", "&Undo", "Ctrl+Z", self.document.undo),
-            Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", self.document.redo),
-            separator("Edit"),
-            Command("copy", "Edit", "&Copy rows", "Ctrl+C", self.bench.grid.copy),
-            Command("find", "Edit", "&Find in rows…", "Ctrl+F", self.bench.open_find),
-            Command("find_next", "Edit", "Find ne&xt", "F3", self.bench.find_next),
-            Command(
-                "find_before",
-                "Edit",
-                "Find pre&vious",
-                "Shift+F3",
-                lambda: self.bench.find_next(backwards=True),
-            ),
-            separator("Edit"),
-            Command("rename", "Edit", "Re&name…", "F2", self.rename),
-            Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(self.document)),
-            separator("Edit"),
-            Command("finder", "Edit", "Find any co&mmand…", "Ctrl+K", self.open_finder),
-            Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", self.begin_rail),
-            Command("join", "Flow", "&Join with…", "Ctrl+J", self.join_dialog),
-            Command("swap", "Flow", "S&wap left and right", "Ctrl+T", self.swap),
-            Command("question", "Flow", "Ask another &question…", "Ctrl+Return", self.ask_question),
-            Command(
-                "types", "Flow", "All join t&ypes side by side", "Ctrl+Shift+Return", self.bench.show_types
-            ),
-            Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", self.bench.guarding.show),
-            separator("Flow"),
-            Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", self.add_output),
-            Command("write", "Flow", "Write all &outputs", "F9", self.write_all),
-            separator("Flow"),
-            Command("refresh", "Flow", "&Refresh all sources", "F5", self.document.refresh),
-            Command(
-                "refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", self.sources.refresh_one
-            ),
-            Command("changes", "Flow", "What c&hanged", "Shift+F5", self.bench.show_changes),
-            Command("watch", "Flow", "&Watch the sources for changes", "", self.sources.switch_watching),
-            separator("Flow"),
-            *(
-                Command(
-                    f"type_{n}", "Join type", kind.trade_name.capitalize(), str(n), self._type_setter(kind)
-                )
-                for n, kind in enumerate(QUESTION_TYPES, 1)
-            ),
-            Command(
-                "record", "Rows", "&All fields of the row and its partners", "F4", self.bench.show_record
-            ),
-            Command("trace", "Rows", "Where the row comes from and &goes", "Shift+F4", self.bench.show_trace),
-            Command("fields", "Rows", "&Fields and what they hold", "F7", self.bench.show_fields),
-            Command("raw", "Rows", "Ra&w cells of the source", "Shift+F7", self.bench.show_raw),
-            Command("typing", "Rows", "&Edit the rows typed in", "", self.bench.show_typing),
-            Command("mend", "Rows", "&Mend what the line says", "", self.bench.grid.mend_current),
-            Command("mends", "Rows", "Other m&ends…", "", self.bench.grid.open_current_mends),
-            Command("review", "Rows", "Re&view likely partners", "Ctrl+R", self.bench.mending.review),
-            Command(
-                "clusters",
-                "Rows",
-                "Where the rows cl&uster by this field",
-                "Ctrl+Shift+L",
-                self.bench.show_clusters,
-            ),
-            Command("sort", "Rows", "&Sort by this field", "Ctrl+L", self.bench.grid.sort_current),
-            Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: self._jump(1)),
-            Command("last_band", "Rows", "&Previous band", "Ctrl+Up", lambda: self._jump(-1)),
-            Command("next_pane", "View", "&Next pane", "F6", self.next_pane),
-            Command("bench_alone", "View", "&Bench alone", "F8", self.bench_alone),
-            Command("dark", "View", "&Dark theme", "Ctrl+Shift+D", self.switch_theme),
-            Command("about", "Help", "&About Keen Trellis", "", self.about),
-        ]
-
     def _connect(self) -> None:
         document = self.document
         document.changed.connect(self._update_state)
@@ -255,7 +162,9 @@ class MainWindow(QMainWindow):
         self.bench.row_settled.connect(self.sentence.settle_row)
         self.setTabOrder(self.trellis, self.sentence)
 
-    def _type_setter(self, kind: JoinType) -> Callable[[], None]:
+    def type_setter(self, kind: JoinType) -> Callable[[], None]:
+        """What asks the selected knot for a join of this type."""
+
         def set_type() -> None:
             knot = editing.selected_knot(self.document)
             if knot is None:
@@ -481,7 +390,8 @@ class MainWindow(QMainWindow):
         box.finished.connect(finished)
         box.open()
 
-    def _close_soon(self) -> None:
+    def close_soon(self) -> None:
+        """Close the window, asking about unsaved changes first."""
         self.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
@@ -692,7 +602,8 @@ class MainWindow(QMainWindow):
         """Open the command finder."""
         open_finder(self, self.commands.all, self.document, self.document.select)
 
-    def _jump(self, step: int) -> None:
+    def jump_to_band(self, step: int) -> None:
+        """Go so many bands on in the bench."""
         self.bench.grid.jump_band(step)
         self.bench.focus_rows()
 

@@ -11,9 +11,15 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds, encode_settings
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps.distinct import DistinctSettings
+from keen_trellis.flow.steps.fill import FillStepSettings
+from keen_trellis.flow.steps.filter import FilterSettings
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
+
+# The settings of steps on a rail, which are called by what they do.
+RailSettings = FilterSettings | FillStepSettings | DistinctSettings
 
 
 def add_file(flow: Flow, path: str) -> Flow:
@@ -94,19 +100,19 @@ def add_step(
 
 
 def insert_before(
-    flow: Flow, step_id: str, place: int, kind: str, name: str, settings: msgspec.Struct
+    flow: Flow, step_id: str, place: int, kind: str, settings: RailSettings
 ) -> tuple[Flow, str]:
     """Put a step of one input on the way to input number `place` of a step; the flow and the new one's id."""
     consumer = flow.step(step_id)
-    flow, new = add_step(flow, kind, name, [consumer.inputs[place]], settings)
+    flow, new = add_step(flow, kind, settings.caption, [consumer.inputs[place]], settings)
     inputs = tuple(Input(new) if n == place else entry for n, entry in enumerate(consumer.inputs))
     return _replaced(flow, msgspec.structs.replace(consumer, inputs=inputs)), new
 
 
-def insert_after(flow: Flow, rows: Input, kind: str, name: str, settings: msgspec.Struct) -> tuple[Flow, str]:
+def insert_after(flow: Flow, rows: Input, kind: str, settings: RailSettings) -> tuple[Flow, str]:
     """Put a step of one input behind a port, before all that took rows there; the flow and its id."""
     steps = flow.steps
-    flow, new = add_step(flow, kind, name, [rows], settings)
+    flow, new = add_step(flow, kind, settings.caption, [rows], settings)
     redirected = tuple(_redirected(entry, rows, Input(new)) for entry in steps)
     return msgspec.structs.replace(flow, steps=(*redirected, flow.step(new))), new
 
@@ -126,9 +132,19 @@ def add_output(flow: Flow, rows: Input, settings: OutputSettings) -> tuple[Flow,
 
 
 def change_settings(flow: Flow, step_id: str, settings: msgspec.Struct) -> Flow:
-    """Give a step other settings; members that this program does not know stay as they are."""
+    """Give a step other settings; members that this program does not know stay as they are.
+
+    A step that is called by what it does is called by what it does now.
+    """
     step = flow.step(step_id)
-    return _replaced(flow, msgspec.structs.replace(step, settings=encode_settings(settings, step.settings)))
+    name = step.name
+    caption = getattr(settings, "caption", "")
+    if caption:
+        before = msgspec.json.decode(step.settings, type=type(settings))
+        if re.fullmatch(rf"{re.escape(getattr(before, 'caption', ''))}( \d+)?", name):
+            name = _free(caption, {entry.name for entry in flow.steps if entry.id != step_id}, " ")
+    changed = msgspec.structs.replace(step, name=name, settings=encode_settings(settings, step.settings))
+    return _replaced(flow, changed)
 
 
 def rename(flow: Flow, step_id: str, name: str) -> Flow:

@@ -95,12 +95,10 @@ def flow_after(
     place = 0 if reason.side == "left" else 1
     if mend.way is Way.DISTINCT:
         distinct = DistinctSettings(keys=_keys(mend), keep=mend.take.name, blanks_stay=True)
-        name = f"Distinct {inputs[1].name}"
-        return insert_before(flow, step_id, 1, DistinctKind.name, name, distinct)[0], step_id
+        return insert_before(flow, step_id, 1, DistinctKind.name, distinct)[0], step_id
     if mend.way is Way.FILTER:
         left_out = _filter(mend, own.fields)
-        name = f"Filtered {own.name}"
-        return insert_before(flow, step_id, place, FilterKind.name, name, left_out)[0], step_id
+        return insert_before(flow, step_id, place, FilterKind.name, left_out)[0], step_id
     if mend.way is Way.FILL:
         return _filled(flow, step_id, settings, reason.side, inputs)
     return change_settings(flow, step_id, _settings_after(settings, mend, reason, accepted)), step_id
@@ -167,8 +165,7 @@ def _filled(
     flow = change_settings(flow, step_id, settings)
     word = f"no {rows_called(other.name)[0]}"
     filled = FillSettings(fields=names, of=word, gaps=Gaps.NO_PARTNER.value)
-    name = f"Filled {flow.step(step_id).name}"
-    return insert_after(flow, Input(step_id), FillKind.name, name, FillStepSettings((filled,)))
+    return insert_after(flow, Input(step_id), FillKind.name, FillStepSettings((filled,)))
 
 
 def _settings_after(

@@ -1,11 +1,11 @@
-"""Paints single cells: values, blanks, cells without partner, and raw link values."""
+"""Paints single cells: values, filled ones, blanks, cells without partner, and raw link values."""
 
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFontMetrics, QPainter, QPen, QPolygonF
 
-from keen_trellis.desktop.bench.content import ABSENT, BLANK, Cell, Column
+from keen_trellis.desktop.bench.content import ABSENT, BLANK, FILLED, Cell, Column
 from keen_trellis.desktop.theme import font, hatching, theme
 
 PAD = 8
@@ -38,11 +38,23 @@ def paint_cell(painter: QPainter, box: QRectF, cell: Cell, column: Column) -> No
     text = " ".join(cell.text.splitlines())
     shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, int(inner.width()))
     painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | align | Qt.TextFlag.TextSingleLine, shown)
+    if cell.state == FILLED:
+        wide = QFontMetrics(painter.font()).horizontalAdvance(shown)
+        left = inner.right() - wide if align == Qt.AlignmentFlag.AlignRight else inner.left()
+        _dotted(painter, left, inner.center().y() + 8, wide)
+
+
+def _dotted(painter: QPainter, left: float, y: float, wide: float) -> None:
+    """The line under a value that a fill step put there."""
+    pen = QPen(theme().soft, 1.6)
+    pen.setDashPattern([1.0, 1.6])
+    painter.setPen(pen)
+    painter.drawLine(QPointF(left, y), QPointF(left + wide, y))
 
 
 def paint_raw(painter: QPainter, box: QRectF, cell: Cell, align: Qt.AlignmentFlag) -> None:
     """A link value as it is written; each outer space is a dot."""
-    if cell.state != "value":
+    if cell.state in (BLANK, ABSENT):
         if cell.state == BLANK:
             paint_blank(painter, box, align)
         else:

@@ -279,12 +279,15 @@ class Content:
         return found + (self.right.origins(right) if right >= 0 and self.right is not None else ())
 
 
-VALUE, BLANK, ABSENT = "value", "blank", "absent"
+VALUE, BLANK, ABSENT, FILLED = "value", "blank", "absent", "filled"
 
 
 @dataclass(frozen=True)
 class Cell:
-    """A cell as it is shown. state: value, blank or absent (no partner).  other: the right link value."""
+    """A cell as it is shown. state: value, blank, absent (no partner) or filled (by a fill step).
+
+    other: the right link value.
+    """
 
     text: str
     state: str
@@ -294,14 +297,16 @@ class Cell:
 def shown_cells(cells: Cells, *, grouped: bool = False) -> list[Cell]:
     """Cells as they are shown; grouped: the digits of numbers stand in groups of three."""
     texts = as_text(cells.values).to_pylist()
-    absent = cells.absent if cells.absent is not None else [False] * len(texts)
+    absent, filled = (
+        mask if mask is not None else [False] * len(texts) for mask in (cells.absent, cells.filled)
+    )
     return [
         Cell("", ABSENT)
         if gone
         else Cell("", BLANK)
         if text is None
-        else Cell(_grouped(text) if grouped else text, VALUE)
-        for text, gone in zip(texts, absent, strict=True)
+        else Cell(_grouped(text) if grouped else text, FILLED if was_gap else VALUE)
+        for text, gone, was_gap in zip(texts, absent, filled, strict=True)
     ]
 
 

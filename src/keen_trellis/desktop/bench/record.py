@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.table import Table
-from keen_trellis.desktop.bench.content import ABSENT, BLANK, Cell, Content, Part, shown_cells
+from keen_trellis.desktop.bench.content import ABSENT, BLANK, FILLED, Cell, Content, Part, shown_cells
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.wording import rows_called
 
@@ -135,4 +135,4 @@ def _cell_item(cell: Cell) -> QTableWidgetItem:
         return _item("blank", chosen.soft)
     if cell.state == ABSENT:
         return _item("no partner", chosen.soft)
-    return _item(cell.text, chosen.ink)
+    return _item(f"{cell.text}   (filled in)" if cell.state == FILLED else cell.text, chosen.ink)

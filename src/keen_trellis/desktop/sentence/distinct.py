@@ -47,8 +47,8 @@ class DistinctSentence(RailSentence):
             Chip(kept_said(settings.keep), lambda anchor: self._choose_kept(step, shape, anchor), "Kept")
         )
         if settings.blanks_stay:
-            items.append(Word("; rows with a blank there all stay"))
-        return items
+            items += [Word("."), Word("Rows with a blank there are all kept")]
+        return [*items, Word(".")]
 
     def _choose_keys(self, step: Step, shape: InputShape, anchor: QWidget) -> None:
         settings: DistinctSettings = self.settings(step)

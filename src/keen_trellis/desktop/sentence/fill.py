@@ -58,7 +58,8 @@ class FillSentence(RailSentence):
                 *(Word(word) for word in put),
                 Chip(_with_what(fill), value, "Filled with"),
             ]
-        return [*items, Chip("and where …", partial(self._add, step, shape), "Another fill")]
+        more = "and where …" if items else "choose a field to fill"
+        return [*items, Chip(more, partial(self._add, step, shape), "Another fill", doing=not items)]
 
     def came_out(self, outcome: Outcome) -> str:
         """How many cells were filled, and how many of the same fields are still open."""

@@ -32,7 +32,7 @@ class RailSentence:
         if outcome.error is not None:
             return [*items, Word(str(outcome.error), alarm=True)]
         if outcome.result is None or outcome.step != step or not outcome.tables:
-            return [*items, Word(": working it out.")]
+            return [*items, Word("Working it out.")]
         return [*items, Word(self.came_out(outcome))]
 
     def clauses(self, step: Step, settings: Any, shape: InputShape) -> Sequence[Item]:
@@ -43,7 +43,7 @@ class RailSentence:
         """How many of the rows are left."""
         assert outcome.result is not None
         before, after = outcome.tables[0].rows, outcome.result.rows.rows
-        return f": {after:,} of {before:,} rows stay." if before != after else f": all {before:,} rows stay."
+        return f"{after:,} of {before:,} rows stay." if before != after else f"All {before:,} rows stay."
 
     def settings(self, step: Step) -> Any:
         """The settings that the step has now."""

@@ -106,7 +106,7 @@ class Part:
 
 @dataclass(frozen=True)
 class Knot:
-    """A join. Its parts are empty while its match is not known."""
+    """A join. Its parts are empty while its match is not known. short: its detail where `room` is scarce."""
 
     step: str
     x: float
@@ -114,6 +114,7 @@ class Knot:
     parts: tuple[Part, ...]
     caption: str
     detail: str
+    short: str
     room: float
     hues: tuple[int | None, int | None]
     alarm: bool
@@ -361,12 +362,14 @@ class _Planner:
         alarm = outcome is not None and outcome.error is not None
         self.layout.beads.append(Bead(step.id, x, y, step.name, alarm, _BEAD_ROOM - 8))
         rows = _rows(outcome)
-        if alarm or rows >= 0:
+        before = self.document.outcome(step.inputs[0].step)
+        if alarm or (rows >= 0 and rows != _rows(before, step.inputs[0].port)):
             short = f"{rows:,}" if rows >= 0 else "error"
             text = "cannot be computed" if alarm else f"{rows:,} {'row' if rows == 1 else 'rows'}"
             if rows == 0:
                 text = "0 rows, emptied here"
-            self.layout.words.append(Words(x, y + 19, text, short, alarm or rows == 0, _BEAD_ROOM - 8))
+            words = Words(x + _BEAD_ROOM / 2, y + 19, text, short, alarm or rows == 0, _BEAD_ROOM - 20)
+            self.layout.words.append(words)
         self.layout.height = max(self.layout.height, y + LANE)
 
     def _knot(self, step: Step) -> None:
@@ -377,6 +380,7 @@ class _Planner:
         settings = _join_settings(step)
         names = [shape.name for shape in outcome.inputs] if outcome and len(outcome.inputs) == 2 else []
         caption, detail = step.name, "working it out" if error is None else "cannot be computed"
+        short = ""
         parts: tuple[Part, ...] = ()
         hues = (self._hue(step.inputs[0]), self._hue(step.inputs[1]) if len(step.inputs) > 1 else None)
         if settings is not None and names:
@@ -385,14 +389,16 @@ class _Planner:
             counts = outcome.result.match.counts
             share = counts.left_matched / counts.left_rows if counts.left_rows else 0.0
             main = names[0].split(" with ")[0]
-            detail = f"{settings.join_type.trade_name} · {percent(share)} of {main} found one"
+            short = f"{percent(share)} of {main} found one"
+            detail = f"{settings.join_type.trade_name} · {short}"
             parts = _parts(
                 y - KNOT_ABOVE, counts.left_unmatched, counts.left_matched, counts.right_unmatched, settings
             )
             self._stubs(step, x, y, parts, settings, names, hues)
         elif settings is None and outcome is not None and outcome.result is not None:
             detail = f"{step.kind} · {outcome.result.rows.rows:,} rows"
-        knot = Knot(step.id, x, y, parts, caption, detail, self.column - 16, hues, error is not None)
+        room, alarm = self.column - 16, error is not None
+        knot = Knot(step.id, x, y, parts, caption, detail, short or detail, room, hues, alarm)
         self.layout.knots.append(knot)
         self.layout.height = max(self.layout.height, y + KNOT_HEIGHT)
 

@@ -241,9 +241,9 @@ class TrellisView(QWidget):
         joined_last = sorted(self._layout.rails, key=lambda rail: rail.hue is None)
         for rail in joined_last:
             self._paint_rail(painter, rail)
+        self._paint_tether(painter)
         for stub in self._layout.stubs:
             self._paint_stub(painter, stub)
-        self._paint_tether(painter)
         for knot in self._layout.knots:
             self._paint_knot(painter, knot)
         for bead in self._layout.beads:
@@ -373,6 +373,9 @@ class TrellisView(QWidget):
         painter.setPen(chosen.accent if selected else chosen.ink)
         painter.setFont(font(11.5, bold=selected))
         text = _fitting(painter, stub.text, stub.short, stub.room)
+        # The tether goes behind the words.
+        width = painter.fontMetrics().horizontalAdvance(text)
+        painter.fillRect(QRectF(stub.end[0] + 6, stub.end[1] - 8, width + 4, 16), chosen.ground)
         _left(painter, stub.end[0] + 8, stub.end[1], text, 250)
 
     def _paint_knot(self, painter: QPainter, knot: Knot) -> None:
@@ -404,7 +407,8 @@ class TrellisView(QWidget):
         _centred(painter, knot.x, knot.top - 24, knot.caption, knot.room)
         painter.setFont(font(11))
         painter.setPen(chosen.alarm if knot.alarm else chosen.soft)
-        _centred(painter, knot.x, knot.top - 9, knot.detail, knot.room)
+        detail = _fitting(painter, knot.detail, knot.short, knot.room)
+        _centred(painter, knot.x, knot.top - 9, detail, knot.room)
 
     def _paint_bead(self, painter: QPainter, bead: Bead) -> None:
         chosen = theme()

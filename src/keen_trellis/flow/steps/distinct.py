@@ -13,7 +13,7 @@ from keen_trellis.core.summarising import Key
 from keen_trellis.core.table import ChosenRows, Field
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
-from keen_trellis.flow.wording import distinct_said
+from keen_trellis.flow.wording import distinct_said, listed
 
 
 class KeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -38,6 +38,11 @@ class DistinctSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=
     keys: tuple[KeySettings, ...] = ()
     keep: str = Taken.FIRST.value
     blanks_stay: bool = False
+
+    @property
+    def caption(self) -> str:
+        """The step's name as long as it has no other one."""
+        return f"distinct {listed([entry.of for entry in self.keys], 2)}".strip()
 
 
 class DistinctKind:

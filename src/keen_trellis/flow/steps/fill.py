@@ -12,7 +12,7 @@ from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
-from keen_trellis.flow.wording import fill_said
+from keen_trellis.flow.wording import fill_said, listed
 
 
 class FillSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -46,6 +46,12 @@ class FillStepSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """fills: one after the other; a later one finds the gaps that are left."""
 
     fills: tuple[FillSettings, ...] = ()
+
+    @property
+    def caption(self) -> str:
+        """The step's name as long as it has no other one."""
+        names = [name for entry in self.fills for name in (*entry.fields, *entry.types)]
+        return f"fill {listed(names, 1)}".strip()
 
 
 class FillKind:

@@ -35,6 +35,12 @@ class FilterSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tr
     conditions: tuple[ConditionSettings, ...] = ()
     any_of: bool = False
 
+    @property
+    def caption(self) -> str:
+        """The step's name as long as it has no other one."""
+        first = str(self.conditions[0].condition) if self.conditions else "filter"
+        return first + (" …" if len(self.conditions) > 1 else "")
+
 
 class FilterKind:
     """One input; the same fields, fewer rows."""

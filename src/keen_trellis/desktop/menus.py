@@ -1,0 +1,154 @@
+"""Every command of the window, in the order of its menus."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from keen_trellis.core.join_type import QUESTION_TYPES
+from keen_trellis.desktop import editing
+from keen_trellis.desktop.commands import Command, separator
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.window import MainWindow
+
+
+def all_commands(window: MainWindow) -> list[Command]:
+    """The commands, menu by menu."""
+    menus = (_file, _edit, _flow, _step, _types, _rows, _view, _help)
+    return [command for menu in menus for command in menu(window)]
+
+
+def _file(window: MainWindow) -> list[Command]:
+    return [
+        Command("new", "File", "&New flow", "Ctrl+N", window.new),
+        Command("open", "File", "&Open a flow or files…", "Ctrl+O", window.open_dialog),
+        Command(
+            "open_folder",
+            "File",
+            "Open a folder of like &files…",
+            "Ctrl+Shift+F",
+            window.sources.open_folder,
+        ),
+        Command(
+            "open_address",
+            "File",
+            "Open a data&base by address…",
+            "Ctrl+Shift+O",
+            window.sources.open_address,
+        ),
+        Command("type_table", "File", "&Type or paste a table", "Ctrl+Shift+T", window.sources.type_table),
+        Command("demo", "File", "Open the &demo", "", window.open_demo),
+        separator("File"),
+        Command("save", "File", "&Save", "Ctrl+S", window.save),
+        Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.save_as),
+        separator("File"),
+        Command("quit", "File", "&Quit", "Ctrl+Q", window.close_soon),
+    ]
+
+
+def _edit(window: MainWindow) -> list[Command]:
+    return [
+        Command("undo", "Edit", "&Undo", "Ctrl+Z", window.document.undo),
+        Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", window.document.redo),
+        separator("Edit"),
+        Command("copy", "Edit", "&Copy rows", "Ctrl+C", window.bench.grid.copy),
+        Command("find", "Edit", "&Find in rows…", "Ctrl+F", window.bench.open_find),
+        Command("find_next", "Edit", "Find ne&xt", "F3", window.bench.find_next),
+        Command(
+            "find_before",
+            "Edit",
+            "Find pre&vious",
+            "Shift+F3",
+            lambda: window.bench.find_next(backwards=True),
+        ),
+        separator("Edit"),
+        Command("rename", "Edit", "Re&name…", "F2", window.rename),
+        Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(window.document)),
+        separator("Edit"),
+        Command("finder", "Edit", "Find any co&mmand…", "Ctrl+K", window.open_finder),
+    ]
+
+
+def _flow(window: MainWindow) -> list[Command]:
+    return [
+        Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.begin_rail),
+        Command("join", "Flow", "&Join with…", "Ctrl+J", window.join_dialog),
+        Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
+        Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),
+        Command(
+            "types", "Flow", "All join t&ypes side by side", "Ctrl+Shift+Return", window.bench.show_types
+        ),
+        Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", window.bench.guarding.show),
+        separator("Flow"),
+        Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", window.add_output),
+        Command("write", "Flow", "Write all &outputs", "F9", window.write_all),
+        separator("Flow"),
+        Command("refresh", "Flow", "&Refresh all sources", "F5", window.document.refresh),
+        Command("refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", window.sources.refresh_one),
+        Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.show_changes),
+        Command("watch", "Flow", "&Watch the sources for changes", "", window.sources.switch_watching),
+        separator("Flow"),
+    ]
+
+
+def _step(window: MainWindow) -> list[Command]:
+    document = window.document
+    return [
+        Command(
+            "filter", "Step", "&Filter the rows here", "Ctrl+Alt+F", lambda: editing.insert_filter(document)
+        ),
+        Command("fill", "Step", "Fill &gaps here", "Ctrl+Alt+G", lambda: editing.insert_fill(document)),
+        Command(
+            "distinct",
+            "Step",
+            "Keep &distinct rows here",
+            "Ctrl+Alt+D",
+            lambda: editing.insert_distinct(document),
+        ),
+    ]
+
+
+def _types(window: MainWindow) -> list[Command]:
+    return [
+        *(
+            Command(f"type_{n}", "Join type", kind.trade_name.capitalize(), str(n), window.type_setter(kind))
+            for n, kind in enumerate(QUESTION_TYPES, 1)
+        ),
+    ]
+
+
+def _rows(window: MainWindow) -> list[Command]:
+    return [
+        Command("record", "Rows", "&All fields of the row and its partners", "F4", window.bench.show_record),
+        Command("trace", "Rows", "Where the row comes from and &goes", "Shift+F4", window.bench.show_trace),
+        Command("fields", "Rows", "&Fields and what they hold", "F7", window.bench.show_fields),
+        Command("raw", "Rows", "Ra&w cells of the source", "Shift+F7", window.bench.show_raw),
+        Command("typing", "Rows", "&Edit the rows typed in", "", window.bench.show_typing),
+        Command("mend", "Rows", "&Mend what the line says", "", window.bench.grid.mend_current),
+        Command("mends", "Rows", "Other m&ends…", "", window.bench.grid.open_current_mends),
+        Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mending.review),
+        Command(
+            "clusters",
+            "Rows",
+            "Where the rows cl&uster by this field",
+            "Ctrl+Shift+L",
+            window.bench.show_clusters,
+        ),
+        Command("sort", "Rows", "&Sort by this field", "Ctrl+L", window.bench.grid.sort_current),
+        Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: window.jump_to_band(1)),
+        Command("last_band", "Rows", "&Previous band", "Ctrl+Up", lambda: window.jump_to_band(-1)),
+    ]
+
+
+def _view(window: MainWindow) -> list[Command]:
+    return [
+        Command("next_pane", "View", "&Next pane", "F6", window.next_pane),
+        Command("bench_alone", "View", "&Bench alone", "F8", window.bench_alone),
+        Command("dark", "View", "&Dark theme", "Ctrl+Shift+D", window.switch_theme),
+    ]
+
+
+def _help(window: MainWindow) -> list[Command]:
+    return [
+        Command("about", "Help", "&About Keen Trellis", "", window.about),
+    ]
