@@ -231,10 +231,12 @@ def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
 def propose(left: str, right: str, as_json: bool) -> None:
     """Propose link fields between LEFT and RIGHT, best first, each with its evidence."""
     from keen_trellis.core.insight.proposal import why_none
-    from keen_trellis.core.insight.proposals import propose as proposals_of
+    from keen_trellis.core.task import Task
+    from keen_trellis.flow.known_links import ConfirmedLinks
+    from keen_trellis.flow.proposing import proposals as proposals_of
 
     asked = _Asked.of((left, right))
-    found = proposals_of(*asked.tables)
+    found = proposals_of(asked.runner, asked.flow, asked.inputs, ConfirmedLinks(), Task())
     names = [shape.name for shape in asked.shapes]
     if as_json:
         proposals = [

@@ -102,6 +102,10 @@ class Table(ABC):
         """
         return rows if self is source else np.zeros(0, np.int64)
 
+    def known_distinct(self, name: str) -> int | None:
+        """How many distinct values a field has, blanks aside, where that was counted before."""
+        return None
+
     @property
     def names(self) -> tuple[str, ...]:
         return tuple(field.name for field in self.fields)
@@ -152,6 +156,7 @@ class ArrowTable(Table):
     ) -> None:
         self._columns = {name: _unwrapped(data.column(name)) for name in data.column_names}
         self._file, self._table, self._row_numbers = file, table, row_numbers
+        self._distinct: dict[str, int] = {}
         self._stretches = tuple(stretches)
         self.fields = tuple(Field(name, column.type, origin) for name, column in self._columns.items())
         self.rows = data.num_rows
@@ -162,6 +167,13 @@ class ArrowTable(Table):
         twin.__dict__.update(self.__dict__)
         twin.fields = tuple(replace(field, origin=origin) for field in self.fields)
         return twin
+
+    def known_distinct(self, name: str) -> int | None:
+        return self._distinct.get(name)
+
+    def know_distinct(self, name: str, count: int) -> None:
+        """Keep how many distinct values a field has, for all twins of this table."""
+        self._distinct[name] = count
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         columns = [self._columns[self.field(name).name] for name in names]

@@ -14,6 +14,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from keen_trellis.core.errors import SourceError, TrellisError
+from keen_trellis.core.insight.profile import profile
 from keen_trellis.core.joining import MOST_RESULT_ROWS
 from keen_trellis.core.match import ListedMatch
 from keen_trellis.core.table import Table
@@ -25,12 +26,13 @@ from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.guarding import Checked, checked
 from keen_trellis.flow.history import History
 from keen_trellis.flow.kinds import InputShape, StepResult
+from keen_trellis.flow.known_links import ConfirmedLinks
 from keen_trellis.flow.last_run import LastRun, last_run, now, with_last_run
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.source import SourceKind, sources_of
 from keen_trellis.sources.library import FileContent, Library
 
 
@@ -104,6 +106,7 @@ class Document(QObject):
         self.jobs = jobs
         self.library = library
         self.runner = Runner(KINDS, self.library)
+        self.confirmed = ConfirmedLinks()
         self.history = History(Flow())
         self.files: dict[str, FileState] = {}
         self.selection = Selection()
@@ -113,6 +116,7 @@ class Document(QObject):
         self._saved = _Saved()
         self._to_reveal = ""
         self._reading: dict[SourceSettings, Job] = {}
+        self._profiled: set[str] = set()
         self.comparison: Comparison | None = None
         self._last: LastRun | None = None
         jobs.ended.connect(self._job_ended)
@@ -150,6 +154,8 @@ class Document(QObject):
         self._last = self._counts_now() or self._last
         file_format.save(with_last_run(self.flow, self._last), path, KINDS)
         self._saved = _Saved(path.absolute(), self.flow)
+        inputs = {step: outcome.inputs for step, outcome in self._outcomes.items() if outcome.inputs}
+        self.confirmed.remember(self.flow, KINDS, path.stem, inputs)
         self.changed.emit()
 
     def _counts_now(self) -> LastRun | None:
@@ -244,12 +250,7 @@ class Document(QObject):
 
     def sources(self) -> dict[str, SourceSettings]:
         """The settings of all source steps by id; those that cannot be read are left out."""
-        found: dict[str, SourceSettings] = {}
-        for step in self.flow.steps:
-            if step.kind == SourceKind.name:
-                with suppress(TrellisError):
-                    found[step.id] = KINDS.settings(step)
-        return found
+        return sources_of(self.flow, KINDS)
 
     def _look_into(self, path: str) -> None:
         self.files[path] = FileState()
@@ -481,8 +482,21 @@ class Document(QObject):
             if known != self._outcomes:
                 self._outcomes = known
                 self.outcomes_changed.emit()
+            self._profile_sources()
 
         self._computing = self.jobs.start("computing the flow", work, done, self.failed.emit)
+
+    def _profile_sources(self) -> None:
+        """Count the values of sources that were read, for link proposals to come."""
+        for settings in set(self.sources().values()):
+            snapshot = self.library.known(settings)
+            if snapshot is not None and snapshot.identity not in self._profiled:
+                self._profiled.add(snapshot.identity)
+                work = partial(profile, snapshot.table)
+                # Without it proposals only take longer.
+                self.jobs.start(
+                    f"counting the values of {settings.file_name}", work, lambda _: None, lambda _: None
+                )
 
     def _keep(self, flow: Flow, step: Step, outcome: Outcome) -> None:
         if flow is self.flow and outcome != self._outcomes.get(step.id):

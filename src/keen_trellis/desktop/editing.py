@@ -9,13 +9,13 @@ import msgspec
 
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.insight.proposal import Proposal, why_none
-from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import swap_said
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
+from keen_trellis.flow.proposing import proposals
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.distinct import DistinctKind, DistinctSettings
@@ -141,15 +141,14 @@ def join(document: Document, right: Selection, left: Selection, asked: Callable[
         return
 
     def work(task: Task) -> list[Proposal]:
-        tables = [document.runner.result(flow, entry.step, task).ports[entry.port] for entry in inputs]
-        return propose(tables[0], tables[1], task)
+        return proposals(document.runner, flow, inputs, document.confirmed, task)
 
-    def done(proposals: list[Proposal]) -> None:
+    def done(found: list[Proposal]) -> None:
         links: tuple[LinkSettings, ...] = ()
         evidence = f"{why_none(names[0], names[1])} Choose the link fields below."
-        if proposals:
-            links = tuple(LinkSettings.of(link) for link in proposals[0].links)
-            evidence = proposals[0].evidence(names[0], names[1])
+        if found:
+            links = tuple(LinkSettings.of(link) for link in found[0].links)
+            evidence = found[0].evidence(names[0], names[1])
         settings = JoinSettings(links=links, type=JoinType.LEFT_OUTER.value)
         joined, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
         document.edit(joined, f"Join {names[0]} with {names[1]}", Selection(knot))

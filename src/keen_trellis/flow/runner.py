@@ -65,7 +65,7 @@ class Runner:
 
     def __init__(self, kinds: Kinds, snapshots: Snapshots, kept: Kept | None = None) -> None:
         self.kinds = kinds
-        self._snapshots = snapshots
+        self.snapshots = snapshots
         self._kept = kept or Kept()
 
     def with_snapshots(self, snapshots: Snapshots) -> Runner:
@@ -78,7 +78,7 @@ class Runner:
 
     def snapshot(self, step: Step, task: Task | None = None) -> Snapshot:
         """The snapshot that a source step shows."""
-        return self._snapshots.get(self.kinds.settings(step), task or Task())
+        return self.snapshots.get(self.kinds.settings(step), task or Task())
 
     def shape(self, flow: Flow, entry: Input, task: Task | None = None) -> InputShape:
         """The name and fields at a port. Sources are read if they have not been; nothing is matched."""
@@ -101,7 +101,7 @@ class Runner:
         return [self.shape(flow, entry, task) for entry in step.inputs]
 
     def _snapshot_fields(self, step: Step, task: Task) -> tuple[Field, ...]:
-        snapshot = self._snapshots.get(self.kinds.settings(step), task)
+        snapshot = self.snapshots.get(self.kinds.settings(step), task)
         return snapshot.table.with_origin(step.id).fields
 
     def _computed(self, flow: Flow, step_id: str, task: Task) -> tuple[StepResult, str]:
@@ -126,7 +126,7 @@ class Runner:
 
     def _inputs(self, flow: Flow, step: Step, settings: Any, task: Task) -> list[InputRows]:
         if isinstance(self.kinds.of(step), SourceKind):
-            snapshot = self._snapshots.get(settings, task)
+            snapshot = self.snapshots.get(settings, task)
             table = snapshot.table.with_origin(step.id)
             # The step's id is in the fingerprint: two rails of one table have fields of two origins.
             return [InputRows(step.name, table, digest(snapshot.identity, step.id))]

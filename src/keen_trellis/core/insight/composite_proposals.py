@@ -12,12 +12,14 @@ import numpy as np
 import pyarrow.compute as pc
 
 from keen_trellis.core.encoding import numbered
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.letters import Vector
-from keen_trellis.core.insight.proposal import Proposal
-from keen_trellis.core.link import LinkField, Operator
+from keen_trellis.core.insight.proposal import Known, Proposal
+from keen_trellis.core.link import LinkField, Operator, check_links
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.preparing import prepare
+from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import ChosenRows, Field, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, comparable
@@ -31,6 +33,30 @@ UNIQUE = 0.95
 _ORDERED = (FieldType.DATE, FieldType.TIMESTAMP, FieldType.INTEGER, FieldType.DECIMAL, FieldType.REAL)
 _FIRST = re.compile(r"(?i)(^|[^a-z])(from|since|start|begin|first|low|least|min|valid from)([^a-z]|$)")
 _LAST = re.compile(r"(?i)(^|[^a-z])(to|until|till|end|last|high|most|max|through|valid to)([^a-z]|$)")
+
+
+def confirmed(left: Table, right: Table, known: Sequence[Known], task: Task) -> Iterator[Proposal]:
+    """What the values say of links that are known; those that do not fit these tables are left out."""
+    sample = _sample(left)
+    seen = set()
+    for entry in known:
+        try:
+            check_links(entry.links, left.fields, right.fields)
+        except TrellisError:
+            continue
+        pairs = frozenset((link.left, link.right) for link in entry.links)
+        if pairs in seen:
+            continue
+        seen.add(pairs)
+        task.checkpoint(0, 0, f"looking at {entry.links[0].left} with {entry.links[0].right}")
+        outcome = match(sample, right, entry.links, task)
+        found = _found(outcome, sample)
+        if all(link.operator is Operator.EQUAL for link in entry.links):
+            keys = [Key(link.right, link.preparation) for link in entry.links]
+            unique = grouped(right, keys).size / max(right.rows, 1)
+        else:
+            unique = _single(outcome)
+        yield Proposal(entry.links, found, unique, 1 + found, entry.why)
 
 
 def compound(left: Table, right: Table, singles: Sequence[Proposal], task: Task) -> Iterator[Proposal]:
@@ -82,10 +108,15 @@ def periods(left: Table, right: Table, task: Task) -> Iterator[Proposal]:
             )
             outcome = match(sample, right, links, task)
             found = _found(outcome, sample)
-            alone = int(np.count_nonzero(outcome.partners_of_left == 1))
-            single = alone / max(int(np.count_nonzero(outcome.partners_of_left)), 1)
+            single = _single(outcome)
             if found >= _LEAST_FOUND:
                 yield Proposal(links, found, single, 0.5 * found + 0.2 * single)
+
+
+def _single(outcome: Match) -> float:
+    """The share of the matched left rows that have one partner only."""
+    alone = int(np.count_nonzero(outcome.partners_of_left == 1))
+    return alone / max(int(np.count_nonzero(outcome.partners_of_left)), 1)
 
 
 def _ends(right: Table) -> Iterator[tuple[Field, Field]]:

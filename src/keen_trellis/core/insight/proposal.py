@@ -8,17 +8,27 @@ from keen_trellis.core.link import LinkField, Operator
 
 
 @dataclass(frozen=True)
+class Known:
+    """Links that somebody has said to be right. why: who, as the beginning of a sentence."""
+
+    links: tuple[LinkField, ...]
+    why: str
+
+
+@dataclass(frozen=True)
 class Proposal:
     """Links that could be made, which hold together.
 
     found: share of the sampled left values (of one link, distinct ones) that find a partner, 0 to 1.
     unique: share of the right side's filled rows that the links tell apart, 0 to 1.
+    why: who says so, if anybody does besides the values.
     """
 
     links: tuple[LinkField, ...]
     found: float
     unique: float
     score: float
+    why: str = ""
 
     @property
     def link(self) -> LinkField:
@@ -26,7 +36,11 @@ class Proposal:
         return self.links[0]
 
     def evidence(self, left_name: str, right_name: str) -> str:
-        """The proposal's ground in one sentence."""
+        """The proposal's ground in one sentence, and who else says so in another."""
+        said = self._said_by_values(left_name, right_name)
+        return f"{self.why}. {said}" if self.why else said
+
+    def _said_by_values(self, left_name: str, right_name: str) -> str:
         names = [
             " and ".join(dict.fromkeys(side))
             for side in zip(*((k.left, k.right) for k in self.links), strict=True)

@@ -15,8 +15,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from rapidfuzz import fuzz
 
-from keen_trellis.core.insight.composite_proposals import UNIQUE, compound, periods
-from keen_trellis.core.insight.proposal import Proposal
+from keen_trellis.core.insight.composite_proposals import UNIQUE, compound, confirmed, periods
+from keen_trellis.core.insight.proposal import Known, Proposal
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.parallel import each
 from keen_trellis.core.preparing import prepare
@@ -36,8 +36,13 @@ _WORTH_PREPARING = 0.002
 _PREPARED = Preparation(case=True, outer_spaces=True)
 
 
-def propose(left: Table, right: Table, task: Task | None = None) -> list[Proposal]:
-    """Links between the two tables, best first; none where nothing speaks for any."""
+def propose(
+    left: Table, right: Table, task: Task | None = None, known: Sequence[Known] = ()
+) -> list[Proposal]:
+    """Links between the two tables, best first; none where nothing speaks for any.
+
+    known: links that a database or an earlier flow has; they come first, whatever the values say.
+    """
     task = task or Task()
     candidates = [_candidate(left, field) for field in left.fields]
 
@@ -50,7 +55,10 @@ def propose(left: Table, right: Table, task: Task | None = None) -> list[Proposa
     found.sort(key=_by_score)
     if not any(proposal.unique >= UNIQUE and proposal.found >= _PLENTY for proposal in found):
         found += [*compound(left, right, found, task), *periods(left, right, task)]
-    return sorted(found, key=_by_score)
+    said = list(confirmed(left, right, known, task))
+    pairs = {frozenset((link.left, link.right) for link in entry.links) for entry in said}
+    found = [entry for entry in found if {(link.left, link.right) for link in entry.links} not in pairs]
+    return sorted([*said, *found], key=_by_score)
 
 
 def _by_score(proposal: Proposal) -> float:
@@ -69,18 +77,22 @@ class _Candidate:
 def _candidate(table: Table, field: Field) -> _Candidate:
     rows = spread_rows(table.rows, SAMPLE_ROWS)
     sample = pc.unique(table.take(rows, [field.name])[0].values).drop_null()
-    return _Candidate(field, sample, _is_running(table.column(field.name).values))
+    running = _is_running(table.column(field.name).values, table.known_distinct(field.name))
+    return _Candidate(field, sample, running)
 
 
-def _is_running(values: pa.Array) -> bool:
-    """Whether these are numbers counted up from 0 or 1: they stand in any other such numbers."""
+def _is_running(values: pa.Array, distinct: int | None) -> bool:
+    """Whether these are numbers counted up from 0 or 1: they stand in any other such numbers.
+
+    distinct: how many different ones there are, None where that is not known.
+    """
     if not pa.types.is_integer(values.type) or values.null_count or not len(values):
         return False
     bounds = pc.min_max(values)
     least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
     # Only if the bounds fit is it worth counting.
     fits = least in (0, 1) and greatest - least + 1 == len(values)
-    return fits and pc.count_distinct(values).as_py() == len(values)
+    return fits and (pc.count_distinct(values).as_py() if distinct is None else distinct) == len(values)
 
 
 def _like_kind(left: Field, right: Field) -> bool:
@@ -92,7 +104,11 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
     values = right.column(other.name).values
     if len(values) == values.null_count:
         return []
-    distinct = pc.unique(values).drop_null()
+    count = right.known_distinct(other.name)
+    distinct = values
+    if count is None:
+        distinct = pc.unique(values).drop_null()
+        count = len(distinct)
     as_written = _found_shares(candidates, distinct, Preparation())
     prepared = as_written
     if other.type is FieldType.TEXT and not _are_prepared(
@@ -101,8 +117,8 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
         prepared = _found_shares(candidates, distinct, _PREPARED)
     if not any(prepared):
         return []
-    unique = len(distinct) / (len(values) - values.null_count)
-    running = _is_running(values)
+    unique = count / (len(values) - values.null_count)
+    running = _is_running(values, count)
     proposals = []
     for candidate, plain, more in zip(candidates, as_written, prepared, strict=True):
         ignoring = _PREPARED if more - plain > _WORTH_PREPARING else Preparation()

@@ -3,14 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 
 import msgspec
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import Field
-from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.graph import ROWS, Flow
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, Kinds, StepResult
 from keen_trellis.flow.source_settings import SourceSettings
+
+
+def sources_of(flow: Flow, kinds: Kinds) -> dict[str, SourceSettings]:
+    """The settings of all source steps by id; those that cannot be read are left out."""
+    found: dict[str, SourceSettings] = {}
+    for step in flow.steps:
+        if step.kind == SourceKind.name:
+            with suppress(TrellisError):
+                found[step.id] = kinds.settings(step)
+    return found
 
 
 class SourceKind:
