@@ -162,7 +162,7 @@ class Explaining(CommandCase):
         text = self.run_command(*words).output
         self.assertIn("1 loan, 1 value: the same but for case.", text)
         self.assertIn("“lcm.1” as “LCM.1”", text)
-        self.assertIn("Mend: ignore case, 1 row.", text)
+        self.assertIn("Mend: ignore case, gains 1 row.", text)
         found = json.loads(self.run_command(*words, "--json").output)["reasons"]
         kinds = {entry["kind"] for entry in found if entry["side"] == "left"}
         self.assertEqual(kinds, {"written-differently", "look-alike", "blank"})

@@ -243,7 +243,7 @@ class Planted(unittest.TestCase):
     def test_keys_that_repeat_on_both_sides_are_said_loudly(self):
         (reason,) = reasons(table(k=["a", "a", "b"]), table(q=["a", "a", "b"]))
         self.assertTrue(reason.said.startswith("n:m"), reason.said)
-        self.assertEqual([mend.way for mend in reason.mends], [Way.TAKE, Way.TAKE])
+        self.assertEqual([mend.way for mend in reason.mends], [Way.TAKE, Way.TAKE, Way.DISTINCT])
 
     def test_a_field_more_that_tells_partners_apart_is_offered(self):
         left = table(venue=["Pier", "Pier", "Mill"], month=["2026-01", "2026-02", "2026-01"])

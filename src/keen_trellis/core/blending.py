@@ -124,6 +124,10 @@ class BlendedTable(Table):
         groups = [(table, partner[row : row + 1]) for table, partner in self.groups if partner[row] >= 0]
         return [(self._base, np.array([row])), *groups]
 
+    def read_from(self, name: str) -> list[tuple[Table, str]]:
+        tables = (self._base, *(table for table, _ in self.groups))
+        return [(table, name) for table in tables if name in table.names]
+
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:
             return rows

@@ -75,6 +75,12 @@ class FilledTable(Table):
         self._table = table
         self.rows = table.rows
         self._made: dict[str, Cells] = {}
+        self._filled_from = {
+            field.name: [
+                fill.of for fill in fills if field.name in fill.fields and fill.how is FillWith.FIELD
+            ]
+            for field in self.fields
+        }
         for done, field in enumerate(self.fields):
             own = [fill for fill in fills if field.name in fill.fields and fill.how is not FillWith.LEAVE_OUT]
             if own:
@@ -99,6 +105,9 @@ class FilledTable(Table):
 
     def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
         return [(self._table, np.array([row]))]
+
+    def read_from(self, name: str) -> list[tuple[Table, str]]:
+        return [(self._table, name), *((self._table, other) for other in self._filled_from.get(name, ()))]
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         return rows if self is source else self._table.rows_from(source, rows)

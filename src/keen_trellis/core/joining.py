@@ -241,6 +241,10 @@ class JoinedTable(Table):
         sides = zip((self._left, self._right), self.rows_of_sides(np.array([row])), strict=True)
         return [(table, rows) for table, rows in sides if rows[0] >= 0]
 
+    def read_from(self, name: str) -> list[tuple[Table, str]]:
+        entry = self._plan[self.field(name).name]
+        return [(table, own) for table, own in ((self._left, entry.left), (self._right, entry.right)) if own]
+
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:
             return rows

@@ -50,6 +50,12 @@ class SummaryTable(Table):
         first[self.groups.codes[::-1]] = np.arange(table.rows - 1, -1, -1, dtype=first.dtype)
         self.first_rows: IndexVector = first
         self._made: dict[str, Cells] = {}
+        texts = [key.text for key in keys] + [measure.expression for measure in measures]
+        self._reads = {
+            entry.name: value_of(text, table.fields).names
+            for entry, text in zip(self.fields, texts, strict=True)
+            if text
+        }
         for entry, key in zip(self.fields, keys, strict=False):
             found = value_of(key.text, table.fields)
             if not found.is_field:
@@ -72,6 +78,9 @@ class SummaryTable(Table):
 
     def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
         return [(self._table, np.flatnonzero(self.groups.codes == row))]
+
+    def read_from(self, name: str) -> list[tuple[Table, str]]:
+        return [(self._table, own) for own in self._reads.get(name, ())]
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:

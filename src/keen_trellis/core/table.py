@@ -96,6 +96,10 @@ class Table(ABC):
         """The tables that row `row` is made of, and their rows that made it; none for a table of its own."""
         return []
 
+    def read_from(self, name: str) -> list[tuple[Table, str]]:
+        """The fields of the tables that this one is made of from which a field is read."""
+        return []
+
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         """The rows here that some rows of `source`, directly or through other tables, are part of, in
         order.
@@ -224,6 +228,9 @@ class ChosenRows(Table):
 
     def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
         return [(self._table, self._rows[row : row + 1])]
+
+    def read_from(self, name: str) -> list[tuple[Table, str]]:
+        return [(self._table, name)]
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:

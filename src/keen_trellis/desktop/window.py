@@ -158,6 +158,7 @@ class MainWindow(QMainWindow):
         self.sentence.types_wanted.connect(self.bench.show_types)
         self.sentence.password_wanted.connect(self.sources.ask_password)
         self.sentence.moved.connect(self.sources.use_file)
+        self.bench.mending.accepted.connect(self.sentence.join.accepted.ask_note)
         self.bench.field_wanted.connect(self.sentence.change_field)
         self.bench.row_settled.connect(self.sentence.settle_row)
         self.setTabOrder(self.trellis, self.sentence)

@@ -6,12 +6,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from keen_trellis.core.blending import Blended
-from keen_trellis.core.insight.reason import Reason
+from keen_trellis.core.insight.reason import Kind, Reason, rows_said
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
 from keen_trellis.flow.guarding import Checked
-from keen_trellis.flow.wording import counted
+from keen_trellis.flow.wording import counted, nothing_wrong
 
 
 def as_members(counts: MatchCounts, join_type: JoinType) -> dict[str, Any]:
@@ -97,6 +97,10 @@ def guard_members(checks: Sequence[Checked]) -> list[dict[str, Any]]:
 def reason_lines(reasons: Sequence[Reason], names: Mapping[str, str]) -> Iterator[str]:
     """Reasons as a person wants to read them. names: of the tables, by side."""
     for reason in reasons:
+        if reason.kind is Kind.NOTHING_WRONG:
+            said = nothing_wrong(names["left"], names["right"])
+            yield f"{said[0].upper()}{said[1:]}: {counted(reason.rows, names['left'])}."
+            continue
         rows = counted(reason.rows, names[reason.side])
         values = "1 value" if reason.values == 1 else f"{reason.values:,} values"
         yield f"{rows}{f', {values}' if reason.values else ''}: {reason.said}."
@@ -110,7 +114,8 @@ def reason_lines(reasons: Sequence[Reason], names: Mapping[str, str]) -> Iterato
             warned = (
                 f"; {mend.merged:,} values of the other side become one with another" if mend.merged else ""
             )
-            gain = ", 1 row" if mend.gain == 1 else f", {mend.gain:,} rows" if mend.gain else ""
+            gain = f", {'' if mend.way.takes_away else 'gains '}{rows_said(mend.gain)}" if mend.gain else ""
+            gain += " fewer" if gain and mend.way.takes_away else ""
             yield f"  Mend: {mend.said}{gain}{warned}."
         for cluster in reason.clusters:
             yield (

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from keen_trellis.core.table import IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import as_text
 from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.kinds import StepResult
 from keen_trellis.flow.runner import Runner
@@ -28,7 +29,8 @@ _MOST_ROWS = 5
 class Trace:
     """One step of a row's way. depth: how far from where it began.  said: what became of it there.
 
-    row: its number at the port, -1 if it is not there.  origin: of a source's row.
+    row: its number at the port, -1 if it is not there.  origin: of a source's row.  cell: what the cell that
+    is followed was there, with its field's name; "" where it is not read from.
     """
 
     step: str
@@ -38,10 +40,16 @@ class Trace:
     said: str
     row: int = -1
     origin: RowOrigin | None = None
+    cell: str = ""
 
 
-def back(runner: Runner, flow: Flow, step_id: str, port: str, row: int, task: Task) -> list[Trace]:
-    """The way of one row back to file, sheet and row of each source. Raises what computing it raises."""
+def back(
+    runner: Runner, flow: Flow, step_id: str, port: str, row: int, task: Task, field: str = ""
+) -> list[Trace]:
+    """The way of one row back to file, sheet and row of each source. Raises what computing it raises.
+
+    field: whose cell is followed, and said at each step that it is read from.
+    """
     known: dict[int, tuple[Step, str]] = {}
     for step in flow.in_order():
         if step.id in flow.upstream(step_id) and step.id != step_id:
@@ -49,27 +57,45 @@ def back(runner: Runner, flow: Flow, step_id: str, port: str, row: int, task: Ta
                 known.setdefault(id(table), (step, name))
     table = runner.result(flow, step_id, task).ports[port]
     start = flow.step(step_id)
+    names = (field,) if field else ()
     if id(table) in known:  # an output has its input's own rows
-        return [Trace(step_id, start.name, port, 0, f"row {row + 1:,}", row), *_back(known, table, row, 1)]
-    return list(_back({**known, id(table): (start, port)}, table, row, 0))
+        own = Trace(step_id, start.name, port, 0, f"row {row + 1:,}", row, None, _cell(table, row, names))
+        return [own, *_back(known, table, row, 1, names)]
+    return list(_back({**known, id(table): (start, port)}, table, row, 0, names))
 
 
-def _back(known: dict[int, tuple[Step, str]], table: Table, row: int, depth: int) -> Iterator[Trace]:
+def _back(
+    known: dict[int, tuple[Step, str]], table: Table, row: int, depth: int, names: Sequence[str]
+) -> Iterator[Trace]:
+    """names: the fields that the cell which is followed is read from here."""
     found = known.get(id(table))
     parents = table.parents(row)
     if found is not None:
         step, port = found
         origin = table.origins(row)[0] if not parents else None
         said = str(origin) if origin is not None else f"row {row + 1:,}"
-        yield Trace(step.id, step.name, port, depth, said, row, origin)
+        yield Trace(step.id, step.name, port, depth, said, row, origin, _cell(table, row, names))
         depth += 1
     for parent, rows in parents:
+        theirs = [own for name in names for source, own in table.read_from(name) if source is parent]
         for number in rows[:_MOST_ROWS]:
-            yield from _back(known, parent, int(number), depth)
+            yield from _back(known, parent, int(number), depth, tuple(dict.fromkeys(theirs)))
         hidden = len(rows) - _MOST_ROWS
         if hidden > 0 and id(parent) in known:
             step, port = known[id(parent)]
             yield Trace(step.id, step.name, port, depth, f"and {hidden:,} more rows")
+
+
+def _cell(table: Table, row: int, names: Sequence[str]) -> str:
+    """Cells of one row, each with its field's name."""
+    if not names:
+        return ""
+    said = []
+    for name, cells in zip(names, table.take(np.array([row]), list(names)), strict=True):
+        text = as_text(cells.values)[0].as_py()
+        absent = cells.absent is not None and bool(cells.absent[0])
+        said.append(f"{name}: {'no partner' if absent else 'blank' if text is None else text}")
+    return "; ".join(said)
 
 
 def forward(runner: Runner, flow: Flow, step_id: str, row: int, task: Task) -> list[Trace]:

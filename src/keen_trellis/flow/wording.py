@@ -38,6 +38,11 @@ def counted(number: int, name: str) -> str:
     return f"{number:,} {one if number == 1 else many}"
 
 
+def nothing_wrong(left: str, right: str) -> str:
+    """That every left row has just one partner."""
+    return f"every {rows_called(left)[0]} found exactly one {rows_called(right)[0]}"
+
+
 def question(join_type: JoinType, left: str, right: str) -> str:
     """The question that a join of this type answers."""
     one_left, many_left = rows_called(left)

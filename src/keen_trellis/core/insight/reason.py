@@ -38,6 +38,7 @@ class Kind(enum.Enum):
     ABOVE = "above-last"
     GAP = "in-gap"
     ALL_BUT_ONE = "all-but-one"
+    NOTHING_ALIKE = "nothing-alike"
     ABSENT = "absent"
     REPEATED = "repeated"
     OVERLAP = "several-periods"
@@ -72,6 +73,11 @@ class Way(enum.Enum):
     FILTER = "filter"
     FILL = "fill"
     ACCEPT = "accept"
+
+    @property
+    def takes_away(self) -> bool:
+        """Whether it makes rows fewer, instead of finding partners for them."""
+        return self in (Way.TAKE, Way.EXTRA_LINK, Way.DISTINCT, Way.FILTER)
 
 
 @dataclass(frozen=True)

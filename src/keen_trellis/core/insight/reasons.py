@@ -19,6 +19,7 @@ from keen_trellis.core.insight.multiplying import repeated
 from keen_trellis.core.insight.open_rows import OpenRows, written
 from keen_trellis.core.insight.periods import outside
 from keen_trellis.core.insight.reason import Cluster, Kind, Mend, Reason, Suggested, Vector, Way
+from keen_trellis.core.insight.unlike import unlike
 from keen_trellis.core.insight.writing import Finding, Values, speaks_of
 from keen_trellis.core.link import COMPARE_AS, LinkField, Operator, Take
 from keen_trellis.core.match import Match
@@ -66,8 +67,10 @@ def explain(asked: Asked, found: Match, task: Task | None = None) -> list[Reason
 
     made = [reason for reasons in each(of_side, ("left", "right")) for reason in reasons]
     made += repeated(asked.left, asked.right, asked.links, found, asked.take, task, any_of=asked.any_of)
-    if not made:
-        made.append(Reason(Kind.NOTHING_WRONG, "left", found.counts.left_rows, 0, "every row found just one"))
+    counts = found.counts
+    if counts.left_rows > counts.left_passed_over == 0 and not any(r.side == "left" for r in made):
+        said = "every row found exactly one"
+        made.insert(0, Reason(Kind.NOTHING_WRONG, "left", counts.left_rows, 0, said))
     return made
 
 
@@ -357,7 +360,18 @@ class _Side:
             values = _counted(len(doubtful), "value")
             text = f"look {values} through that may be others"
             mends.append(Mend(text, Way.REVIEW, links, take, int(doubtful.rows.sum())))
+        alike = None
+        if self._before.pairs == 0 and 2 * len(open_rows) > len(rows.numbers) and not self._asked.any_of:
+            alike = unlike(rows, links, take, self._task)
         reason = rows.told(Kind.ABSENT, rows.is_open.copy(), said, mends)
+        if alike is not None:
+            reason = replace(
+                reason,
+                kind=Kind.NOTHING_ALIKE,
+                said=alike.said,
+                examples=alike.examples,
+                mends=(*alike.mends, *reason.mends),
+            )
         found: tuple[Cluster, ...] = ()
         if self._side == "left":
             # That the rows have their link values says nothing new.

@@ -28,7 +28,7 @@ from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import Explained
 from keen_trellis.flow.steps.join import JoinSettings
-from keen_trellis.flow.wording import counted, ignoring, rows_called, with_article
+from keen_trellis.flow.wording import counted, ignoring, nothing_wrong, rows_called, with_article
 
 BLOCK = 64
 FEW = 5
@@ -403,6 +403,7 @@ def knot_content(
             f"{counted(counts.right_matched, names[1])} in {counts.pairs:,} "
             f"{'pair' if counts.pairs == 1 else 'pairs'}",
             _matched_parts(match, settings, explained),
+            effect=_nothing_wrong(explained, names),
         ),
         Band(
             "unmatched_right",
@@ -421,6 +422,12 @@ def knot_content(
             part = Part(key, "", _OneSide(len(rows), rows, on_left=on_left))
             bands.insert(-1, Band(key, title, [part], effect="another row was taken"))
     return Content(_knot_columns(settings, shapes), bands, left, right, match, names, links)
+
+
+def _nothing_wrong(explained: Explained | None, names: tuple[str, str]) -> str:
+    """That nothing is wrong, where that is so."""
+    kinds = [entry.kind for entry in explained.reasons] if explained is not None else []
+    return nothing_wrong(*names) if Kind.NOTHING_WRONG in kinds else ""
 
 
 _SIGNS = {"<>": "≠", "<=": "≤", ">=": "≥"}
@@ -467,6 +474,8 @@ def _reason_text(reason: Reason, other_name: str = "") -> str:
         rows = f"{rows}, {reason.values:,} {'value' if reason.values == 1 else 'values'}"
     example = reason.examples[0] if reason.examples else None
     shown = f", as “{example.value}”" if example and example.other else ""
+    if reason.kind is Kind.NOTHING_ALIKE:
+        return f"{rows}: {said}"
     cluster = "".join(f"; {entry.rows:,} with {entry.field} {entry.value}" for entry in reason.clusters[:1])
     return f"{rows}: {said}{shown}{cluster}"
 
@@ -474,7 +483,7 @@ def _reason_text(reason: Reason, other_name: str = "") -> str:
 def mend_text(mend: Mend) -> str:
     """A mend as what a click or Enter does."""
     said = mend.said[:1].upper() + mend.said[1:]
-    if mend.way in (Way.TAKE, Way.EXTRA_LINK, Way.DISTINCT, Way.FILTER):
+    if mend.way.takes_away:
         return f"{said}, {mend.gain:,} {_rows_word(mend.gain)} fewer"
     if mend.way in (Way.ACCEPT, Way.FILL):
         return said

@@ -28,10 +28,14 @@ _TABLES = ("Workbook (*.xlsx)", "Delimited text (*.csv)")
 
 
 class Mending(QObject):
-    """review_wanted: the review is filled and wants to be shown.  done: it was applied."""
+    """review_wanted: the review is filled and wants to be shown.  done: it was applied.
+
+    accepted: a knot's id, whose values were accepted as absent.
+    """
 
     review_wanted = Signal()
     done = Signal()
+    accepted = Signal(str)
 
     def __init__(
         self, document: Document, explanations: Explanations, grid: BenchGrid, view: ReviewView
@@ -75,6 +79,8 @@ class Mending(QObject):
             return
         self._document.edit(flow, f"Mend: {mend.said}", Selection(step))
         self._document.said.emit(f"{mend_text(mend)}. Ctrl+Z takes it back.")
+        if mend.way is Way.ACCEPT:
+            self.accepted.emit(outcome.step.id)
 
     # --- review ---
 

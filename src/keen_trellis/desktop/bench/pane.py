@@ -32,6 +32,7 @@ from keen_trellis.desktop.bench.clusters import ClustersView
 from keen_trellis.desktop.bench.content import (
     LEFT,
     RIGHT,
+    Column,
     Content,
     chosen_rows_content,
     knot_content,
@@ -469,16 +470,18 @@ class BenchPane(QWidget):
             return
         sides, flow, runner = content.row_sides(*row), document.flow, document.runner
         is_source = step.kind == SourceKind.name
+        column = content.columns[self.grid.column] if content.columns else None
 
         def work(task: Task) -> tuple[list[Trace], list[Trace]]:
             if is_source:
                 return [], forward(runner, flow, step.id, sides[0], task)
             if not content.is_knot:
-                return back(runner, flow, step.id, selection.port, sides[0], task), []
+                field = column.field.name if column is not None else ""
+                return back(runner, flow, step.id, selection.port, sides[0], task, field), []
             ways = []
-            for entry, number in zip(step.inputs, sides, strict=True):
+            for entry, number, field in zip(step.inputs, sides, _fields_of(column), strict=True):
                 if number >= 0:
-                    ways += back(runner, flow, entry.step, entry.port, number, task)
+                    ways += back(runner, flow, entry.step, entry.port, number, task, field)
             return ways, []
 
         def done(ways: tuple[list[Trace], list[Trace]]) -> None:
@@ -638,6 +641,15 @@ class BenchPane(QWidget):
             self.grid.setFocus()
             return True
         return super().eventFilter(watched, event)
+
+
+def _fields_of(column: Column | None) -> tuple[str, str]:
+    """The left and the right field that a column of a knot shows, "" for none."""
+    if column is None:
+        return "", ""
+    if column.other is not None:
+        return column.field.name, column.other.name
+    return ("", column.field.name) if column.zone == RIGHT else (column.field.name, "")
 
 
 def _origin_text(origins: tuple[RowOrigin, ...]) -> str:

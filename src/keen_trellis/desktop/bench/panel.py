@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QPainter
+from PySide6.QtGui import QColor, QKeyEvent, QPainter, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
@@ -25,6 +25,7 @@ LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 _ROW_HEIGHT = 24
 _WIDEST = 420
+_BESIDE = 48  # margins and a scroll bar
 
 
 class _Grounds(QStyledItemDelegate):
@@ -51,6 +52,7 @@ class Panel(QWidget):
 
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._wanted = 0
         self.title = QLabel()
         self.title.setWordWrap(True)
         self.table = QTableWidget()
@@ -134,9 +136,18 @@ class Panel(QWidget):
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
             self.table.setColumnWidth(column, min(self.table.columnWidth(column) + 6, _WIDEST))
             total += self.table.columnWidth(column)
-        # The last one takes what room is left; where there is none, it is scrolled to.
-        header.setStretchLastSection(total <= self.table.viewport().width())
+        self._wanted = total
+        self._use_room()
         self.table.setCurrentCell(min(current, self.table.rowCount() - 1), 0)
+
+    def _use_room(self) -> None:
+        """The last column takes what room is left; where there is none, it is scrolled to."""
+        fits = self._wanted <= self.width() - _BESIDE
+        self.table.horizontalHeader().setStretchLastSection(fits)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._use_room()
 
     @property
     def texts(self) -> list[list[str]]:

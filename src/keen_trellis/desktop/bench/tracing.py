@@ -25,9 +25,10 @@ class TraceView(Panel):
     def show_traces(self, back: Sequence[Trace], forward: Sequence[Trace]) -> None:
         """Show a way back and a way on; either may be empty."""
         self.lines = [("comes from", entry) for entry in back] + [("goes to", entry) for entry in forward]
+        followed = any(entry.cell for _, entry in self.lines)
         self.begin(
             "The way of this row. Enter goes to the row at that step. Esc goes back.",
-            ("", "Step", "What"),
+            ("", "Step", "What", "The cell there") if followed else ("", "Step", "What"),
             len(self.lines),
         )
         chosen, before = theme(), ""
@@ -35,6 +36,8 @@ class TraceView(Panel):
             self.put(row, 0, way if way != before else "", colour=chosen.soft)
             self.put(row, 1, f"{'    ' * entry.depth}{entry.name}", bold=entry.origin is not None)
             self.put(row, 2, entry.said, colour=chosen.ink if entry.row >= 0 else chosen.alarm)
+            if followed:
+                self.put(row, 3, entry.cell, bold=entry.origin is not None)
             before = way
         self.finish(0)
 

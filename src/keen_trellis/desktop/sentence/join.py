@@ -17,6 +17,7 @@ from keen_trellis.core.values import FieldType, comparable
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome
 from keen_trellis.desktop.marks import mark_of
+from keen_trellis.desktop.sentence.accepted import AcceptedValues
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
     BLANKS,
@@ -58,6 +59,7 @@ class JoinSentence:
     def __init__(self, document: Document, pane: SentencePane) -> None:
         self._document = document
         self._pane = pane
+        self.accepted = AcceptedValues(document, pane)
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: JoinSettings = KINDS.settings(step)
@@ -81,6 +83,7 @@ class JoinSentence:
                 Chip("and …", lambda anchor: self._add_link(step, settings, outcome.inputs, anchor), "More")
             )
         items += self._take_items(step, settings, outcome)
+        items += self.accepted.items(step.id, settings, (left.name, right.name))
         if outcome.error is not None:
             return [*items, *self._broken_items(step, settings, outcome)]
         items += self._field_items(step, settings, left, right)
