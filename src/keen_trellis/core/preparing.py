@@ -15,6 +15,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core import ascii_text
+from keen_trellis.core.ascii_text import is_ascii
 from keen_trellis.core.conversion import converted
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.parallel import mapped
@@ -29,7 +31,6 @@ WHITE_SPACE = (
     "\t\n\v\f\r \x85\xa0\u1680\u2000\u2001\u2002\u2003\u2004\u2005\u2006\u2007\u2008\u2009\u200a"
     "\u2028\u2029\u202f\u205f\u3000"
 )
-_ASCII_SPACE = "\t\n\v\f\r "
 _SPACES = "[" + "".join(rf"\x{{{ord(character):x}}}" for character in WHITE_SPACE) + "]"
 _MOST_ROUNDS = 8
 
@@ -147,14 +148,17 @@ def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndar
     steps = _steps(preparation)
     if not steps:
         return _without_empty(values), None
-    is_ascii = all(mapped(lambda part: pc.all(pc.string_is_ascii(part), min_count=0).as_py(), values))
-    quick = is_ascii and not set(preparation.names) - {"case", "outer-spaces"}
+    plain = all(mapped(is_ascii, values))
+    quick = plain and not set(preparation.names) - {"case", "outer-spaces"}
     if quick:
         return one_array(pa.chunked_array(mapped(lambda part: _quick(part, preparation), values))), None
     # Each stretch by itself, so that some values stand in several dictionaries: nothing here minds.
     coded = mapped(lambda part: part.dictionary_encode(), values)
     changed = one_array(pa.chunked_array([part.dictionary for part in coded]))
-    for _ in range(_MOST_ROUNDS):
+    if plain:
+        for step in _ascii_steps(preparation):
+            changed = step(changed)
+    for _ in range(0 if plain else _MOST_ROUNDS):
         before = changed
         for step in steps:
             changed = step(changed)
@@ -174,7 +178,7 @@ def _quick(values: pa.Array, preparation: Preparation) -> pa.Array:
     if preparation.case:
         values = pc.ascii_lower(values)
     if preparation.outer_spaces:
-        values = pc.ascii_trim(values, characters=_ASCII_SPACE)
+        values = pc.ascii_trim(values, characters=ascii_text.SPACES)
     return _without_empty(values)
 
 
@@ -199,8 +203,32 @@ def _steps(preparation: Preparation) -> list[Callable[[pa.Array], pa.Array]]:
     elif preparation.outer_spaces:
         steps.append(lambda values: pc.utf8_trim(values, characters=WHITE_SPACE))
     if preparation.leading_zeros:
-        steps.append(lambda values: pc.replace_substring_regex(values, r"^0+([0-9])", r"\1"))
+        steps.append(_without_leading_zeros)
     return steps
+
+
+def _ascii_steps(preparation: Preparation) -> list[Callable[[pa.Array], pa.Array]]:
+    """The same for text in ASCII. Done once, they leave nothing for a second time."""
+    steps: list[Callable[[pa.Array], pa.Array]] = []
+    if preparation.case:
+        steps.append(pc.ascii_lower)
+    if preparation.punctuation:
+        steps.append(lambda values: ascii_text.without(values, ascii_text.PUNCTUATION))
+    if preparation.inner_spaces and preparation.outer_spaces:
+        steps.append(lambda values: ascii_text.without(values, ascii_text.SPACES))
+    elif preparation.inner_spaces:
+        steps.append(ascii_text.without_inner_spaces)
+    elif preparation.outer_spaces:
+        steps.append(lambda values: pc.ascii_trim(values, characters=ascii_text.SPACES))
+    if preparation.leading_zeros:
+        steps.append(_without_leading_zeros)
+    return steps
+
+
+def _without_leading_zeros(values: pa.Array) -> pa.Array:
+    if not pc.any(pc.starts_with(values, "0")).as_py():
+        return values
+    return pc.replace_substring_regex(values, r"^0+([0-9])", r"\1")
 
 
 def _without_accents(values: pa.Array) -> pa.Array:
@@ -226,7 +254,7 @@ def _casefold(values: pa.Array) -> pa.Array:
     if not len(values):
         return values
     filled = values.fill_null("") if values.null_count else values
-    if pc.all(pc.string_is_ascii(filled)).as_py():
+    if is_ascii(filled):
         return pc.ascii_lower(values)
     whole = "".join(pc.binary_join(_as_one_list(filled), pa.scalar("", filled.type)).to_pylist())
     if all(_lowers_as_it_folds(letter) for letter in set(whole)):

@@ -132,16 +132,15 @@ class Letters:
         first_of_owner = np.concatenate(([0], np.cumsum(counts)))
         # For each character all later ones of its text.
         later = first_of_owner[owner + 1] - np.arange(len(at)) - 1
-        first = np.repeat(np.arange(len(at)), later)
         begins = np.cumsum(later) - later
-        second = first + 1 + (np.arange(len(first)) - np.repeat(begins, later))
-        one, other, whose = at[first], at[second], owner[first]
-        start, end = self.starts[whose], self.starts[whose + 1]
+        total = int(later.sum())
+        second = np.arange(total) + np.repeat(np.arange(1, len(at) + 1) - begins, later)
         as_is, moved, twice = self._sums(0), self._sums(1), self._sums(2)
-        found = (
-            (as_is[one] - as_is[start]) + (moved[other] - moved[one + 1]) + (twice[end] - twice[other + 1])
-        )
-        return Keyed(found, whose)
+        start, end = self.starts[owner], self.starts[owner + 1]
+        # What depends on the first character alone is made once each, and once for each second one.
+        of_first = as_is[at] - as_is[start] - moved[at + 1] + twice[end]
+        of_second = moved[at] - twice[at + 1]
+        return Keyed(np.repeat(of_first, later) + of_second[second], np.repeat(owner, later))
 
 
 def powers(count: int) -> Vector:

@@ -17,13 +17,14 @@ from rapidfuzz.distance import OSA
 
 from keen_trellis.core.insight.letters import Keyed, Letters, Vector, blocks, each_once, with_same_key
 from keen_trellis.core.insight.words import Vocabulary
+from keen_trellis.core.parallel import each
 from keen_trellis.core.table import spread_rows
 from keen_trellis.core.task import Task
 
 # Shorter texts are all alike.
 _LEAST_LENGTH = 4
 _LEAST_LENGTH_OF_TWO = 5
-_LONGEST_OF_TWO = 18
+_LONGEST_OF_TWO = 15
 _LONGEST = 120
 # Where more texts are the same but for a character, none of them stands out.
 _MOST_ALIKE = 12
@@ -71,8 +72,9 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
         sample = sampled_places(theirs)
     asked = pa.concat_arrays([mine, theirs.take(pa.array(sample))])
     one, other = Letters.of(asked), Letters.of(theirs)
-    found = [_apart(one, other, digits=digits)]
+    found = [_apart(one, other, task, digits=digits)]
     if not digits:
+        task.checkpoint(0, 0, "looking for misspellings of long names")
         found.append(_with_a_word_in_common(asked, theirs, one.lengths > _LONGEST_OF_TWO))
     left, right = each_once(*(np.concatenate(side) for side in zip(*found, strict=True)))
     itself = np.concatenate((np.full(len(mine), -1), sample))
@@ -87,10 +89,10 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
     return Partners(nearest.mine[own], nearest.theirs[own], likely[own])
 
 
-def _apart(one: Letters, other: Letters, *, digits: bool) -> tuple[Vector, Vector]:
+def _apart(one: Letters, other: Letters, task: Task, *, digits: bool) -> tuple[Vector, Vector]:
     """Pairs that are the same once a character or two of each are left out."""
-    sides = []
-    for letters, opposite, slack in ((one, other, 0), (other, one, 2)):
+
+    def keyed(letters: Letters, opposite: Letters, slack: int) -> Keyed:
         sizes = letters.lengths
         asked = (sizes >= _LEAST_LENGTH - slack) & (sizes <= _LONGEST)
         may_go = np.ones(len(letters.points), dtype=bool)
@@ -100,10 +102,14 @@ def _apart(one: Letters, other: Letters, *, digits: bool) -> tuple[Vector, Vecto
         keys = [Keyed(letters.whole[asked], np.flatnonzero(asked))]
         keys.append(letters.without_one(may_go & asked[letters.owner]))
         if not digits:
+            task.checkpoint(0, 0, "looking for misspellings")
             twice = asked & (sizes >= _LEAST_LENGTH_OF_TWO - slack) & (sizes <= _LONGEST_OF_TWO + slack)
             keys.append(letters.without_two(may_go & twice[letters.owner]))
-        sides.append(Keyed.all_of(keys))
-    return with_same_key(sides[0], sides[1], _MOST_ALIKE)
+        return Keyed.all_of(keys)
+
+    mine, theirs = each(lambda side: keyed(*side), ((one, other, 0), (other, one, 2)))
+    task.checkpoint(0, 0, "comparing what is left of misspellings")
+    return with_same_key(mine, theirs, _MOST_ALIKE)
 
 
 def _with_a_word_in_common(mine: pa.Array, theirs: pa.Array, asked: Vector) -> tuple[Vector, Vector]:

@@ -15,6 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.ascii_text import is_ascii, with_signs
 from keen_trellis.core.conversion import PLACEHOLDERS
 from keen_trellis.core.insight.names import ACRONYM, ORDER, PART, SHORTER, other_names
 from keen_trellis.core.insight.partners import Partners, misspelt
@@ -30,6 +31,7 @@ from keen_trellis.core.values import FieldType, type_of_arrow
 _LOOK_ALIKE = (("o", "0"), ("[il|]", "1"), ("z", "2"), ("s", "5"), ("b", "8"))
 # Of so many values at most those that differ in a digit are looked for, too.
 _FEW = 5_000
+_FIRST_LOOK = 500
 _NAMES = {
     ORDER: "the same words stand in another order",
     SHORTER: "a short form stands for the long one",
@@ -208,6 +210,9 @@ class Values:
             return
         for kind in ("number", "date"):
             preparation = replace(self._preparation, compare_as=kind)
+            # Mostly the first few values tell that not all of them are such.
+            if prepare(Cells(self._theirs.slice(0, _FIRST_LOOK)), preparation).lost is not None:
+                continue
             theirs = prepare(Cells(self._theirs), preparation)
             if theirs.lost is not None or not len(self._theirs):
                 continue
@@ -333,6 +338,10 @@ def _looked_up(mine: pa.Array, theirs: pa.Array, preparation: Preparation) -> Ve
 
 def _skeletons(values: pa.Array) -> pa.Array:
     """Values with one sign for all that look alike, after the idea of Unicode's UTS 39 (confusables)."""
+    if is_ascii(values):
+        return with_signs(
+            values, {letter: sign for letters, sign in _LOOK_ALIKE for letter in letters.strip("[]")}
+        )
     for letters, sign in _LOOK_ALIKE:
         values = pc.replace_substring_regex(values, letters, sign)
     return values

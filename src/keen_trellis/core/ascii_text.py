@@ -1,0 +1,83 @@
+"""What is done to text that is ASCII throughout, on its bytes: quicker than by characters, and the same."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+Vector = np.ndarray[Any, Any]
+
+SPACES = "\t\n\v\f\r "
+# Those of ASCII's characters that Unicode calls punctuation (General_Category P).
+PUNCTUATION = "!\"#%&'()*,-./:;?@[\\]_{}"
+
+
+def without(values: pa.Array, characters: str) -> pa.Array:
+    """Text without certain characters, wherever they stand."""
+    codes, starts = _bytes(values)
+    return _of_kept(values, codes, starts, ~_are(codes, characters))
+
+
+def without_inner_spaces(values: pa.Array) -> pa.Array:
+    """Text without the spaces between its first and its last other character."""
+    codes, starts = _bytes(values)
+    spaces = _are(codes, SPACES)
+    lengths = np.diff(starts)
+    left, right = (
+        pc.binary_length(trim(values, characters=SPACES)).fill_null(0).to_numpy(zero_copy_only=False)
+        for trim in (pc.ascii_ltrim, pc.ascii_rtrim)
+    )
+    # Of nothing but spaces each is an outer one, and trimming from both sides counts it twice.
+    place = np.arange(len(codes)) - np.repeat(starts[:-1], lengths)
+    inner = (place >= np.repeat(lengths - left, lengths)) & (place < np.repeat(right, lengths))
+    return _of_kept(values, codes, starts, ~(spaces & inner))
+
+
+def with_signs(values: pa.Array, signs: Mapping[str, str]) -> pa.Array:
+    """Text with other characters in place of some. signs: for each character the one that it becomes."""
+    table = np.arange(256, dtype=np.uint8)
+    for character, sign in signs.items():
+        table[ord(character)] = ord(sign)
+    codes, starts = _bytes(values)
+    return _made(values, table[codes], starts)
+
+
+def is_ascii(values: pa.Array) -> bool:
+    """Whether all of the text is ASCII."""
+    return bool(pc.all(pc.string_is_ascii(values), min_count=0).as_py())
+
+
+def _bytes(values: pa.Array) -> tuple[Vector, Vector]:
+    """The bytes of all texts one after the other, and where each begins; one entry more, the end."""
+    if not len(values):
+        return np.zeros(0, np.uint8), np.zeros(1, np.int64)
+    _, offsets, data = values.buffers()
+    starts = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
+    codes = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
+    return codes[starts[0] : starts[-1]], starts - starts[0]
+
+
+def _are(codes: Vector, characters: str) -> Vector:
+    table = np.zeros(256, dtype=bool)
+    table[np.frombuffer(characters.encode(), np.uint8)] = True
+    found: Vector = table[codes]
+    return found
+
+
+def _of_kept(values: pa.Array, codes: Vector, starts: Vector, kept: Vector) -> pa.Array:
+    before = np.zeros(len(codes) + 1, np.int64)
+    np.cumsum(kept, out=before[1:])
+    return _made(values, codes[kept], before[starts])
+
+
+def _made(values: pa.Array, codes: Vector, starts: Vector) -> pa.Array:
+    """Text of these bytes, blank where `values` is."""
+    buffers = [None, pa.py_buffer(np.ascontiguousarray(starts)), pa.py_buffer(np.ascontiguousarray(codes))]
+    made = pa.Array.from_buffers(pa.large_string(), len(values), buffers)
+    if not values.null_count:
+        return made
+    return pc.if_else(values.is_valid(), made, pa.scalar(None, made.type))
