@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from keen_trellis.core.encoding import encode, prepare_links, side_counts
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.preparations import PREPARATIONS
 from keen_trellis.core.preparing import WHITE_SPACE, prepare
 from keen_trellis.core.table import ArrowTable, Cells
 
@@ -97,6 +98,18 @@ class PreparedText(unittest.TestCase):
         once = prepare(Cells(pa.array(texts, pa.large_string())), Preparation(case, spaces)).of_rows
         again = prepare(Cells(once), Preparation(case, spaces)).of_rows
         self.assertEqual(again.to_pylist(), once.to_pylist())
+
+    @given(
+        st.lists(st.none() | st.text(st.sampled_from("aB0 .-\t7_$\x1f"), max_size=7), max_size=8),
+        st.sets(st.sampled_from(sorted(PREPARATIONS))),
+    )
+    def test_text_in_ascii_is_prepared_as_any_other(self, texts, names):
+        preparation = Preparation.ignoring(names)
+        once, among = (
+            prepare(Cells(pa.array(values, pa.large_string()).slice(1)), preparation).of_rows.to_pylist()
+            for values in (["x", *texts], ["x", *texts, "\u0416"])
+        )
+        self.assertEqual(once, among[:-1])
 
     @given(st.lists(st.text(max_size=6), max_size=8))
     def test_folding_all_values_at_once_folds_each(self, texts):

@@ -1,8 +1,10 @@
 import unittest
 
-from keen_trellis.core.insight.proposal import percent, why_none
+from keen_trellis.core.insight.profile import profile
+from keen_trellis.core.insight.proposal import Known, percent, why_none
 from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.task import Task
 from tests.tables import table
 
 
@@ -37,6 +39,29 @@ class Proposals(unittest.TestCase):
     def test_nothing_is_proposed_without_ground(self):
         self.assertEqual(propose(table(a=["x", "y"]), table(b=["p", "q"])), [])
         self.assertEqual(propose(table(a=["x"]), table(b=[1])), [])
+
+    def test_what_is_known_comes_first_with_what_the_values_say(self):
+        codes = [f"c{n}" for n in range(40)]
+        left = table(code=codes, number=[n % 7 for n in range(40)])
+        right = table(reference=codes, id=list(range(40)))
+        key = Known((LinkField("number", "id"),), "A foreign key of left in a.sqlite")
+        gone = Known((LinkField("code", "not there"),), "Linked so before")
+        first, second = propose(left, right, known=[gone, key, key])[:2]
+        self.assertEqual((first.links, first.found, first.unique), (key.links, 1.0, 1.0))
+        self.assertTrue(
+            first.evidence("Left", "Right").startswith("A foreign key of left in a.sqlite. 100 %")
+        )
+        self.assertEqual(second.link, LinkField("code", "reference"))
+
+    def test_counting_values_beforehand_changes_no_proposal(self):
+        left = table(code=[f"c{n}" for n in range(40)], n=list(range(40)), w=["a", None] * 20)
+        right = table(reference=[f"C{n % 20}" for n in range(40)], m=list(range(40)), v=["a", "b"] * 20)
+        before = propose(left, right)
+        for data in (left, right):
+            profile(data, Task())
+        self.assertEqual(right.known_distinct("reference"), 20)
+        self.assertEqual(left.with_origin("s").known_distinct("w"), 1)
+        self.assertEqual(propose(left, right), before)
 
     def test_two_fields_that_only_together_tell_rows_apart(self):
         venues = [f"venue {n}" for n in range(12)]

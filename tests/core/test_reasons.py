@@ -1,19 +1,23 @@
 """Reasons for unmatched rows: each kind is planted and found with its count, and clean data gives none."""
 
+import datetime as dt
+import threading
 import unittest
 
 import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keen_trellis.core.distinct import distinct_rows
 from keen_trellis.core.errors import Cancelled
 from keen_trellis.core.insight.mended import mended_pairs
 from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.core.insight.reasons import Asked, explain, of_other_types
-from keen_trellis.core.link import LinkField, Operator, Preparation, Taken
+from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken
 from keen_trellis.core.matching import match
 from keen_trellis.core.preparations import PREPARATIONS
-from keen_trellis.core.table import ArrowTable
+from keen_trellis.core.summarising import Key
+from keen_trellis.core.table import ArrowTable, ChosenRows
 from keen_trellis.core.task import Task
 from tests.tables import table
 
@@ -245,6 +249,46 @@ class Planted(unittest.TestCase):
         self.assertTrue(reason.said.startswith("n:m"), reason.said)
         self.assertEqual([mend.way for mend in reason.mends], [Way.TAKE, Way.TAKE, Way.DISTINCT])
 
+    def test_the_latest_of_several_partners_and_one_row_a_key(self):
+        days = [dt.date(2026, 1, 1), dt.date(2026, 3, 1), dt.date(2026, 2, 1), dt.date(2025, 1, 1)]
+        left, right = table(k=["a", "b"]), table(q=["a", "a", "a", "b"], on=days, note=["x", "y", "y", "x"])
+        (reason,) = reasons(left, right)
+        mends = {mend.way: mend for mend in reversed(reason.mends)}
+        self.assertEqual(mends[Way.TAKE].take, Take(Taken.GREATEST, "on"))
+        after = match(left, right, LINK, take=mends[Way.TAKE].take)
+        self.assertEqual((after.partners_in_right(0).tolist(), mends[Way.TAKE].gain), ([1], 2))
+        distinct = mends[Way.DISTINCT]
+        self.assertEqual((distinct.fields, distinct.take, distinct.gain), (("q",), mends[Way.TAKE].take, 2))
+
+    def test_no_date_tells_the_latest_where_the_last_two_are_of_one_day(self):
+        day = dt.date(2026, 1, 1)
+        reason = reasons(table(k=["a"]), table(q=["a", "a"], on=[day, day]))[0]
+        self.assertEqual({mend.take.kind for mend in reason.mends}, {Taken.FIRST, Taken.LAST})
+
+    def test_nothing_alike_shows_both_patterns_and_the_link_that_fits(self):
+        codes, loans = [f"LCM.{n:04}" for n in range(30)], [f"L-{n}" for n in range(30)]
+        left, right = table(k=loans, object=codes), table(q=codes, n=list(range(30)))
+        found = reasons(left, right)
+        self.assertEqual(told(found), [("nothing-alike", 30, 30)])
+        reason = found[0]
+        self.assertEqual([(e.value, e.other) for e in reason.examples], [("A-99", "AAA.9999"), ("A-9", "")])
+        mend = reason.mends[0]
+        self.assertEqual((mend.links, mend.gain), ((LinkField("object", "q"),), 30))
+        self.assertIn(Way.ACCEPT, {mend.way for mend in reason.mends})
+
+    def test_values_of_one_kind_that_are_all_absent_are_just_absent(self):
+        left, right = (table(k=[f"LCM.{n:04}" for n in rows]) for rows in (range(30), range(100, 130)))
+        links = (LinkField("k", "k"),)
+        found = explain(Asked(left, right, links), match(left, right, links))
+        self.assertEqual({entry.kind for entry in found}, {Kind.ABSENT})
+
+    def test_nothing_is_wrong_on_the_left_though_the_right_has_more(self):
+        found = reasons(table(k=["a"]), table(q=["a", "x"]))
+        self.assertEqual((found[0].kind, found[0].side), (Kind.NOTHING_WRONG, "left"))
+        self.assertEqual(told(found, "right"), [("absent", 1, 1)])
+        found = reasons(table(k=["a"]), table(q=["a", "a"]))
+        self.assertNotIn(Kind.NOTHING_WRONG, {entry.kind for entry in found})
+
     def test_a_field_more_that_tells_partners_apart_is_offered(self):
         left = table(venue=["Pier", "Pier", "Mill"], month=["2026-01", "2026-02", "2026-01"])
         right = table(place=["Pier", "Pier", "Mill"], of=["2026-01", "2026-02", "2026-01"], cost=[1, 2, 3])
@@ -258,12 +302,31 @@ class Planted(unittest.TestCase):
         after = match(left, right, mend.links)
         self.assertEqual((found.pairs - after.pairs, after.counts.left_matched), (2, 3))
 
-    def test_explaining_can_be_stopped(self):
-        left, right = table(k=[f"n{n}" for n in range(50)]), table(q=["x"])
-        task = Task()
-        task.cancel()
-        with self.assertRaises(Cancelled):
-            explain(Asked(left, right, LINK), match(left, right, LINK), task)
+    def test_explaining_can_be_stopped_wherever_it_is(self):
+        left = table(k=["Harbor Museum", "H. Museum", "lcm.1", "LCM.O2", *(f"n{n}" for n in range(50))])
+        right = table(q=["Harbour Museum", "Old Harbour Museum", "LCM.1", "LCM.02", "n1", "n1"])
+        outcome = match(left, right, LINK)
+        whole = _StoppedAt(-1)
+        explain(Asked(left, right, LINK), outcome, whole)
+        self.assertGreater(whole.seen, 15)
+        for place in range(1, whole.seen + 1):
+            with self.subTest(place), self.assertRaises(Cancelled):
+                explain(Asked(left, right, LINK), outcome, _StoppedAt(place))
+
+
+class _StoppedAt(Task):
+    """A task that is cancelled at a checkpoint with this number; -1 for none."""
+
+    def __init__(self, place: int) -> None:
+        super().__init__()
+        self.place, self.seen, self.lock = place, 0, threading.Lock()
+
+    def checkpoint(self, done: int = 0, total: int = 0, what: str = "") -> None:
+        with self.lock:
+            self.seen += 1
+            if self.seen == self.place:
+                self.cancel()
+        super().checkpoint(done, total, what)
 
 
 _WORDS = st.sampled_from(
@@ -299,6 +362,15 @@ _CELLS = st.lists(st.one_of(st.none(), _WORDS), max_size=8)
 _NUMBERS = st.integers(0, 4)
 
 
+def _left_out(data: ArrowTable, mend) -> int:
+    """How many rows a filter mend leaves out: those with its words, or with a blank in any of its fields."""
+    columns = [data.column(name).values.to_pylist() for name in mend.fields]
+    return sum(
+        any(cell in mend.words if mend.words else cell is None for cell in row)
+        for row in zip(*columns, strict=True)
+    )
+
+
 class AnyTables(unittest.TestCase):
     @given(_CELLS, _CELLS, st.booleans(), st.booleans(), st.data())
     def test_each_unmatched_row_has_one_reason_and_mends_gain_what_they_say(
@@ -332,6 +404,21 @@ class AnyTables(unittest.TestCase):
                         matched = after.left_matched if side == "left" else after.right_matched
                         before = found.counts.left_matched if side == "left" else found.counts.right_matched
                         self.assertGreaterEqual(matched - before, mend.gain, (entry.kind, mend.said))
+                    if mend.way is Way.FILTER:
+                        table_of_side, link = (left, "k") if side == "left" else (right, "q")
+                        gone = _left_out(table_of_side, mend)
+                        self.assertEqual(gone, mend.gain, (entry.kind, mend.said, link))
+        for entry in reasons_found:
+            for mend in entry.mends:
+                if mend.way is Way.DISTINCT:
+                    keys = [
+                        Key(text, link.preparation)
+                        for text, link in zip(mend.fields, mend.links, strict=True)
+                    ]
+                    kept = distinct_rows(right, keys, mend.take, Task(), blanks_stay=True)
+                    after = match(left, ChosenRows(right, kept), links)
+                    self.assertEqual(found.pairs - after.pairs, mend.gain)
+                    self.assertEqual(found.counts.left_matched, after.counts.left_matched)
         list(mended_pairs(Asked(left, right, links, any_of), found, Task()))
 
     @given(_CELLS, _CELLS, st.sets(st.sampled_from(sorted(PREPARATIONS))))

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLineEdit, QMe
 from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.pictures import new_window, settle
 from keen_trellis.desktop.sentence.chooser import Chooser
+from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.window import MainWindow
 from keen_trellis.sources.library import Library
 from tests import demo_data
@@ -184,6 +185,35 @@ class WindowCase(unittest.TestCase):
         found = self.chooser().list
         item = next(found.item(row) for row in range(found.count()) if found.item(row).text() == text)
         self.click(found.viewport(), found.visualItemRect(item).center())
+
+    def choose(self, label: str, *texts: str):
+        """Open a chip and click lines of the lists that follow."""
+        self.click(self.chip(label))
+        for text in texts:
+            self.pick(text)
+        self.rest()
+
+    def tick(self, label: str, *texts: str):
+        """Open a chip, tick lines of its list by keyboard and apply."""
+        self.click(self.chip(label))
+        for text in texts:
+            self.chooser().list.setCurrentRow(self.lines().index(text))
+            self.press(Qt.Key.Key_Space)
+        self.press(Qt.Key.Key_Return)
+        self.rest()
+
+    def enter(self, text: str, *, lines: bool = False):
+        """Type into the entry that is open."""
+        entry = QApplication.activePopupWidget()
+        self.assertIsInstance(entry, Entry)
+        if lines:
+            entry.lines.setPlainText(text)
+            self.press(Qt.Key.Key_Return, modifier=CTRL)
+        else:
+            entry.line.selectAll()
+            self.type(text)
+            self.press(Qt.Key.Key_Return)
+        self.rest()
 
     # --- dialogs ---
 

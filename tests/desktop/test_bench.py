@@ -7,13 +7,17 @@ from PySide6.QtWidgets import QApplication, QMenu
 
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
 from keen_trellis.core.task import Task
+from keen_trellis.demo.setting_up import make_next_month
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.content import destinations
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.trellis.layout import plan
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Input
 from keen_trellis.flow.reviewing import Verdict
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.sources.library import Library, resolve
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
@@ -367,6 +371,63 @@ class Mending(BenchCase):
         (accepted,) = self.settings.accepted
         self.assertEqual((accepted.side, len(accepted.values)), ("left", 7))
 
+    def test_why_values_are_absent_is_noted_and_taken_back_with_them(self):
+        self.grid.move_to(self.head(f"{self.LEFT}absent"))
+        self.press(KEY.Key_Return)
+        self.enter("never registered")
+        self.assertEqual(self.settings.accepted[0].note, "never registered")
+        self.click(self.chip("Accepted as absent"))
+        self.assertTrue(self.lines()[0].startswith("7 of Loans: "), self.lines())
+        self.press(KEY.Key_Return)
+        self.enter("never registered, the keepers say")
+        self.assertEqual(self.settings.accepted[0].note, "never registered, the keepers say")
+        self.choose("Accepted as absent", "    accept them no longer")
+        self.assertEqual(self.settings.accepted, ())
+        self.assertIn("7 rows: really absent from Objects", self.left_parts())
+
+    def test_rows_are_left_out_before_the_knot_and_filled_after_it(self):
+        self.grid.move_to(self.head(f"{self.LEFT}blank"))
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.bands[0], "Unmatched Loans · 44 rows")
+        self.assertEqual(self.document.selection, Selection(KNOT))
+        self.grid.move_to(self.head(f"{self.LEFT}absent"))
+        self.press(KEY.Key_Down, modifier=Qt.KeyboardModifier.AltModifier)
+        QApplication.activePopupWidget().actions()[1].trigger()
+        QApplication.activePopupWidget().close()
+        self.rest()
+        self.assertIn("put “no object”", self.sentence)
+        self.assertIn("132 cells filled, none still open", self.sentence)
+        self.press(KEY.Key_Z, KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.document.select(Selection(KNOT))
+        self.rest()
+        self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
+
+    def test_where_nothing_matches_the_patterns_face_each_other_and_the_other_link_is_offered(self):
+        links = (LinkSettings("Loan no", "accession"),)
+        editing.change_join(self.document, KNOT, "Match by loan no", links=links)
+        self.rest()
+        (text,) = self.left_parts()
+        self.assertEqual(text, "8,352 rows: Loan no looks like “A-9999” and accession like “AAA.99999”")
+        self.grid.move_to(self.head(f"{self.LEFT}nothing-alike"))
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(
+            [(link.left, link.right) for link in self.settings.links], [("Object no", "accession")]
+        )
+
+    def test_that_nothing_is_wrong_is_said_on_the_matched_band(self):
+        self.assertEqual(self.grid.content.bands[1].effect, "")
+        links = (LinkSettings("Loan no", "Loan no"),)
+        flow, twin = edits.add_source(self.document.flow, self.document.sources()["loans"], "Twins")
+        flow, knot = edits.add_join(
+            flow, Input("loans"), Input(twin), JoinSettings(links=links, type="inner")
+        )
+        self.document.edit(flow, "Join with itself", Selection(knot))
+        self.rest()
+        self.assertEqual(self.grid.content.bands[1].effect, "every loan found exactly one twin")
+
     def test_of_several_mends_one_is_chosen_from_a_menu(self):
         self.grid.move_to(self.head("repeated"))
         self.press(KEY.Key_Down, modifier=Qt.KeyboardModifier.AltModifier)
@@ -489,6 +550,8 @@ class Tracing(BenchCase):
             ],
         )
         self.assertEqual(view.texts[3][2], "loans-2026.xlsx, Loans, row 151")
+        self.assertEqual([row[3] for row in view.texts][:2], ["Loan no: L-0150", "Loan no: L-0150"])
+        self.assertEqual([row[3] for row in view.texts][3:], ["Loan no: L-0150", "", ""])
         view.table.setCurrentCell(2, 0)
         self.press(KEY.Key_Return)
         self.rest()
@@ -574,6 +637,21 @@ class Guards(BenchCase):
         self.press(KEY.Key_Escape)
         self.rest()
         self.assertTrue(self.view.isVisible())
+
+    def test_a_guard_that_a_refresh_breaks_is_loud_at_once(self):
+        self.open_demo(own=True)
+        self.document.select(Selection(KNOT))
+        for guard in ("left-unmatched<=49", "rows=8000..8400", "total:Agreed value"):
+            self.window.bench.guarding.add(guard)
+            self.rest()
+        self.assertEqual([entry.holds for entry in self.document.outcome(KNOT).guards], [True, True, False])
+        make_next_month(self.folder / "demo")
+        self.press(KEY.Key_F5)
+        self.rest(lambda: self.document.comparison is not None)
+        guards = self.document.outcome(KNOT).guards
+        self.assertEqual([entry.holds for entry in guards], [False, False, False])
+        words = [entry for entry in plan(self.document, 1280).words if entry.notch]
+        self.assertEqual([(entry.text, entry.alarm) for entry in words], [("3 guards broken", True)])
 
     def test_what_is_no_guard_is_said(self):
         self.window.bench.guarding.add("all fine")

@@ -8,7 +8,6 @@ from PySide6.QtWidgets import QApplication
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Selection
-from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
@@ -45,35 +44,6 @@ class JoinCase(WindowCase):
     @property
     def counts(self):
         return self.document.outcome(self.knot).result.match.counts
-
-    def choose(self, label: str, *texts: str):
-        """Open a chip and click lines of the lists that follow."""
-        self.click(self.chip(label))
-        for text in texts:
-            self.pick(text)
-        self.rest()
-
-    def tick(self, label: str, *texts: str):
-        """Open a chip, tick lines of its list by keyboard and apply."""
-        self.click(self.chip(label))
-        for text in texts:
-            self.chooser().list.setCurrentRow(self.lines().index(text))
-            self.press(KEY.Key_Space)
-        self.press(KEY.Key_Return)
-        self.rest()
-
-    def enter(self, text: str, *, lines: bool = False):
-        """Type into the entry that is open."""
-        entry = QApplication.activePopupWidget()
-        self.assertIsInstance(entry, Entry)
-        if lines:
-            entry.lines.setPlainText(text)
-            self.press(KEY.Key_Return, modifier=CTRL)
-        else:
-            entry.line.selectAll()
-            self.type(text)
-            self.press(KEY.Key_Return)
-        self.rest()
 
 
 class Links(JoinCase):

@@ -13,6 +13,7 @@ from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
@@ -85,6 +86,48 @@ class Ways(unittest.TestCase):
         flow, groups = edits.add_step(flow, "summarise", "Groups", [Input(trips)], summary)
         way = back(runner, flow, groups, "rows", 1, Task())
         self.assertEqual([(e.step, e.row) for e in way], [(groups, 1), (trips, 1)])
+
+
+class Cells(unittest.TestCase):
+    def test_a_cell_is_followed_through_names_and_steps(self):
+        loans = table(no=["a", "b"], title=["mine", None], venue=[None, "Pier"])
+        objects = table(code=["a", "c"], title=["Boat", "Bell"])
+        flow, one = edits.add_source(Flow(), SourceSettings("text", "/l", "loans"), "Loans")
+        flow, other = edits.add_source(flow, SourceSettings("text", "/o", "objects"), "Objects")
+        settings = JoinSettings(links=(LinkSettings("no", "code"),), type="left-outer")
+        flow, knot = edits.add_join(flow, Input(one), Input(other), settings)
+        fills = (FillSettings(fields=("title",), how="field", of="venue"),)
+        flow, filled = edits.insert_after(flow, Input(knot), "fill", FillStepSettings(fills))
+        runner = Runner(KINDS, Shelf(loans=loans, objects=objects))
+
+        def cells(row, field):
+            way = back(runner, flow, filled, "rows", row, Task(), field)
+            return {entry.step: entry.cell for entry in way}
+
+        brought = "title of Objects"
+        self.assertEqual(
+            cells(0, brought),
+            {filled: f"{brought}: Boat", knot: f"{brought}: Boat", one: "", other: "title: Boat"},
+        )
+        self.assertEqual(
+            cells(1, brought), {filled: f"{brought}: no partner", knot: f"{brought}: no partner", one: ""}
+        )
+        self.assertEqual(
+            cells(1, "title"),
+            {filled: "title: Pier", knot: "title: blank; venue: Pier", one: "title: blank; venue: Pier"},
+        )
+        # The link field stands once, and is read from both sides.
+        self.assertEqual((cells(0, "no")[one], cells(0, "no")[other]), ("no: a", "code: a"))
+
+    def test_a_measure_is_read_from_what_it_measures(self):
+        shelf = Shelf(trips=table(q=["a", "a"], n=[1, 2], m=[5, 5]))
+        flow, trips = edits.add_source(Flow(), SourceSettings("text", "/t", "trips"), "Trips")
+        measures = (MeasureSettings(name="sum", function="sum", of='"n" + "m"'),)
+        flow, groups = edits.add_step(
+            flow, "summarise", "Groups", [Input(trips)], SummariseSettings(keys=("q",), measures=measures)
+        )
+        way = back(Runner(KINDS, shelf), flow, groups, "rows", 0, Task(), "sum")
+        self.assertEqual([entry.cell for entry in way], ["sum: 13", "n: 1; m: 5", "n: 2; m: 5"])
 
 
 if __name__ == "__main__":
