@@ -19,17 +19,16 @@ from keen_trellis.core.link import LinkField, Operator, check_links, parsed, val
 from keen_trellis.core.match import Mask, Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.measures import Measure
-from keen_trellis.core.summarising import Key, SummaryTable, each_once, summary_fields, taken
+from keen_trellis.core.summarising import Key, SummaryTable, each_once, summary_fields
 from keen_trellis.core.table import (
     ArrowTable,
     Cells,
     ChosenRows,
     Field,
     IndexVector,
-    RowOrigin,
-    Rows,
+    OverlaidTable,
     Table,
-    row_numbers,
+    taken,
 )
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, common_exact_type, whole_units
@@ -99,34 +98,22 @@ class Found:
         return ChosenRows(self.summary, np.flatnonzero(~self.used))
 
 
-class BlendedTable(Table):
+class BlendedTable(OverlaidTable):
     """The main table's fields, or its link fields where it becomes one row a group, then all measures."""
 
     def __init__(self, rows: Table, measures: Sequence[tuple[Field, Cells]]) -> None:
-        self._base = rows
-        self._measures = {field.name: cells for field, cells in measures}
-        self.fields = (*rows.fields, *(field for field, _ in measures))
-        self.rows = rows.rows
+        made = {field.name: cells for field, cells in measures}
+        super().__init__(rows, (*rows.fields, *(field for field, _ in measures)), made)
         # The groups of the other tables, and for each row the one that stands on it, -1 for none.
         self.groups: tuple[tuple[Table, IndexVector], ...] = ()
 
-    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
-        found = [self.field(name).name for name in names]
-        base = [name for name in found if name not in self._measures]
-        from_base = dict(zip(base, self._base.take(rows, base), strict=True)) if base else {}
-        chosen = row_numbers(rows, self.rows)
-        return [from_base[n] if n in from_base else taken(self._measures[n], chosen) for n in found]
-
-    def origins(self, row: int) -> tuple[RowOrigin, ...]:
-        return self._base.origins(row)
-
     def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
         groups = [(table, partner[row : row + 1]) for table, partner in self.groups if partner[row] >= 0]
-        return [(self._base, np.array([row])), *groups]
+        return [*super().parents(row), *groups]
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
-        tables = (self._base, *(table for table, _ in self.groups))
-        return [(table, name) for table in tables if name in table.names]
+        groups = [(table, name) for table, _ in self.groups if name in table.names]
+        return [*super().read_from(name), *groups]
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:

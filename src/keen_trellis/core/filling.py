@@ -12,18 +12,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.conversion import read_as
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.summarising import taken
-from keen_trellis.core.table import (
-    Cells,
-    ChosenRows,
-    Field,
-    IndexVector,
-    RowOrigin,
-    Rows,
-    Table,
-    find_field,
-    row_numbers,
-)
+from keen_trellis.core.table import Cells, ChosenRows, Field, IndexVector, OverlaidTable, Table, find_field
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import common_exact_type, type_of_arrow
 
@@ -59,7 +48,7 @@ class Fill:
     gaps: Gaps = Gaps.BOTH
 
 
-class FilledTable(Table):
+class FilledTable(OverlaidTable):
     """The same rows with gaps filled, those left out that are to be.
 
     Several fills may name one field: a later one finds the gaps that are left.
@@ -67,25 +56,20 @@ class FilledTable(Table):
 
     def __init__(self, table: Table, fills: Sequence[Fill], task: Task | None = None) -> None:
         task = task or Task()
-        self.fields = filled_fields(table.fields, fills)
+        fields = filled_fields(table.fields, fills)
         for done, fill in enumerate(fills):
             if fill.how is FillWith.LEAVE_OUT:
                 task.checkpoint(done, len(fills), "leaving out rows with gaps")
                 table = _without_gaps(table, fill)
-        self._table = table
-        self.rows = table.rows
-        self._made: dict[str, Cells] = {}
-        self._filled_from = {
-            field.name: [
-                fill.of for fill in fills if field.name in fill.fields and fill.how is FillWith.FIELD
-            ]
-            for field in self.fields
-        }
-        for done, field in enumerate(self.fields):
+        made: dict[str, Cells] = {}
+        self._filled_from: dict[str, list[str]] = {}
+        for done, field in enumerate(fields):
             own = [fill for fill in fills if field.name in fill.fields and fill.how is not FillWith.LEAVE_OUT]
             if own:
-                task.checkpoint(done, len(self.fields), f"filling {field.name}")
-                self._made[field.name] = self._filled(field, own)
+                task.checkpoint(done, len(fields), f"filling {field.name}")
+                made[field.name] = _filled(table, field, own)
+                self._filled_from[field.name] = [fill.of for fill in own if fill.how is FillWith.FIELD]
+        super().__init__(table, fields, made)
 
     @property
     def counts(self) -> dict[str, int]:
@@ -93,52 +77,41 @@ class FilledTable(Table):
         masks = {name: cells.filled for name, cells in self._made.items()}
         return {name: int(np.count_nonzero(mask)) for name, mask in masks.items() if mask is not None}
 
-    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
-        found = [self.field(name).name for name in names]
-        plain = [name for name in found if name not in self._made]
-        read = dict(zip(plain, self._table.take(rows, plain), strict=True)) if plain else {}
-        chosen = row_numbers(rows, self.rows)
-        return [read[name] if name in read else taken(self._made[name], chosen) for name in found]
-
-    def origins(self, row: int) -> tuple[RowOrigin, ...]:
-        return self._table.origins(row)
-
-    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
-        return [(self._table, np.array([row]))]
-
     def read_from(self, name: str) -> list[tuple[Table, str]]:
-        return [(self._table, name), *((self._table, other) for other in self._filled_from.get(name, ()))]
+        others = self._filled_from.get(name, [])
+        return [*super().read_from(name), *((self._base, other) for other in others)]
 
-    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
-        return rows if self is source else self._table.rows_from(source, rows)
 
-    def _filled(self, field: Field, fills: Sequence[Fill]) -> Cells:
-        cells = self._table.column(field.name)
-        cells = Cells(cells.values.cast(field.arrow_type), cells.absent)
-        done = np.zeros(self.rows, dtype=bool)
-        for fill in fills:
-            gaps = gaps_in(cells, fill.gaps)
-            others = self._others(fill, field, cells, gaps)
-            now = gaps & others.is_valid().to_numpy(zero_copy_only=False)
-            absent = None if cells.absent is None else cells.absent & ~now
-            cells = Cells(pc.if_else(pa.array(now), others, cells.values), absent)
-            done |= now
-        return Cells(cells.values, cells.absent, done)
+def _filled(table: Table, field: Field, fills: Sequence[Fill]) -> Cells:
+    """The cells of a field, filled by one after the other."""
+    cells = table.column(field.name)
+    cells = Cells(cells.values.cast(field.arrow_type), cells.absent)
+    done = np.zeros(table.rows, dtype=bool)
+    for fill in fills:
+        gaps = gaps_in(cells, fill.gaps)
+        others = _others(table, fill, field, cells, gaps)
+        now = gaps & others.is_valid().to_numpy(zero_copy_only=False)
+        absent = None if cells.absent is None else cells.absent & ~now
+        cells = Cells(pc.if_else(pa.array(now), others, cells.values), absent)
+        done |= now
+    return Cells(cells.values, cells.absent, done)
 
-    def _others(self, fill: Fill, field: Field, cells: Cells, gaps: IndexVector) -> pa.Array:
-        """What stands in each row for a gap."""
-        if fill.how is FillWith.VALUE:
-            return pa.repeat(read_as([fill.of], field.type, field.name).cast(field.arrow_type)[0], self.rows)
-        if fill.how is FillWith.FIELD:
-            return self._table.column(fill.of).values.cast(field.arrow_type)
-        rows = np.arange(self.rows)
-        usable = ~gaps & cells.values.is_valid().to_numpy(zero_copy_only=False)
-        if fill.how is FillWith.BEFORE:
-            nearest = np.maximum.accumulate(np.where(usable, rows, -1))
-        else:
-            nearest = np.minimum.accumulate(np.where(usable, rows, self.rows)[::-1])[::-1]
-        known = (nearest >= 0) & (nearest < self.rows)
-        return cells.values.take(pa.array(np.where(known, nearest, 0), mask=~known))
+
+def _others(table: Table, fill: Fill, field: Field, cells: Cells, gaps: IndexVector) -> pa.Array:
+    """What stands in each row for a gap."""
+    if fill.how is FillWith.VALUE:
+        value = read_as([fill.of], field.type, field.name).cast(field.arrow_type)[0]
+        return pa.repeat(value, table.rows)
+    if fill.how is FillWith.FIELD:
+        return table.column(fill.of).values.cast(field.arrow_type)
+    rows = np.arange(table.rows)
+    usable = ~gaps & cells.values.is_valid().to_numpy(zero_copy_only=False)
+    if fill.how is FillWith.BEFORE:
+        nearest = np.maximum.accumulate(np.where(usable, rows, -1))
+    else:
+        nearest = np.minimum.accumulate(np.where(usable, rows, table.rows)[::-1])[::-1]
+    known = (nearest >= 0) & (nearest < table.rows)
+    return cells.values.take(pa.array(np.where(known, nearest, 0), mask=~known))
 
 
 def gaps_in(cells: Cells, gaps: Gaps) -> IndexVector:

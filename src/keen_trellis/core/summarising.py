@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-import pyarrow as pa
 
 from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import UsageError
@@ -14,7 +13,7 @@ from keen_trellis.core.link import Preparation, value_of
 from keen_trellis.core.match import index_type
 from keen_trellis.core.measures import Groups, Measure, measured
 from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, row_numbers
+from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, row_numbers, taken
 from keen_trellis.core.task import Task
 
 
@@ -135,14 +134,3 @@ def _by_first_appearance(codes: IndexVector, size: int) -> Groups:
     number = np.zeros(size, dtype=index_type(size))
     number[used[np.argsort(first[used], kind="stable")]] = np.arange(len(used))
     return Groups(number[codes], len(used))
-
-
-def taken(cells: Cells, rows: IndexVector) -> Cells:
-    """The cells at `rows`, without partner at -1."""
-    nowhere = rows < 0
-    if not len(cells.values):
-        return Cells(pa.nulls(len(rows), cells.values.type), np.ones(len(rows), dtype=bool))
-    values = cells.values.take(pa.array(rows, mask=nowhere))
-    absent = nowhere if cells.absent is None else nowhere | cells.absent[np.maximum(rows, 0)]
-    filled = None if cells.filled is None else cells.filled[np.maximum(rows, 0)] & ~nowhere
-    return Cells(values, absent if absent.any() else None, filled)

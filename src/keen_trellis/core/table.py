@@ -5,7 +5,7 @@ from __future__ import annotations
 import bisect
 import difflib
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -236,3 +236,41 @@ class ChosenRows(Table):
         if self is source:
             return rows
         return np.flatnonzero(np.isin(self._rows, self._table.rows_from(source, rows)))
+
+
+class OverlaidTable(Table):
+    """A table with columns of its own beside or in place of those of another one; the rows are the same."""
+
+    def __init__(self, base: Table, fields: Sequence[Field], made: Mapping[str, Cells]) -> None:
+        self._base, self._made = base, dict(made)
+        self.fields, self.rows = tuple(fields), base.rows
+
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        found = [self.field(name).name for name in names]
+        plain = [name for name in found if name not in self._made]
+        read = dict(zip(plain, self._base.take(rows, plain), strict=True)) if plain else {}
+        chosen = row_numbers(rows, self.rows)
+        return [read[name] if name in read else taken(self._made[name], chosen) for name in found]
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        return self._base.origins(row)
+
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        return [(self._base, np.array([row]))]
+
+    def read_from(self, name: str) -> list[tuple[Table, str]]:
+        return [(self._base, name)] if name in self._base.names else []
+
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        return rows if self is source else self._base.rows_from(source, rows)
+
+
+def taken(cells: Cells, rows: IndexVector) -> Cells:
+    """The cells at `rows`, without partner at -1."""
+    nowhere = rows < 0
+    if not len(cells.values):
+        return Cells(pa.nulls(len(rows), cells.values.type), np.ones(len(rows), dtype=bool))
+    values = cells.values.take(pa.array(rows, mask=nowhere))
+    absent = nowhere if cells.absent is None else nowhere | cells.absent[np.maximum(rows, 0)]
+    filled = None if cells.filled is None else cells.filled[np.maximum(rows, 0)] & ~nowhere
+    return Cells(values, absent if absent.any() else None, filled)

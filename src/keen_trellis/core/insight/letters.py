@@ -16,6 +16,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.unrolling import unrolled
+
 Vector = np.ndarray[Any, Any]
 
 _BASE = 0x9E3779B97F4A7C15  # odd, so that it has an inverse modulo 2 ** 64
@@ -164,10 +166,8 @@ def with_same_key(left: Keyed, right: Keyed, most: int, *, sift: bool = True) ->
     counts = end - begin
     counts[counts > most] = 0
     held = np.flatnonzero(counts)
-    counts, begin = counts[held], begin[held]
-    one = np.repeat(left.owner[held], counts)
-    place = np.repeat(begin - (np.cumsum(counts) - counts), counts) + np.arange(int(counts.sum()))
-    return each_once(one, right.owner[place])
+    key, place = unrolled(counts[held])
+    return each_once(left.owner[held][key], right.owner[begin[held][key] + place])
 
 
 def _may_be_in(keys: Vector, others: Vector) -> Vector:

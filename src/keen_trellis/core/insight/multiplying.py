@@ -19,6 +19,7 @@ from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.core.task import Task
+from keen_trellis.core.unrolling import unrolled
 
 _LOOKED_AT = 2_000
 _MOST_PARTNERS = 50
@@ -68,9 +69,7 @@ class _Partners:
     def pairs(self) -> tuple[IndexVector, IndexVector, IndexVector]:
         """For each pair that is looked at: the place of its left row, that row, and its partner."""
         rows = self.several[:_LOOKED_AT]
-        counts = np.minimum(self.found.partners_of_left[rows], _MOST_PARTNERS)
-        owner = np.repeat(np.arange(len(rows)), counts)
-        nth = np.arange(len(owner)) - np.repeat(np.cumsum(counts) - counts, counts)
+        owner, nth = unrolled(np.minimum(self.found.partners_of_left[rows], _MOST_PARTNERS))
         return owner, rows[owner], self.found.nth_partner(rows[owner], nth)
 
     def columns(self, *, on_left: bool) -> Iterator[tuple[str, pa.Array]]:

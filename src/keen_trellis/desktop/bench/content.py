@@ -24,6 +24,7 @@ from keen_trellis.core.joining import MOST_RESULT_ROWS
 from keen_trellis.core.match import ListedMatch, Match
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
+from keen_trellis.core.unrolling import unrolled
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import Explained
@@ -511,9 +512,8 @@ def _matched_parts(match: Match, settings: JoinSettings, explained: Explained | 
 def _pairs_of(match: Match, rows: IndexVector) -> Rows:
     """All pairs of some left rows."""
     start, end = match.first_pair_of_left[rows], match.first_pair_of_left[rows + 1]
-    counts = end - start
-    numbers = np.repeat(start - (np.cumsum(counts) - counts), counts) + np.arange(int(counts.sum()))
-    return _Pairs(match, numbers)
+    row, place = unrolled(end - start)
+    return _Pairs(match, start[row] + place)
 
 
 def _matched_by_mend(match: Match, settings: JoinSettings, explained: Explained | None) -> list[Part]:

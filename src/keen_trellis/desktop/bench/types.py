@@ -4,6 +4,8 @@ rows.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPen
 from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
@@ -103,12 +105,22 @@ class _Painter(QStyledItemDelegate):
         if not out:
             painter.setFont(font(10.5))
             texts = self._view.shown.examples[band]
-            self._elided(painter, lower, ", ".join(texts) or "no rows")
+            self._elided(painter, lower, _fitting(painter, texts, lower.width()) or "no rows")
 
     @staticmethod
     def _elided(painter: QPainter, rect: QRectF, text: str) -> None:
         shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, int(rect.width()))
         painter.drawText(rect, Qt.AlignmentFlag.AlignVCenter, shown)
+
+
+def _fitting(painter: QPainter, texts: Sequence[str], room: float) -> str:
+    """As many whole values as there is room for, at least the first."""
+    metrics = QFontMetrics(painter.font())
+    for count in range(len(texts), 1, -1):
+        said = ", ".join(texts[:count]) + (" …" if count < len(texts) else "")
+        if metrics.horizontalAdvance(said) <= room:
+            return said
+    return texts[0] if texts else ""
 
 
 class TypesView(Panel):
@@ -162,6 +174,10 @@ class TypesView(Panel):
             )
             for column, text in enumerate(texts):
                 self.put(row, column, text)
+            for band, column in enumerate(_BANDS):
+                example = self.table.item(row, column)
+                if example is not None:
+                    example.setToolTip(f"{line.fates[band]}: {', '.join(shown.examples[band])}")
             item = self.table.item(row, _QUESTION)
             if item is not None and line.alike:
                 item.setToolTip(f"{line.join_type.trade_name}: {line.alike}")

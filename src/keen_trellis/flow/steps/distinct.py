@@ -7,12 +7,12 @@ from collections.abc import Sequence
 import msgspec
 
 from keen_trellis.core.distinct import check_distinct, distinct_rows
-from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.link import Preparation, Take, Taken
 from keen_trellis.core.summarising import Key
-from keen_trellis.core.table import ChosenRows, Field
+from keen_trellis.core.table import ChosenRows
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.steps.one_input import OneInputKind
 from keen_trellis.flow.wording import distinct_said, listed
 
 
@@ -45,32 +45,14 @@ class DistinctSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=
         return f"distinct {listed([entry.of for entry in self.keys], 2)}".strip()
 
 
-class DistinctKind:
+class DistinctKind(OneInputKind):
     """One input; the same fields, fewer rows."""
 
     name = "distinct"
     settings_type: type[msgspec.Struct] = DistinctSettings
-    input_names: tuple[str, ...] = ("rows",)
-    path_settings: tuple[str, ...] = ()
-    on_rail = True
 
-    def ports(self, settings: DistinctSettings) -> tuple[str, ...]:
-        return (ROWS,)
-
-    def fields(
-        self, settings: DistinctSettings, inputs: Sequence[InputShape], port: str
-    ) -> tuple[Field, ...]:
-        return inputs[0].fields
-
-    def problems(self, settings: DistinctSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            check_distinct(_keys(settings), Take.named(settings.keep), inputs[0].fields)
-        except TrellisError as error:
-            return [error]
-        return []
-
-    def fingerprint(self, settings: DistinctSettings, inputs: Sequence[InputShape]) -> object:
-        return encode_settings(settings)
+    def check(self, settings: DistinctSettings, inputs: Sequence[InputShape]) -> None:
+        check_distinct(_keys(settings), Take.named(settings.keep), inputs[0].fields)
 
     def compute(
         self, settings: DistinctSettings, inputs: Sequence[InputRows], context: Context

@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 import msgspec
 
-from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filling import Fill, FilledTable, FillWith, Gaps, filled_fields
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.steps.one_input import OneInputKind
 from keen_trellis.flow.wording import fill_said, listed
 
 
@@ -54,33 +54,17 @@ class FillStepSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return f"fill {listed(names, 1)}".strip()
 
 
-class FillKind:
+class FillKind(OneInputKind):
     """One input; the same fields and, unless some are left out, the same rows."""
 
     name = "fill"
     settings_type: type[msgspec.Struct] = FillStepSettings
-    input_names: tuple[str, ...] = ("rows",)
-    path_settings: tuple[str, ...] = ()
-    on_rail = True
-
-    def ports(self, settings: FillStepSettings) -> tuple[str, ...]:
-        return (ROWS,)
 
     def fields(
         self, settings: FillStepSettings, inputs: Sequence[InputShape], port: str
     ) -> tuple[Field, ...]:
         fields = inputs[0].fields
         return filled_fields(fields, [entry.fill(fields) for entry in settings.fills])
-
-    def problems(self, settings: FillStepSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            self.fields(settings, inputs, ROWS)
-        except TrellisError as error:
-            return [error]
-        return []
-
-    def fingerprint(self, settings: FillStepSettings, inputs: Sequence[InputShape]) -> object:
-        return encode_settings(settings)
 
     def compute(
         self, settings: FillStepSettings, inputs: Sequence[InputRows], context: Context

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 
 import msgspec
 import numpy as np
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
-from keen_trellis.core.table import ChosenRows, Field
+from keen_trellis.core.table import ChosenRows
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.steps.one_input import OneInputKind
 
 
 class ConditionSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -38,34 +40,20 @@ class FilterSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tr
     @property
     def caption(self) -> str:
         """The step's name as long as it has no other one."""
-        first = str(self.conditions[0].condition) if self.conditions else "filter"
-        return first + (" …" if len(self.conditions) > 1 else "")
+        more = " …" if len(self.conditions) > 1 else ""
+        with suppress(TrellisError):  # of a comparison that this version does not know
+            return f"{self.conditions[0].condition}{more}" if self.conditions else "filter"
+        return "filter"
 
 
-class FilterKind:
+class FilterKind(OneInputKind):
     """One input; the same fields, fewer rows."""
 
     name = "filter"
     settings_type: type[msgspec.Struct] = FilterSettings
-    input_names: tuple[str, ...] = ("rows",)
-    path_settings: tuple[str, ...] = ()
-    on_rail = True
 
-    def ports(self, settings: FilterSettings) -> tuple[str, ...]:
-        return (ROWS,)
-
-    def fields(self, settings: FilterSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
-        return inputs[0].fields
-
-    def problems(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            check_conditions(_conditions(settings), inputs[0].fields)
-        except TrellisError as error:
-            return [error]
-        return []
-
-    def fingerprint(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> object:
-        return encode_settings(settings)
+    def check(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> None:
+        check_conditions(_conditions(settings), inputs[0].fields)
 
     def compute(self, settings: FilterSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table

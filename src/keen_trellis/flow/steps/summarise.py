@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 import msgspec
 
-from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.measures import Function, Measure
 from keen_trellis.core.summarising import Key, SummaryTable, summary_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.steps.one_input import OneInputKind
 
 
 class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -35,32 +35,17 @@ class SummariseSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only
     measures: tuple[MeasureSettings, ...] = ()
 
 
-class SummariseKind:
+class SummariseKind(OneInputKind):
     """One input, one row a group."""
 
     name = "summarise"
     settings_type: type[msgspec.Struct] = SummariseSettings
-    input_names: tuple[str, ...] = ("rows",)
-    path_settings: tuple[str, ...] = ()
     on_rail = False
-
-    def ports(self, settings: SummariseSettings) -> tuple[str, ...]:
-        return (ROWS,)
 
     def fields(
         self, settings: SummariseSettings, inputs: Sequence[InputShape], port: str
     ) -> tuple[Field, ...]:
         return summary_fields(inputs[0].fields, _keys(settings), _measures(settings))
-
-    def problems(self, settings: SummariseSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            self.fields(settings, inputs, ROWS)
-        except TrellisError as error:
-            return [error]
-        return []
-
-    def fingerprint(self, settings: SummariseSettings, inputs: Sequence[InputShape]) -> object:
-        return encode_settings(settings)
 
     def compute(
         self, settings: SummariseSettings, inputs: Sequence[InputRows], context: Context

@@ -1,0 +1,39 @@
+"""What kinds of step with one input share."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.table import Field
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import InputShape, encode_settings
+
+
+class OneInputKind:
+    """One input and one port. Unless a kind says otherwise it stands on the rail, and keeps the fields."""
+
+    input_names: tuple[str, ...] = ("rows",)
+    path_settings: tuple[str, ...] = ()
+    on_rail = True
+
+    def ports(self, settings: Any) -> tuple[str, ...]:
+        return (ROWS,)
+
+    def fields(self, settings: Any, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
+        return inputs[0].fields
+
+    def check(self, settings: Any, inputs: Sequence[InputShape]) -> None:
+        """Raise what keeps the step from working; by default what keeps its fields from being known."""
+        self.fields(settings, inputs, ROWS)
+
+    def problems(self, settings: Any, inputs: Sequence[InputShape]) -> list[TrellisError]:
+        try:
+            self.check(settings, inputs)
+        except TrellisError as error:
+            return [error]
+        return []
+
+    def fingerprint(self, settings: Any, inputs: Sequence[InputShape]) -> object:
+        return encode_settings(settings)
