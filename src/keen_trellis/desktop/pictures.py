@@ -12,7 +12,11 @@ from PySide6.QtCore import QCoreApplication, QEvent, QEventLoop, QPoint
 from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
+from keen_trellis.core.insight.reason import Kind, Way
+from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
+from keen_trellis.demo.flows import WINTER_LOANS
 from keen_trellis.desktop.app import make_application
+from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.window import MainWindow
 from keen_trellis.sources.library import Library
@@ -97,10 +101,7 @@ def _another(window: MainWindow) -> MainWindow:
 
 def draw_views(folder: Path) -> list[Path]:
     """Draw each main view into `folder`, from demo data made for the purpose; the paths written."""
-    from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
-    from keen_trellis.demo.flows import WINTER_LOANS
-    from keen_trellis.demo.setting_up import make, make_next_month
-    from keen_trellis.desktop.document import Selection
+    from keen_trellis.demo.setting_up import make
 
     folder.mkdir(parents=True, exist_ok=True)
     written: list[Path] = []
@@ -117,62 +118,97 @@ def draw_views(folder: Path) -> list[Path]:
         keep(window, "empty-flow")
         window.open_flow(data / WINTER_LOANS)
         keep(window, "main-window")
-        window.ask_question()
-        keep(window, "questions")
-        popup = QApplication.activePopupWidget()
-        assert popup is not None
-        popup.close()
-        grid = window.bench.grid
-        grid.move_to(3)
-        window.bench.show_record()
-        keep(window, "one-row-whole")
-        window.bench.record.closed.emit()
-        sizes = window.splitter.sizes()
-        window.splitter.setSizes([240, 530])
-        window.bench.show_types()
-        keep(window, "types-side-by-side")
-        window.bench.types.closed.emit()
-        window.splitter.setSizes(sizes)
-        window.bench.mending.review()
-        keep(window, "review")
-        window.bench.review.closed.emit()
-        for guard in ("right-key-unique", "left-unmatched<=49"):
-            window.bench.guarding.add(guard)
-        window.bench.guarding.show()
-        keep(window, "broken-guard")
-        window.bench.guards.closed.emit()
-        window.document.undo()
-        window.document.undo()
-        window.document.select(Selection("loans-with-objects-with-venues"))
-        keep(window, "second-knot")
-        window.document.select(Selection("loan-report-xlsx"))
-        keep(window, "output")
-        window.document.select(Selection("venues"))
-        keep(window, "source")
-        window.bench.show_raw()
-        keep(window, "raw-cells")
-        window.bench.raw.closed.emit()
-        window.open_paths([data / COURIER_FOLDER])
-        settle(window)
-        window.begin_rail()
-        keep(window, "folder")
-        window.bench.show_fields()
-        keep(window, "fields")
-        window.document.undo()
-        window.document.undo()
+        _knot_views(window, keep)
+        _step_views(window, keep)
+        _source_views(window, keep, data)
         window.document.select(Selection("loans-with-objects"))
         window.use_theme("dark")
         keep(window, "dark-theme")
         window.use_theme("light")
-        make_next_month(data)
-        window.document.refresh()
-        settle(window, lambda: window.document.comparison is not None)
-        keep(window, "what-changed")
-        (data / REGISTRY_FILE).unlink()
-        window = _another(window)
-        window.open_flow(data / WINTER_LOANS)
-        settle(window)
-        window.document.select(Selection("objects"))
-        keep(window, "lost-source")
-        _discard(window)
+        _discard(_month_views(window, keep, data))
     return written
+
+
+Keep = Callable[[MainWindow, str], None]
+
+
+def _knot_views(window: MainWindow, keep: Keep) -> None:
+    """What can be opened on a knot."""
+    window.ask_question()
+    keep(window, "questions")
+    popup = QApplication.activePopupWidget()
+    assert popup is not None
+    popup.close()
+    window.bench.grid.move_to(3)
+    window.bench.show_record()
+    keep(window, "one-row-whole")
+    window.bench.record.closed.emit()
+    sizes = window.splitter.sizes()
+    window.splitter.setSizes([240, 530])
+    window.bench.show_types()
+    keep(window, "types-side-by-side")
+    window.bench.types.closed.emit()
+    window.splitter.setSizes(sizes)
+    window.bench.mending.review()
+    keep(window, "review")
+    window.bench.review.closed.emit()
+    for guard in ("right-key-unique", "left-unmatched<=49"):
+        window.bench.guarding.add(guard)
+    window.bench.guarding.show()
+    keep(window, "broken-guard")
+    window.bench.guards.closed.emit()
+    window.document.undo()
+    window.document.undo()
+
+
+def _step_views(window: MainWindow, keep: Keep) -> None:
+    """Steps on a rail, as mends put them there, and the other steps."""
+    for kind, way in ((Kind.REPEATED, Way.DISTINCT), (Kind.BLANK, Way.FILTER), (Kind.ABSENT, Way.FILL)):
+        settle(window)
+        content = window.bench.grid.content
+        assert content is not None
+        for reason in [part.reason for part in content.parts if part.reason and part.reason.kind is kind]:
+            window.bench.mending.mend(reason, next(mend for mend in reason.mends if mend.way is way))
+    settle(window)
+    window.bench.grid.move_to(150)
+    keep(window, "steps-on-a-rail")
+    for _ in range(3):
+        window.document.undo()
+    window.document.select(Selection("loans-with-objects-with-venues"))
+    keep(window, "second-knot")
+    window.document.select(Selection("loan-report-xlsx"))
+    keep(window, "output")
+
+
+def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
+    """Sources, and what can be opened on them."""
+    window.document.select(Selection("venues"))
+    keep(window, "source")
+    window.bench.show_raw()
+    keep(window, "raw-cells")
+    window.bench.raw.closed.emit()
+    window.open_paths([data / COURIER_FOLDER])
+    settle(window)
+    window.begin_rail()
+    keep(window, "folder")
+    window.bench.show_fields()
+    keep(window, "fields")
+    window.document.undo()
+    window.document.undo()
+
+
+def _month_views(window: MainWindow, keep: Keep, data: Path) -> MainWindow:
+    """The next month, and a file that is gone; the window that is open then."""
+    from keen_trellis.demo.setting_up import make_next_month
+
+    make_next_month(data)
+    window.document.refresh()
+    settle(window, lambda: window.document.comparison is not None)
+    keep(window, "what-changed")
+    (data / REGISTRY_FILE).unlink()
+    window = _another(window)
+    window.open_flow(data / WINTER_LOANS)
+    settle(window)
+    window.document.select(Selection("objects"))
+    keep(window, "lost-source")
+    return window

@@ -4,8 +4,6 @@ rows.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPen
 from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
@@ -102,25 +100,21 @@ class _Painter(QStyledItemDelegate):
         painter.setFont(font(11.5, bold=not out))
         painter.setPen(chosen.soft if out else chosen.ink)
         self._elided(painter, upper, fate)
-        if not out:
-            painter.setFont(font(10.5))
-            texts = self._view.shown.examples[band]
-            self._elided(painter, lower, _fitting(painter, texts, lower.width()) or "no rows")
+        if out:
+            return
+        upper.setLeft(upper.left() + QFontMetrics(painter.font()).horizontalAdvance(f"{fate}  "))
+        painter.setFont(font(10.5))
+        texts, metrics = self._view.shown.examples[band], QFontMetrics(painter.font())
+        if len(texts) > 1 and metrics.horizontalAdvance(", ".join(texts)) > lower.width():
+            # All of them are to be seen whole: the first one stands beside what becomes of them.
+            self._elided(painter, upper, f"{texts[0]},")
+            texts = texts[1:]
+        self._elided(painter, lower, ", ".join(texts) or "no rows")
 
     @staticmethod
     def _elided(painter: QPainter, rect: QRectF, text: str) -> None:
         shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, int(rect.width()))
         painter.drawText(rect, Qt.AlignmentFlag.AlignVCenter, shown)
-
-
-def _fitting(painter: QPainter, texts: Sequence[str], room: float) -> str:
-    """As many whole values as there is room for, at least the first."""
-    metrics = QFontMetrics(painter.font())
-    for count in range(len(texts), 1, -1):
-        said = ", ".join(texts[:count]) + (" …" if count < len(texts) else "")
-        if metrics.horizontalAdvance(said) <= room:
-            return said
-    return texts[0] if texts else ""
 
 
 class TypesView(Panel):
