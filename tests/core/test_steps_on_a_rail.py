@@ -211,6 +211,37 @@ class Filling(unittest.TestCase):
         made = FilledTable(data, [Fill(("n",), FillWith(way))])
         self.assertEqual(rows_of(made), [(n,) for n in (expected if way == "before" else expected[::-1])])
 
+    @given(
+        st.lists(st.tuples(st.sampled_from("ab") | st.none(), st.sampled_from("xy") | st.none()), max_size=7),
+        st.permutations(["field", "before", "after"]),
+        st.data(),
+    )
+    def test_one_fill_after_the_other_whole_and_by_pages(self, rows, ways, data):
+        columns = list(zip(*rows, strict=True)) or [(), ()]
+        table_ = ArrowTable(
+            pa.table({n: pa.array(c, pa.large_string()) for n, c in zip("uv", columns, strict=True)})
+        )
+        made = FilledTable(table_, [Fill(("u",), FillWith(way), "v" * (way == "field")) for way in ways])
+        expected = [u for u, _ in rows]
+        for way in ways:
+            if way == "field":
+                expected = [u if u is not None else v for u, (_, v) in zip(expected, rows, strict=True)]
+                continue
+            expected = expected[:: 1 if way == "before" else -1]
+            for place in range(1, len(expected)):
+                expected[place] = expected[place] or expected[place - 1]
+            expected = expected[:: 1 if way == "before" else -1]
+        whole = [row[0] for row in rows_of(made)]
+        self.assertEqual(whole, expected)
+        self.assertEqual(made.still_open, {"u": whole.count(None)})
+        filled = sum(u is None and now is not None for (u, _), now in zip(rows, whole, strict=True))
+        self.assertEqual(made.counts, {"u": filled})
+        chosen = data.draw(st.lists(st.integers(-1, len(rows) - 1), max_size=5))
+        page = made.take(np.array(chosen, np.int64), ["u"])[0]
+        self.assertEqual(page.values.to_pylist(), [None if n < 0 else whole[n] for n in chosen])
+        absent = [False] * len(chosen) if page.absent is None else page.absent.tolist()
+        self.assertEqual(absent, [n < 0 for n in chosen])
+
     def test_another_field_then_a_value(self):
         data = table(short=["Bay", None, None], long=["Old Bay", "Cape", None])
         fills = [Fill(("short",), FillWith.FIELD, "long"), Fill(("short",), of="?")]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import enum
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -12,7 +12,19 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.conversion import read_as
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.table import Cells, ChosenRows, Field, IndexVector, OverlaidTable, Table, find_field
+from keen_trellis.core.match import index_type
+from keen_trellis.core.table import (
+    BATCH_ROWS,
+    Cells,
+    ChosenRows,
+    Field,
+    IndexVector,
+    RowOrigin,
+    Rows,
+    Table,
+    find_field,
+    row_numbers,
+)
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import common_exact_type, type_of_arrow
 
@@ -48,70 +60,113 @@ class Fill:
     gaps: Gaps = Gaps.BOTH
 
 
-class FilledTable(OverlaidTable):
+class FilledTable(Table):
     """The same rows with gaps filled, those left out that are to be.
 
-    Several fills may name one field: a later one finds the gaps that are left.
+    Several fills may name one field: a later one finds the gaps that are left. Cells are filled when they are
+    asked for; what is kept is which row's value stands in a gap that a neighbour fills.
+    counts, still_open: by field how many cells are filled, and how many of its gaps are left.
     """
 
     def __init__(self, table: Table, fills: Sequence[Fill], task: Task | None = None) -> None:
         task = task or Task()
-        fields = filled_fields(table.fields, fills)
+        self.fields = filled_fields(table.fields, fills)
         for done, fill in enumerate(fills):
             if fill.how is FillWith.LEAVE_OUT:
                 task.checkpoint(done, len(fills), "leaving out rows with gaps")
                 table = _without_gaps(table, fill)
-        made: dict[str, Cells] = {}
-        self._filled_from: dict[str, list[str]] = {}
-        for done, field in enumerate(fields):
-            own = [fill for fill in fills if field.name in fill.fields and fill.how is not FillWith.LEAVE_OUT]
-            if own:
-                task.checkpoint(done, len(fields), f"filling {field.name}")
-                made[field.name] = _filled(table, field, own)
-                self._filled_from[field.name] = [fill.of for fill in own if fill.how is FillWith.FIELD]
-        super().__init__(table, fields, made)
+        self._table, self.rows = table, table.rows
+        self._fills = {
+            field.name: own
+            for field in self.fields
+            if (own := [f for f in fills if field.name in f.fields and f.how is not FillWith.LEAVE_OUT])
+        }
+        self._nearest: dict[tuple[str, int], IndexVector] = {}
+        self.counts = dict.fromkeys(self._fills, 0)
+        self.still_open = dict.fromkeys(self._fills, 0)
+        for done, (name, own) in enumerate(self._fills.items()):
+            task.checkpoint(done, len(self._fills), f"filling {name}")
+            for number, fill in enumerate(own):
+                if fill.how in (FillWith.BEFORE, FillWith.AFTER):
+                    self._nearest[name, number] = self._nearest_filled(name, number, fill)
+            self._count(name, task)
 
-    @property
-    def counts(self) -> dict[str, int]:
-        """How many cells of each field were filled."""
-        masks = {name: cells.filled for name, cells in self._made.items()}
-        return {name: int(np.count_nonzero(mask)) for name, mask in masks.items() if mask is not None}
+    def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
+        found = [self.field(name).name for name in names]
+        plain = [name for name in found if name not in self._fills]
+        read = dict(zip(plain, self._table.take(rows, plain), strict=True)) if plain else {}
+        chosen = row_numbers(rows, self.rows)
+        return [
+            read[name] if name in read else self._filled(name, len(self._fills[name]), chosen)
+            for name in found
+        ]
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        return self._table.origins(row)
+
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        return [(self._table, np.array([row]))]
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
-        others = self._filled_from.get(name, [])
-        return [*super().read_from(name), *((self._base, other) for other in others)]
+        others = [fill.of for fill in self._fills.get(name, ()) if fill.how is FillWith.FIELD]
+        return [(self._table, own) for own in (name, *others)]
 
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        return rows if self is source else self._table.rows_from(source, rows)
 
-def _filled(table: Table, field: Field, fills: Sequence[Fill]) -> Cells:
-    """The cells of a field, filled by one after the other."""
-    cells = table.column(field.name)
-    cells = Cells(cells.values.cast(field.arrow_type), cells.absent)
-    done = np.zeros(table.rows, dtype=bool)
-    for fill in fills:
-        gaps = gaps_in(cells, fill.gaps)
-        others = _others(table, fill, field, cells, gaps)
-        now = gaps & others.is_valid().to_numpy(zero_copy_only=False)
+    def _filled(self, name: str, stage: int, rows: IndexVector) -> Cells:
+        """Cells of a field after the first `stage` of its fills."""
+        field = self.field(name)
+        if stage == 0:
+            cells = self._table.take(rows, [name])[0]
+            return Cells(cells.values.cast(field.arrow_type), cells.absent, np.zeros(len(rows), dtype=bool))
+        cells = self._filled(name, stage - 1, rows)
+        fill = self._fills[name][stage - 1]
+        others = self._others(field, stage, fill, rows)
+        now = gaps_in(cells, fill.gaps) & (rows >= 0) & others.is_valid().to_numpy(zero_copy_only=False)
         absent = None if cells.absent is None else cells.absent & ~now
-        cells = Cells(pc.if_else(pa.array(now), others, cells.values), absent)
-        done |= now
-    return Cells(cells.values, cells.absent, done)
+        assert cells.filled is not None
+        return Cells(
+            pc.if_else(pa.array(now), others, cells.values),
+            absent if absent is not None and absent.any() else None,
+            cells.filled | now,
+        )
+
+    def _others(self, field: Field, stage: int, fill: Fill, rows: IndexVector) -> pa.Array:
+        """What stands in each row for a gap."""
+        if fill.how is FillWith.VALUE:
+            value = read_as([fill.of], field.type, field.name).cast(field.arrow_type)[0]
+            return pa.repeat(value, len(rows))
+        if fill.how is FillWith.FIELD:
+            return self._table.take(rows, [fill.of])[0].values.cast(field.arrow_type)
+        near = np.append(self._nearest[field.name, stage - 1], -1)[rows]
+        return self._filled(field.name, stage - 1, near).values
+
+    def _nearest_filled(self, name: str, number: int, fill: Fill) -> IndexVector:
+        """For each row the nearest one before or after it, itself included, that has a value; -1 for none."""
+        rows = np.arange(self.rows, dtype=index_type(self.rows))
+        usable = [
+            self._filled(name, number, part).values.is_valid().to_numpy(zero_copy_only=False)
+            for part in _parts(rows)
+        ]
+        held = np.concatenate([np.zeros(0, dtype=bool), *usable])
+        if fill.how is FillWith.BEFORE:
+            return np.maximum.accumulate(np.where(held, rows, -1)) if self.rows else rows
+        after = np.minimum.accumulate(np.where(held, rows, self.rows)[::-1])[::-1] if self.rows else rows
+        return np.where(after < self.rows, after, -1)
+
+    def _count(self, name: str, task: Task) -> None:
+        for part in _parts(np.arange(self.rows)):
+            task.checkpoint(int(part[0]), self.rows, f"filling {name}")
+            cells = self._filled(name, len(self._fills[name]), part)
+            self.counts[name] += int(np.count_nonzero(cells.filled)) if cells.filled is not None else 0
+            self.still_open[name] += int(np.count_nonzero(gaps_in(cells, Gaps.BOTH)))
 
 
-def _others(table: Table, fill: Fill, field: Field, cells: Cells, gaps: IndexVector) -> pa.Array:
-    """What stands in each row for a gap."""
-    if fill.how is FillWith.VALUE:
-        value = read_as([fill.of], field.type, field.name).cast(field.arrow_type)[0]
-        return pa.repeat(value, table.rows)
-    if fill.how is FillWith.FIELD:
-        return table.column(fill.of).values.cast(field.arrow_type)
-    rows = np.arange(table.rows)
-    usable = ~gaps & cells.values.is_valid().to_numpy(zero_copy_only=False)
-    if fill.how is FillWith.BEFORE:
-        nearest = np.maximum.accumulate(np.where(usable, rows, -1))
-    else:
-        nearest = np.minimum.accumulate(np.where(usable, rows, table.rows)[::-1])[::-1]
-    known = (nearest >= 0) & (nearest < table.rows)
-    return cells.values.take(pa.array(np.where(known, nearest, 0), mask=~known))
+def _parts(rows: IndexVector) -> Iterator[IndexVector]:
+    """Rows in parts that are worked on at once."""
+    for start in range(0, len(rows), BATCH_ROWS):
+        yield rows[start : start + BATCH_ROWS]
 
 
 def gaps_in(cells: Cells, gaps: Gaps) -> IndexVector:

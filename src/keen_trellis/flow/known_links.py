@@ -106,13 +106,18 @@ def foreign_keys(
                 own = _called(key.fields, settings)
                 for other in dict.fromkeys(field.origin for field in theirs.fields):
                     there = sources.get(other)
-                    if there is None or (there.path, there.table) != (settings.path, key.table):
+                    if there is None or there.path != settings.path or not _is_called(key.table, there.table):
                         continue
                     pairs = list(zip(own, _called(key.their_fields, there), strict=True))
                     if not _has(mine, own, origin) or not _has(theirs, [pair[1] for pair in pairs], other):
                         continue
                     links = tuple(LinkField(*(pair[::-1] if turned else pair)) for pair in pairs)
                     yield Known(links, f"A foreign key of {settings.table} in {settings.file_name}")
+
+
+def _is_called(table: str, name: str) -> bool:
+    """Whether a source's name of a table means this one; a schema may be left out of it."""
+    return name == table or ("." not in name and table.endswith(f".{name}"))
 
 
 def _has(shape: InputShape, names: Sequence[str], origin: str) -> bool:

@@ -4,11 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.core.insight.clusters import by_field
 from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.insight.reason import Cluster
+from keen_trellis.core.task import Task
+from keen_trellis.desktop.bench.content import LEFT, RIGHT
+from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.document import Document
 from keen_trellis.desktop.theme import theme
 
 _MOST_SHOWN = 500
@@ -42,3 +49,39 @@ class ClustersView(Panel):
             self.put(row, 2, f"{entry.all_rows:,}", number=True)
             self.put(row, 3, percent(share), number=True, colour=colour)
         self.finish(0)
+
+
+class Clustering(QObject):
+    """Counts the rows of a reason by a field. shown: they are in the view."""
+
+    shown = Signal()
+
+    def __init__(self, document: Document, grid: BenchGrid, view: ClustersView) -> None:
+        super().__init__(view)
+        self._document, self._grid, self._view = document, grid, view
+
+    def show(self) -> None:
+        """Count the rows of the current reason by the values of the current field."""
+        document, content, line = self._document, self._grid.content, self._grid.current_line
+        if content is None or line is None or line.part < 0 or not content.columns:
+            document.said.emit("Move to a reason, or to one of its rows, and to a field first.")
+            return
+        part, column = content.parts[line.part], content.columns[self._grid.column]
+        on_left = part.rows.count > 0 and content.row_sides(part, 0)[0] >= 0
+        field = column.field if on_left or column.other is None else column.other
+        table = content.left if on_left else content.right
+        if table is None or column.zone == (RIGHT if on_left else LEFT):
+            document.said.emit("These rows have no such field: move to a field of their own table.")
+            return
+        name = field.name
+
+        def work(task: Task) -> list[Cluster]:
+            sides = part.rows.sides(np.arange(part.rows.count))
+            return by_field(table, np.unique(sides[0 if on_left else 1]), name)
+
+        def done(found: list[Cluster]) -> None:
+            if self._grid.content is content:
+                self._view.show_clusters(part.text or "These rows", name, found)
+                self.shown.emit()
+
+        document.jobs.start(f"counting by {name}", work, done, document.failed.emit)

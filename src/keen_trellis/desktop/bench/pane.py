@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import msgspec
-import numpy as np
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
@@ -19,20 +18,13 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.core.insight.clusters import by_field
-from keen_trellis.core.insight.reason import Cluster
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.joining import JoinedTable
 from keen_trellis.core.table import RowOrigin
-from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.changes import ChangesView
 from keen_trellis.desktop.bench.changes import Rows as ChangedRows
-from keen_trellis.desktop.bench.clusters import ClustersView
+from keen_trellis.desktop.bench.clusters import Clustering, ClustersView
 from keen_trellis.desktop.bench.content import (
-    LEFT,
-    RIGHT,
-    Column,
     Content,
     chosen_rows_content,
     knot_content,
@@ -45,7 +37,7 @@ from keen_trellis.desktop.bench.mending import Mending
 from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
 from keen_trellis.desktop.bench.review import ReviewView
-from keen_trellis.desktop.bench.tracing import TraceView
+from keen_trellis.desktop.bench.tracing import Following, TraceView
 from keen_trellis.desktop.bench.typed import TypingView
 from keen_trellis.desktop.bench.types import TypesView
 from keen_trellis.desktop.document import Document, Outcome, Selection
@@ -60,7 +52,6 @@ from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.tracing import Trace, back, forward
 from keen_trellis.sources.locations import TYPED
 from keen_trellis.sources.looking import Look, look
 
@@ -97,9 +88,10 @@ class BenchPane(QWidget):
         self.types = TypesView()
         self.trace = TraceView()
         self.clusters = ClustersView()
-        self._row_to_show: Trace | None = None
         self.guards = GuardsView()
         self.guarding = Guarding(document, self.guards)
+        self._following = Following(document, self.grid, self.trace)
+        self._clustering = Clustering(document, self.grid, self.clusters)
         self.mending = Mending(document, self._explanations, self.grid, self.review)
         self.message = QLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -137,7 +129,9 @@ class BenchPane(QWidget):
         self.grid.destination_chosen.connect(self._change_type)
         self.grid.mend_wanted.connect(self.mending.mend)
         self.mending.review_wanted.connect(lambda: self._show_panel(self.review))
-        self.trace.wanted.connect(self._go_to)
+        self._following.shown.connect(lambda: self._show_panel(self.trace))
+        self._following.wanted.connect(self._go_to)
+        self._clustering.shown.connect(lambda: self._show_panel(self.clusters))
         self.types.chosen.connect(self._change_type)
         self.guarding.wanted.connect(lambda: self._show_panel(self.guards))
         self.guarding.rows_wanted.connect(self._show_rows_of_guard)
@@ -265,7 +259,7 @@ class BenchPane(QWidget):
         self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
         if step == self._document.flow.find(selection.step):
             self._show_gained(reasons)
-        self._show_row_of_trace()
+        self._following.stand_on_row(selection.step)
         if not table.rows and not content.is_knot:
             self._say("No rows." if table.fields else "No fields.")
             return
@@ -427,90 +421,25 @@ class BenchPane(QWidget):
             self.changes.show_changes(comparison)
         self._show_panel(self.changes)
 
-    # --- clusters ---
+    # --- clusters and tracing ---
 
     def show_clusters(self) -> None:
         """Show in which values of the current field the rows of the current reason cluster."""
-        document, content, line = self._document, self.grid.content, self.grid.current_line
-        if content is None or line is None or line.part < 0 or not content.columns:
-            document.said.emit("Move to a reason, or to one of its rows, and to a field first.")
-            return
-        part, column = content.parts[line.part], content.columns[self.grid.column]
-        on_left = part.rows.count > 0 and content.row_sides(part, 0)[0] >= 0
-        field = column.field if on_left or column.other is None else column.other
-        table = content.left if on_left else content.right
-        if table is None or column.zone == (RIGHT if on_left else LEFT):
-            document.said.emit("These rows have no such field: move to a field of their own table.")
-            return
-        name = field.name
-
-        def work(task: Task) -> list[Cluster]:
-            sides = part.rows.sides(np.arange(part.rows.count))
-            return by_field(table, np.unique(sides[0 if on_left else 1]), name)
-
-        def done(found: list[Cluster]) -> None:
-            if self.grid.content is content:
-                self.clusters.show_clusters(part.text or "These rows", name, found)
-                self._show_panel(self.clusters)
-
-        document.jobs.start(f"counting by {name}", work, done, document.failed.emit)
-
-    # --- tracing ---
+        self._clustering.show()
 
     def show_trace(self) -> None:
         """Show where the current row comes from, and where the rows of a source go."""
-        document, row, content = self._document, self.grid.current_row(), self.grid.content
-        selection, step = document.selection, document.flow.find(document.selection.step)
-        if row is None or content is None or step is None or self._stack.currentWidget() is not self.grid:
-            document.said.emit("Move to a row first.")
-            return
-        if isinstance(self._shown_for, ChangedRows):
+        if self._stack.currentWidget() is not self.grid:
+            self._document.said.emit("Move to a row first.")
+        elif isinstance(self._shown_for, ChangedRows):
             # They may be of another table than the step's, such as the one before a refresh.
-            document.said.emit("These rows stand by themselves: follow a row from its step.")
-            return
-        sides, flow, runner = content.row_sides(*row), document.flow, document.runner
-        is_source = step.kind == SourceKind.name
-        column = content.columns[self.grid.column] if content.columns else None
+            self._document.said.emit("These rows stand by themselves: follow a row from its step.")
+        else:
+            self._following.follow()
 
-        def work(task: Task) -> tuple[list[Trace], list[Trace]]:
-            if is_source:
-                return [], forward(runner, flow, step.id, sides[0], task)
-            if not content.is_knot:
-                field = column.field.name if column is not None else ""
-                return back(runner, flow, step.id, selection.port, sides[0], task, field), []
-            ways = []
-            for entry, number, field in zip(step.inputs, sides, _fields_of(column), strict=True):
-                if number >= 0:
-                    ways += back(runner, flow, entry.step, entry.port, number, task, field)
-            return ways, []
-
-        def done(ways: tuple[list[Trace], list[Trace]]) -> None:
-            if selection == document.selection:
-                self.trace.show_traces(*ways)
-                self._show_panel(self.trace)
-
-        document.jobs.start("following the row", work, done, document.failed.emit)
-
-    def _go_to(self, trace: Trace) -> None:
-        self._row_to_show = trace if trace.row >= 0 else None
-        self._leave_for(trace.step)
-        self._show_row_of_trace()
-
-    def _show_row_of_trace(self) -> None:
-        """Stand on the row that was asked for, once its step's rows are shown."""
-        trace, content = self._row_to_show, self.grid.content
-        if trace is None or content is None or self._shown_selection.step != trace.step:
-            return
-        outcome = self._document.outcome(trace.step)
-        if outcome is None or outcome.result is None:
-            return
-        self._row_to_show = None
-        left, right = trace.row, -1
-        rows = outcome.result.rows
-        if content.is_knot and isinstance(rows, JoinedTable):
-            found = rows.rows_of_sides(np.array([trace.row]))
-            left, right = int(found[0][0]), int(found[1][0])
-        self.grid.show_sides(left, right)
+    def _go_to(self, step: str) -> None:
+        self._leave_for(step)
+        self._following.stand_on_row(self._shown_selection.step)
 
     # --- join types ---
 
@@ -641,15 +570,6 @@ class BenchPane(QWidget):
             self.grid.setFocus()
             return True
         return super().eventFilter(watched, event)
-
-
-def _fields_of(column: Column | None) -> tuple[str, str]:
-    """The left and the right field that a column of a knot shows, "" for none."""
-    if column is None:
-        return "", ""
-    if column.other is not None:
-        return column.field.name, column.other.name
-    return ("", column.field.name) if column.zone == RIGHT else (column.field.name, "")
 
 
 def _origin_text(origins: tuple[RowOrigin, ...]) -> str:

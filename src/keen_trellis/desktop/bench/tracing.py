@@ -4,12 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Signal
+import numpy as np
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.core.joining import JoinedTable
+from keen_trellis.core.task import Task
+from keen_trellis.desktop.bench.content import RIGHT, Column
+from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.document import Document
 from keen_trellis.desktop.theme import theme
-from keen_trellis.flow.tracing import Trace
+from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.tracing import Trace, back, forward
 
 
 class TraceView(Panel):
@@ -44,3 +51,74 @@ class TraceView(Panel):
     def _open(self, row: int) -> None:
         if 0 <= row < len(self.lines):
             self.wanted.emit(self.lines[row][1])
+
+
+class Following(QObject):
+    """Follows the current row. shown: its way is in the view.  wanted: a step that is to be gone to."""
+
+    shown = Signal()
+    wanted = Signal(str)
+
+    def __init__(self, document: Document, grid: BenchGrid, view: TraceView) -> None:
+        super().__init__(view)
+        self._document, self._grid, self._view = document, grid, view
+        self._row_to_show: Trace | None = None
+        view.wanted.connect(self._go_to)
+
+    def follow(self) -> None:
+        """Find the way of the current row, back with the current cell and, of a source, on to the outputs."""
+        document, row, content = self._document, self._grid.current_row(), self._grid.content
+        selection, step = document.selection, document.flow.find(document.selection.step)
+        if row is None or content is None or step is None:
+            document.said.emit("Move to a row first.")
+            return
+        sides, flow, runner = content.row_sides(*row), document.flow, document.runner
+        column = content.columns[self._grid.column] if content.columns else None
+
+        def work(task: Task) -> tuple[list[Trace], list[Trace]]:
+            if step.kind == SourceKind.name:
+                return [], forward(runner, flow, step.id, sides[0], task)
+            if not content.is_knot:
+                field = column.field.name if column is not None else ""
+                return back(runner, flow, step.id, selection.port, sides[0], task, field), []
+            ways = []
+            for entry, number, field in zip(step.inputs, sides, _fields_of(column), strict=True):
+                if number >= 0:
+                    ways += back(runner, flow, entry.step, entry.port, number, task, field)
+            return ways, []
+
+        def done(ways: tuple[list[Trace], list[Trace]]) -> None:
+            if selection == document.selection:
+                self._view.show_traces(*ways)
+                self.shown.emit()
+
+        document.jobs.start("following the row", work, done, document.failed.emit)
+
+    def _go_to(self, trace: Trace) -> None:
+        self._row_to_show = trace if trace.row >= 0 else None
+        self.wanted.emit(trace.step)
+
+    def stand_on_row(self, shown: str) -> None:
+        """Stand on the row that was asked for, once the rows of its step are those shown."""
+        trace, content = self._row_to_show, self._grid.content
+        if trace is None or content is None or shown != trace.step:
+            return
+        outcome = self._document.outcome(trace.step)
+        if outcome is None or outcome.result is None:
+            return
+        self._row_to_show = None
+        left, right = trace.row, -1
+        rows = outcome.result.rows
+        if content.is_knot and isinstance(rows, JoinedTable):
+            found = rows.rows_of_sides(np.array([trace.row]))
+            left, right = int(found[0][0]), int(found[1][0])
+        self._grid.show_sides(left, right)
+
+
+def _fields_of(column: Column | None) -> tuple[str, str]:
+    """The left and the right field that a column of a knot shows, "" for none."""
+    if column is None:
+        return "", ""
+    if column.other is not None:
+        return column.field.name, column.other.name
+    return ("", column.field.name) if column.zone == RIGHT else (column.field.name, "")

@@ -7,10 +7,9 @@ from functools import partial
 from typing import Any
 
 import msgspec
-import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.core.filling import FilledTable, FillWith, Gaps, filled_fields, gaps_in
+from keen_trellis.core.filling import FilledTable, FillWith, Gaps, filled_fields
 from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.choices import field_choices
@@ -69,9 +68,7 @@ class FillSentence(RailSentence):
         if not isinstance(table, FilledTable):
             return said
         filled = sum(table.counts.values())
-        still = sum(
-            int(np.count_nonzero(gaps_in(cells, Gaps.BOTH))) for cells in table.take(None, list(table.counts))
-        )
+        still = sum(table.still_open.values())
         cells = "1 cell" if filled == 1 else f"{filled:,} cells"
         return f"{said} {cells} filled, {f'{still:,} still open' if still else 'none still open'}.".strip()
 
