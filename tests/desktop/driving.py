@@ -1,10 +1,12 @@
 """Drives the real window with real key presses, clicks, drags and drops."""
 
+import os
 import sys
 import time
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
 from PySide6.QtCore import QCoreApplication, QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
@@ -36,6 +38,8 @@ class WindowCase(unittest.TestCase):
         place = TemporaryDirectory()
         self.addCleanup(place.cleanup)
         self.folder = Path(place.name)
+        # What one test's flows confirm, another one does not know.
+        self.enterContext(mock.patch.dict(os.environ, XDG_DATA_HOME=str(self.folder / "data")))
         self._unexpected: list[BaseException] = []
         before = sys.excepthook
         sys.excepthook = lambda kind, error, trace: (

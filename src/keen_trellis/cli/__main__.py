@@ -1,0 +1,5 @@
+"""Runs the command line as `python -m keen_trellis.cli`."""
+
+from keen_trellis.cli import main
+
+main()

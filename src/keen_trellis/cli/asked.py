@@ -1,0 +1,136 @@
+"""What the words of a command name: tables, links, and the settings of a join."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import click
+
+from keen_trellis.core.preparations import PREPARATIONS
+
+# How two tables are linked, asked in the same words by every command that matches them.
+_LINKING = (
+    click.argument("left"),
+    click.argument("right"),
+    click.option(
+        "--link",
+        "links",
+        multiple=True,
+        help="LEFT=RIGHT, or with <> < <= > >=. A side is a field's name or an expression; all must hold.",
+    ),
+    click.option("--any", "any_of", is_flag=True, help="One of the links is enough."),
+    click.option("--ignore", default="", help=f"What links ignore, with commas: {', '.join(PREPARATIONS)}."),
+    click.option("--compare-as", default="", help="Compare as text, number or date."),
+    click.option("--blank-matches-blank", is_flag=True, help="A blank link field matches a blank one."),
+    click.option(
+        "--correct", type=click.Path(path_type=Path), help="A table of two columns: read this as that."
+    ),
+    click.option(
+        "--take",
+        default="every",
+        show_default=True,
+        help="Which matches: every, first, last, one, pair-off, least:EXPRESSION, greatest:EXPRESSION.",
+    ),
+)
+
+
+def linked(command: Any) -> Any:
+    """Give a command the arguments and options of a match."""
+    for option in reversed(_LINKING):
+        command = option(command)
+    return command
+
+
+@dataclass(frozen=True)
+class Tables:
+    """The tables that a command names, as rails of a flow."""
+
+    library: Any
+    sides: Sequence[Any]
+    flow: Any
+    inputs: Sequence[Any]
+    runner: Any
+    shapes: Sequence[Any]
+
+    @staticmethod
+    def of(texts: Sequence[str]) -> Tables:
+        from keen_trellis.flow import edits
+        from keen_trellis.flow.graph import Flow, Input
+        from keen_trellis.flow.runner import Runner
+        from keen_trellis.flow.steps import KINDS
+        from keen_trellis.sources.library import Library, resolve
+
+        library, flow, inputs = Library(), Flow(), []
+        sides = [resolve(text, library) for text in texts]
+        for side in sides:
+            flow, step = edits.add_source(flow, side.settings, side.name)
+            inputs.append(Input(step))
+        runner = Runner(KINDS, library)
+        return Tables(library, sides, flow, inputs, runner, [runner.shape(flow, entry) for entry in inputs])
+
+    @property
+    def paths(self) -> list[str]:
+        return [side.settings.path for side in self.sides]
+
+    @property
+    def tables(self) -> list[Any]:
+        return [self.runner.result(self.flow, entry.step).rows for entry in self.inputs]
+
+
+def check_type(name: str, links: Sequence[str]) -> None:
+    from keen_trellis.core.join_type import JoinType
+
+    known = [kind.value for kind in JoinType]
+    if name not in known:
+        raise click.UsageError(f"There is no join type “{name}”. The types are: {', '.join(known)}.")
+    if not links and name != JoinType.CROSS.value:
+        raise click.UsageError("Say with --link what must be equal. (Only --type cross has no link.)")
+
+
+def join_settings(wanted: dict[str, Any], shapes: Sequence[Any], library: Any) -> Any:
+    """The settings of the join that the options of `match` ask for."""
+    import msgspec
+
+    from keen_trellis.flow.link_text import read_link
+    from keen_trellis.flow.steps.join import JoinSettings
+
+    corrections = corrections_of(wanted["correct"], library) if wanted["correct"] else ()
+    prepared = {
+        "ignore": listed(wanted["ignore"]),
+        "compare_as": wanted["compare_as"],
+        "blank_matches_blank": wanted["blank_matches_blank"],
+        "correct": corrections,
+    }
+    links = [read_link(text, shapes[0].fields, shapes[1].fields) for text in wanted["links"]]
+    return JoinSettings(
+        links=tuple(msgspec.structs.replace(link, **prepared) for link in links),
+        any_of=wanted["any_of"],
+        take=wanted["take"],
+        type=wanted["type_name"],
+        bring=listed(wanted["bring"]) if wanted["bring"] is not None else None,
+        partner_found=wanted["partner_found"],
+    )
+
+
+def listed(text: str) -> tuple[str, ...]:
+    """What stands between commas."""
+    return tuple(part.strip() for part in text.split(",") if part.strip())
+
+
+def corrections_of(path: Path, library: Any) -> tuple[tuple[str, str], ...]:
+    """The pairs "read this as that" of a table with two columns."""
+    from keen_trellis.core.errors import SourceError
+    from keen_trellis.core.task import Task
+    from keen_trellis.core.values import as_text
+    from keen_trellis.sources.library import resolve
+
+    table = library.get(resolve(str(path), library).settings, Task()).table
+    if len(table.fields) != 2:
+        raise SourceError(
+            f"A table of corrections has two columns; this one has {len(table.fields)}.", where=str(path)
+        )
+    wrong, right = (as_text(cells.values).to_pylist() for cells in table.take(None, table.names))
+    return tuple((one, other) for one, other in zip(wrong, right, strict=True) if one and other)

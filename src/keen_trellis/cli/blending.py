@@ -1,0 +1,97 @@
+"""The command that blends tables."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from keen_trellis.cli.asked import Tables, listed
+from keen_trellis.cli.group import main
+from keen_trellis.core.preparations import PREPARATIONS
+
+
+@main.command()
+@click.argument("main_table", metavar="MAIN")
+@click.argument("other_tables", metavar="OTHER", nargs=-1, required=True)
+@click.option(
+    "--link", "links", multiple=True, required=True, help='"OTHER: main side = other side"; all must hold.'
+)
+@click.option(
+    "--measure", "measures", multiple=True, help='"OTHER: sum(cost) as total", and so on; see the README.'
+)
+@click.option("--where", "conditions", multiple=True, help='"TABLE: condition": which of its rows count.')
+@click.option(
+    "--keep", default="every", show_default=True, help="Rows of MAIN: every, found, groups, all-groups."
+)
+@click.option(
+    "--spread",
+    "spreads",
+    multiple=True,
+    help='"total" in equal shares, or "total by field"; or "total on first".',
+)
+@click.option("--ignore", default="", help=f"What links ignore, with commas: {', '.join(PREPARATIONS)}.")
+@click.option(
+    "--write", "target", type=click.Path(path_type=Path), help="Write the result: .xlsx, .csv, .tsv."
+)
+@click.option("--replace", is_flag=True, help="Replace the file if it exists.")
+@click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def blend(
+    main_table: str, other_tables: Sequence[str], target: Path | None, as_json: bool, **wanted: Any
+) -> None:
+    """Blend OTHER tables into MAIN: each is filtered and summarised to its links, and its measures stand on
+    the rows of MAIN. Each is NAME=SOURCE[#TABLE]."""
+    from keen_trellis.core.task import Task
+    from keen_trellis.flow import edits
+    from keen_trellis.flow.blend_text import read_blend
+    from keen_trellis.flow.report import blend_members
+    from keen_trellis.flow.steps.blend import BlendKind
+    from keen_trellis.outputs import settings_for, write
+
+    output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
+    asked = Tables.of((main_table, *other_tables))
+    settings = read_blend(
+        asked.shapes,
+        links=wanted["links"],
+        measures=wanted["measures"],
+        conditions=wanted["conditions"],
+        spreads=wanted["spreads"],
+        keep=wanted["keep"],
+        ignore=listed(wanted["ignore"]),
+    )
+    name = f"{asked.shapes[0].name} blended"
+    flow, knot = edits.add_step(asked.flow, BlendKind.name, name, asked.inputs, settings)
+    result = asked.runner.result(flow, knot)
+    assert result.blended is not None
+    if output is not None:
+        write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
+    names = [shape.name for shape in asked.shapes]
+    if as_json:
+        click.echo(json.dumps(blend_members(result.blended, names[1:]), ensure_ascii=False))
+        return
+    _print_blend(result.blended, names)
+    if output is not None:
+        click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
+
+
+def _print_blend(blended: Any, names: Sequence[str]) -> None:
+    """What a blend came to, as a person wants to read it."""
+    from keen_trellis.flow.wording import counted
+
+    table = blended.table
+    click.echo(f"{table.rows:,} rows, {len(table.fields)} fields: {', '.join(table.names)}")
+    for name, found in zip(names[1:], blended.others, strict=True):
+        groups = "1 group" if found.summary.rows == 1 else f"{found.summary.rows:,} groups"
+        used, rows = int(found.used.sum()), int((found.partner >= 0).sum())
+        click.echo(
+            f"{name}: {groups}, {used:,} of them used, on {rows:,} of {counted(table.rows, names[0])}."
+        )
+        if found.left_out:
+            click.echo(f"  Left out by its condition: {counted(found.left_out, name)}.")
+        for measure, count in found.summary.no_partner.items():
+            if count:
+                click.echo(f"  {measure}: {counted(count, name)} without a partner in what is measured.")

@@ -1,0 +1,36 @@
+"""The command that all others belong to, and how their errors end."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from keen_trellis import __version__
+from keen_trellis.core.errors import Cancelled, TrellisError
+
+
+class _Command(click.Group):
+    """Errors of ours become one line on standard error and the exit code of their kind."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except TrellisError as error:
+            click.echo(f"keen-trellis: {error}", err=True)
+            ctx.exit(error.exit_code)
+        except (Cancelled, KeyboardInterrupt):
+            click.echo("keen-trellis: stopped; nothing was left half written.", err=True)
+            ctx.exit(1)
+        except MemoryError:
+            click.echo(
+                "keen-trellis: this machine's memory is not enough for it. Use fewer fields or rows.",
+                err=True,
+            )
+            ctx.exit(7)
+
+
+@click.group(cls=_Command, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="keen-trellis")
+def main() -> None:
+    """Joins between sheets and tables, with matched and unmatched rows in plain sight."""

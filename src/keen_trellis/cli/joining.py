@@ -1,0 +1,150 @@
+"""The commands that match two tables, explain the match, and propose links."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from keen_trellis.cli.asked import Tables, check_type, join_settings, linked
+from keen_trellis.cli.group import main
+from keen_trellis.cli.printing import end_by_guards, print_guards, print_knot
+
+
+@main.command()
+@linked
+@click.option("--type", "type_name", default="left-outer", show_default=True, help="The join type.")
+@click.option("--bring", help="The right table's fields that come along, with commas; all if not given.")
+@click.option("--partner-found", is_flag=True, help="Add a field that says whether a row has a partner.")
+@click.option(
+    "--write", "target", type=click.Path(path_type=Path), help="Write the result: .xlsx, .csv, .tsv."
+)
+@click.option("--replace", is_flag=True, help="Replace the file if it exists.")
+@click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")
+@click.option(
+    "--guard", "guards", multiple=True, help="What must hold, such as all-left-match; see the README."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def match(
+    left: str, right: str, target: Path | None, guards: Sequence[str], as_json: bool, **wanted: Any
+) -> None:
+    """Match LEFT with RIGHT and count. Each is [NAME=]SOURCE[#TABLE]: a file, a folder, a quoted pattern of
+    files or a database's address; TABLE is a sheet, a table, a named range, or SHEET!A3:F40."""
+    import msgspec
+
+    from keen_trellis.core.insight.guards import check_text
+    from keen_trellis.core.task import Task
+    from keen_trellis.flow import edits
+    from keen_trellis.flow.guarding import checked
+    from keen_trellis.flow.report import as_members, guard_members
+    from keen_trellis.outputs import settings_for, write
+
+    check_type(wanted["type_name"], wanted["links"])
+    output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
+
+    started = time.perf_counter()
+    asked = Tables.of((left, right))
+    settings = join_settings(wanted, asked.shapes, asked.library)
+    read = time.perf_counter() - started
+    settings = msgspec.structs.replace(settings, guards=tuple(check_text(guard) for guard in guards))
+    flow, knot = edits.add_join(asked.flow, asked.inputs[0], asked.inputs[1], settings)
+    started = time.perf_counter()
+    result = asked.runner.result(flow, knot)
+    assert result.match is not None
+    counts = result.match.counts
+    seconds = {"read": round(read, 4), "match": round(time.perf_counter() - started, 4)}
+    checks = list(checked(asked.runner, flow, flow.step(knot), Task()))
+    holds = all(entry.holds for entry in checks)
+    if output is not None and holds:
+        write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
+    if as_json:
+        members = {**as_members(counts, settings.join_type), "seconds": seconds}
+        click.echo(json.dumps({**members, "guards": guard_members(checks)}, ensure_ascii=False))
+        end_by_guards(checks)
+        return
+    print_knot([shape.name for shape in asked.shapes], counts, settings.join_type)
+    remarks = [(side.name, asked.library.get(side.settings, Task()).remarks) for side in asked.sides]
+    for name, said in remarks:
+        for remark in said:
+            click.echo(f"{name}: {remark}")
+    click.echo(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
+    print_guards(checks)
+    if output is not None and holds:
+        click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
+
+
+@main.command()
+@linked
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
+    """Say why rows of LEFT and RIGHT have no partner, and what would mend it."""
+    from keen_trellis.core.insight.reasons import Asked, of_other_types
+    from keen_trellis.core.insight.reasons import explain as reasons_of
+    from keen_trellis.core.link import Take
+    from keen_trellis.core.matching import match as matched
+    from keen_trellis.flow.report import reason_lines, reason_members
+
+    check_type("left-outer", wanted["links"])
+    asked = Tables.of((left, right))
+    settings = join_settings(
+        {**wanted, "type_name": "left-outer", "bring": None, "partner_found": False},
+        asked.shapes,
+        asked.library,
+    )
+    links, take, tables = settings.link_fields, Take.named(settings.take), asked.tables
+    any_of = settings.any_of and len(links) > 1
+    question = Asked(tables[0], tables[1], links, any_of, take)
+    found = of_other_types(question)
+    if not found:
+        found = reasons_of(question, matched(tables[0], tables[1], links, any_of=any_of, take=take))
+    if as_json:
+        click.echo(json.dumps({"reasons": [reason_members(entry) for entry in found]}, ensure_ascii=False))
+        return
+    names = {"left": asked.shapes[0].name, "right": asked.shapes[1].name}
+    for line in reason_lines(found, names):
+        click.echo(line)
+
+
+@main.command()
+@click.argument("left")
+@click.argument("right")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def propose(left: str, right: str, as_json: bool) -> None:
+    """Propose link fields between LEFT and RIGHT, best first, each with its evidence."""
+    from keen_trellis.core.insight.proposal import why_none
+    from keen_trellis.core.task import Task
+    from keen_trellis.flow.known_links import ConfirmedLinks
+    from keen_trellis.flow.proposing import proposals as proposals_of
+
+    asked = Tables.of((left, right))
+    found = proposals_of(asked.runner, asked.flow, asked.inputs, ConfirmedLinks(), Task())
+    names = [shape.name for shape in asked.shapes]
+    if as_json:
+        proposals = [
+            {
+                "links": [
+                    {
+                        "left": link.left,
+                        "operator": link.operator.value,
+                        "right": link.right,
+                        "ignore": link.preparation.names,
+                    }
+                    for link in p.links
+                ],
+                "left_found": p.found,
+                "right_unique": p.unique,
+                "evidence": p.evidence(*names),
+            }
+            for p in found
+        ]
+        click.echo(json.dumps({"proposals": proposals}, ensure_ascii=False))
+        return
+    for entry in found:
+        links = " and ".join(f"{link.left} {link.operator.value} {link.right}" for link in entry.links)
+        click.echo(f"{links}: {entry.evidence(*names)}")
+    if not found:
+        click.echo(why_none(*names))

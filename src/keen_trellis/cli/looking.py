@@ -1,0 +1,84 @@
+"""The command that looks at a source."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import click
+
+from keen_trellis.cli.group import main
+
+
+@main.command()
+@click.argument("source")
+@click.option("--query", default="", help="Look at the rows of one SELECT in a database.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def look(source: str, query: str, as_json: bool) -> None:
+    """Look at SOURCE: its rows, fields and what is doubtful; or, without #TABLE, what it holds."""
+    import msgspec
+
+    from keen_trellis.core.task import Task
+    from keen_trellis.sources import looking
+    from keen_trellis.sources.library import Library, resolve, split_source
+
+    library = Library()
+    _, place, table = split_source(source)
+    if not table and not query:
+        content = library.content(place)
+        if not content.is_one_table:
+            _print_content(library.further_content(content), as_json)
+            return
+    if query:
+        content = library.content(place)
+        settings = msgspec.structs.replace(content.settings(""), query=query)
+    else:
+        settings = resolve(source, library).settings
+    snapshot = library.get(settings, Task())
+    found = looking.look(snapshot.table, snapshot.remarks, Task())
+    if as_json:
+        click.echo(json.dumps(found.as_members(), ensure_ascii=False))
+    else:
+        _print_look(found)
+
+
+def _print_content(content: Any, as_json: bool) -> None:
+    """What a file, folder or database holds."""
+    if as_json:
+        tables = [{"name": e.name, "sort": e.sort, "hidden": e.hidden} for e in content.tables]
+        click.echo(json.dumps({"path": content.path, "tables": tables}, ensure_ascii=False))
+        return
+    for entry in content.tables:
+        click.echo(f"{entry.name}  ({entry.sort}{', hidden' if entry.hidden else ''})")
+    if not content.tables:
+        click.echo("It holds no table.")
+
+
+def _print_look(found: Any) -> None:
+    """Rows, fields and doubts as a person wants to read them."""
+    from rich.console import Console
+    from rich.table import Table as Grid
+
+    from keen_trellis.core.values import FieldType
+
+    console = Console(highlight=False, soft_wrap=True)
+    rows = "1 row" if found.rows == 1 else f"{found.rows:,} rows"
+    console.print(f"{rows}, {len(found.fields)} {'field' if len(found.fields) == 1 else 'fields'}")
+    grid = Grid(box=None, pad_edge=False)
+    for heading, justify in (("Field", "left"), ("Type", "left"), ("Blank", "right"), ("Distinct", "right")):
+        grid.add_column(heading, justify=justify)  # type: ignore[arg-type]
+    for heading in ("Least", "Greatest", "Commonest, or pattern"):
+        grid.add_column(heading, overflow="ellipsis", no_wrap=True, max_width=32)
+    for field in found.fields:
+        said = field.patterns if field.type is FieldType.TEXT and not field.commonest else field.commonest
+        shares = f"{said[0].text} ({said[0].rows:,})" if said else ""
+        grid.add_row(
+            *(field.name, field.type.value, f"{field.blanks:,}", f"{field.distinct:,}"),
+            *(field.least, field.greatest, shares),
+        )
+    console.print(grid)
+    for remark in sorted(found.remarks, key=lambda remark: not remark.doubtful):
+        console.print(f"{'Doubtful: ' if remark.doubtful else ''}{remark}", markup=False)
+        if len(remark.places) > 1:
+            where = ", ".join(f"row {place.row:,} “{place.value}”" for place in remark.places[:5])
+            console.print(f"  {where}{' …' if len(remark.places) > 5 else ''}", markup=False)

@@ -1,0 +1,84 @@
+"""What several commands print: the counts of a knot, guards, and what a run came to."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+
+def print_guards(checks: Sequence[Any]) -> None:
+    """Each guard and whether it holds; broken ones on standard error as well end the command."""
+    for entry in checks:
+        click.echo(f"Guard {'holds' if entry.holds else 'BROKEN'}: {entry.statement} ({entry.verdict.said}).")
+    end_by_guards(checks)
+
+
+def end_by_guards(checks: Sequence[Any]) -> None:
+    """Raise GuardError if one of the guards does not hold."""
+    from keen_trellis.core.errors import GuardError
+
+    broken = [entry for entry in checks if not entry.holds]
+    if broken:
+        said = "; ".join(f"{entry.statement}: {entry.verdict.said}" for entry in broken)
+        count = "A guard does not hold" if len(broken) == 1 else f"{len(broken)} guards do not hold"
+        raise GuardError(f"{count}: {said}.", where=broken[0].name)
+
+
+def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
+    """The counts as a person wants to read them."""
+    from rich.console import Console
+    from rich.table import Table as Grid
+
+    from keen_trellis.core.insight.proposal import percent
+    from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
+    from keen_trellis.flow.wording import counted, question
+
+    left, right = names
+    console = Console(highlight=False, soft_wrap=True)
+    share = counts.left_matched / counts.left_rows if counts.left_rows else 0
+    console.print(
+        f"{counts.left_matched:,} of {counted(counts.left_rows, left)} found a partner ({percent(share)}), "
+        f"with {counted(counts.right_matched, right)} in {counts.pairs:,} "
+        f"{'pair' if counts.pairs == 1 else 'pairs'}; "
+        f"cardinality {counts.cardinality}.",
+        markup=False,
+    )
+    if counts.left_only_prepared:
+        console.print(
+            f"{counted(counts.left_only_prepared, left)} matched only after preparation.", markup=False
+        )
+    lists = (
+        (left, counts.left_unmatched, counts.left_blank, counts.left_no_partner, counts.left_lost),
+        (right, counts.right_unmatched, counts.right_blank, counts.right_no_partner, counts.right_lost),
+    )
+    for name, unmatched, blank, no_partner, lost in lists:
+        said = f"; {blank:,} rows have a blank link field" if blank else ""
+        said += f"; {no_partner:,} rows have a link field without partner" if no_partner else ""
+        said += f"; {lost:,} rows have a link field that could not be converted" if lost else ""
+        console.print(f"Unmatched {name}: {counted(unmatched, name)}{said}.", markup=False)
+    for name, passed in ((left, counts.left_passed_over), (right, counts.right_passed_over)):
+        if passed:
+            console.print(f"Passed over, since another was taken: {counted(passed, name)}.", markup=False)
+    grid = Grid(box=None, pad_edge=False)
+    grid.add_column("Join type")
+    grid.add_column("Rows", justify="right")
+    grid.add_column("This answers")
+    for kind in (join_type,) if join_type is JoinType.CROSS else QUESTION_TYPES:
+        style = "bold" if kind is join_type else ""
+        grid.add_row(
+            kind.trade_name, f"{counts.rows_under(kind):,}", question(kind, left, right), style=style
+        )
+    console.print(grid)
+
+
+def print_outcome(outcome: Any) -> None:
+    from keen_trellis.core.join_type import JoinType
+
+    for knot in outcome.knots:
+        click.echo(f"{knot.name}")
+        print_knot((knot.left, knot.right), knot.counts, JoinType(knot.type))
+        click.echo()
+    for written in outcome.written:
+        click.echo(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")

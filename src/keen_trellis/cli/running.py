@@ -1,0 +1,83 @@
+"""The command that runs a flow."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+
+from keen_trellis.cli.group import main
+from keen_trellis.cli.printing import end_by_guards, print_guards, print_outcome
+
+
+@main.command()
+@click.argument("flow_path", metavar="FLOW", type=click.Path(path_type=Path))
+@click.option("--to", "folder", type=click.Path(path_type=Path), help="Write the outputs into this folder.")
+@click.option("--replace", is_flag=True, help="Replace files that exist.")
+@click.option("--leave-flow", is_flag=True, help="Do not write the counts of this run into FLOW.")
+@click.option(
+    "--guard", "guards", multiple=True, help="What must hold at every output besides, such as rows=1.."
+)
+@click.option("--despite-guards", is_flag=True, help="Write outputs behind broken guards, too.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, **wanted: Any) -> None:
+    """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
+    from keen_trellis.core.join_type import JoinType
+    from keen_trellis.flow.file_format import load, save
+    from keen_trellis.flow.last_run import last_run, with_last_run
+    from keen_trellis.flow.report import as_members, guard_members
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.outputs.running import run_flow, with_guards
+    from keen_trellis.sources.library import Library
+
+    flow, library = load(flow_path, KINDS), Library()
+    last = last_run(flow)
+    before = library.before(flow, KINDS, last)
+    outcome = run_flow(
+        with_guards(flow, KINDS, wanted["guards"]),
+        KINDS,
+        library,
+        before=before,
+        folder=folder,
+        replace=wanted["replace"],
+        despite_guards=wanted["despite_guards"],
+    )
+    if not leave_flow:
+        save(with_last_run(flow, outcome.now), flow_path, KINDS)
+    if as_json:
+        knots = [
+            {"step": knot.step, "name": knot.name, **as_members(knot.counts, JoinType(knot.type))}
+            for knot in outcome.knots
+        ]
+        outputs = [{"path": str(w.path), "rows": w.rows, "fields": w.fields} for w in outcome.written]
+        members: dict[str, Any] = {
+            "knots": knots,
+            "outputs": outputs,
+            "guards": guard_members(outcome.guards),
+        }
+        if outcome.comparison is not None:
+            members["changes"] = outcome.comparison.as_members()
+        click.echo(json.dumps(members, ensure_ascii=False))
+        end_by_guards(outcome.guards)
+        return
+    print_outcome(outcome)
+    if outcome.comparison is not None:
+        _print_changes(outcome.comparison)
+    for path in outcome.held_back:
+        click.echo(f"Not written, since a guard before it is broken: {path}")
+    print_guards(outcome.guards)
+
+
+def _print_changes(comparison: Any) -> None:
+    """What changed since the last run, as a person wants to read it."""
+    from keen_trellis.flow.report import change_lines
+
+    click.echo()
+    if comparison.is_unchanged:
+        click.echo(f"Nothing has changed since {comparison.since}.")
+        return
+    click.echo(f"What changed since {comparison.since}:")
+    for line in change_lines(comparison):
+        click.echo(f"  {line}")

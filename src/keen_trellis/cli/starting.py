@@ -1,0 +1,86 @@
+"""The commands that open the window, make the demo, draw pictures and measure."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from keen_trellis.cli.group import main
+from keen_trellis.cli.printing import print_outcome
+
+
+@main.command()
+@click.argument("flow_path", metavar="[FLOW]", required=False, type=click.Path(path_type=Path))
+def open(flow_path: Path | None) -> None:  # noqa: A001 - the command is called so
+    """Open FLOW in the window, or start with an empty flow."""
+    from keen_trellis.desktop.app import start
+
+    sys.exit(start(flow_path))
+
+
+@main.command()
+@click.option(
+    "--data", "folder", type=click.Path(path_type=Path), help="Only write data and flows into this folder."
+)
+@click.option("--next-month", is_flag=True, help="Write the data of the month after over the demo's.")
+def demo(folder: Path | None, next_month: bool) -> None:
+    """Make the demo data and start the window on the demo flow."""
+    from keen_trellis.demo.setting_up import demo_folder, make, make_next_month
+
+    if next_month:
+        folder = folder or demo_folder()
+    if folder is not None:
+        for path in (make_next_month if next_month else make)(folder):
+            click.echo(path)
+        return
+    from keen_trellis.demo.flows import WINTER_LOANS
+    from keen_trellis.desktop.app import has_display, start
+
+    folder = demo_folder()
+    if not (folder / WINTER_LOANS).exists():
+        click.echo(f"Making the demo data in {folder}.")
+        make(folder)
+    if has_display():
+        sys.exit(start(folder / WINTER_LOANS))
+    _demo_without_window(folder)
+
+
+def _demo_without_window(folder: Path) -> None:
+    from keen_trellis.demo.flows import WINTER_LOANS
+    from keen_trellis.desktop.pictures import draw_window
+    from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.outputs.running import run_flow
+    from keen_trellis.sources.library import Library
+
+    path = folder / WINTER_LOANS
+    click.echo(f"There is no display: running {path} without a window.")
+    print_outcome(run_flow(load(path, KINDS), KINDS, Library(), replace=True))
+    picture = folder / "Winter loans.png"
+    draw_window(path, picture)
+    click.echo(f"Drew the window to {picture}.")
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+def screenshots(folder: Path) -> None:
+    """Draw one picture of each main view into FOLDER, from the demo data."""
+    from keen_trellis.desktop.pictures import draw_views
+
+    for path in draw_views(folder):
+        click.echo(path)
+
+
+@main.command()
+@click.option("--rows", default=5_000_000, show_default=True, help="Rows of the larger table.")
+def speed(rows: int) -> None:
+    """Print speed and memory as ratios in one run."""
+    from keen_trellis.speed import report
+
+    report(rows)
+
+
+if __name__ == "__main__":
+    main()
