@@ -15,11 +15,45 @@ from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
+from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
+from keen_trellis.flow.steps.mend_text import (
+    ActionSettings,
+    CombineSettings,
+    CorrectSettings,
+    MendTextSettings,
+    SplitSettings,
+)
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
+from keen_trellis.flow.steps.union import UnionSettings
 
 _SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "flow.schema.json").read_text())
+
+
+def rail_settings():
+    """Settings of each kind of step on a rail, over the fields Object no and Venue."""
+    venue = FillSettings(fields=("Venue",), types=("date",), but=("Day",), of="?", gaps="blank")
+    return [
+        ("choose", ChooseSettings(fields=(ChosenSettings("Venue", "Place", "text"),), dropped=("Note",))),
+        ("filter", FilterSettings(conditions=(ConditionSettings("Venue", "one-of", ("Pier", "Mill")),))),
+        ("compute", ComputeSettings(field="long", expression="CHAR_LENGTH(Venue) > 10")),
+        ("mend-text", MendTextSettings(fields=("Venue",), actions=(ActionSettings("replace", "a", "b"),))),
+        ("correct", CorrectSettings(fields=("Venue",), pairs=(("Quay", "Pier"),))),
+        ("split", SplitSettings(of="Object no", between=".", into=("collection", "number"))),
+        ("combine", CombineSettings(of=("Venue", "Object no"), into="both", between=" / ")),
+        ("fill", FillStepSettings((venue,))),
+        ("sort", SortSettings((SortKeySettings("Venue", descending=True, blanks_first=True),))),
+        (
+            "distinct",
+            DistinctSettings(keys=(KeySettings("Venue", ("case",)),), keep="last", blanks_stay=True),
+        ),
+    ]
 
 
 def some_flow(folder: Path) -> Flow:
@@ -50,6 +84,10 @@ def some_flow(folder: Path) -> Flow:
     flow, blend = edits.add_step(flow, "blend", "Blended", [Input(knot), Input(objects)], blended)
     summary = SummariseSettings(keys=("a",), measures=(MeasureSettings("rows", "count"),))
     flow, _ = edits.add_step(flow, "summarise", "By a", [Input(blend, "unused:1")], summary)
+    for kind, on_rail in rail_settings():
+        flow, _ = edits.insert_after(flow, Input(loans), kind, on_rail)
+    stacked = UnionSettings(by_position=True, mixed_as_text=True, rail_field="rail")
+    flow, _ = edits.add_step(flow, "union", "All", [Input(loans), Input(objects), Input(knot)], stacked)
     flow, _ = edits.add_output(
         flow, Input(knot, "unmatched_left"), OutputSettings("text", str(folder / "left.csv"), harmless=False)
     )

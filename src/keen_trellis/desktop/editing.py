@@ -28,6 +28,7 @@ from keen_trellis.flow.steps.join import (
     JoinSettings,
     LinkSettings,
 )
+from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.wording import question
 from keen_trellis.sources.locations import TYPED
@@ -209,7 +210,7 @@ def swap_sides(document: Document, step_id: str) -> None:
 # --- steps on a rail ---
 
 
-def insert(document: Document, kind: str, settings: edits.RailSettings, name: str) -> None:
+def insert(document: Document, kind: str, settings: RailSettings, name: str) -> None:
     """Put a step behind what is selected, on its rail."""
     selection = document.selection
     step = document.flow.find(selection.step)

@@ -11,15 +11,10 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds, encode_settings
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.distinct import DistinctSettings
-from keen_trellis.flow.steps.fill import FillStepSettings
-from keen_trellis.flow.steps.filter import FilterSettings
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
+from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
-
-# The settings of steps on a rail, which are called by what they do.
-RailSettings = FilterSettings | FillStepSettings | DistinctSettings
 
 
 def add_file(flow: Flow, path: str) -> Flow:
@@ -138,11 +133,10 @@ def change_settings(flow: Flow, step_id: str, settings: msgspec.Struct) -> Flow:
     """
     step = flow.step(step_id)
     name = step.name
-    caption = getattr(settings, "caption", "")
-    if caption:
+    if isinstance(settings, RailSettings):
         before = msgspec.json.decode(step.settings, type=type(settings))
-        if re.fullmatch(rf"{re.escape(getattr(before, 'caption', ''))}( \d+)?", name):
-            name = _free(caption, {entry.name for entry in flow.steps if entry.id != step_id}, " ")
+        if re.fullmatch(rf"{re.escape(before.caption)}( \d+)?", name):
+            name = _free(settings.caption, {entry.name for entry in flow.steps if entry.id != step_id}, " ")
     changed = msgspec.structs.replace(step, name=name, settings=encode_settings(settings, step.settings))
     return _replaced(flow, changed)
 

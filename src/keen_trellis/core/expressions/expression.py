@@ -114,11 +114,14 @@ class Expression:
         """Its cells in all rows; only a plain field has any without partner."""
         return table.column(self.names[0]) if self.is_field else Cells(self.column(table, None, notes))
 
+    def of_cells(self, count: int, cells: Sequence[Cells]) -> pa.Array:
+        """Its values for `count` rows. cells: those of its fields, in the order of `names`."""
+        return self.node.evaluate(RowCells(count, dict(zip(self.names, cells, strict=True)), Notes()))
+
     def _column(self, table: Table, rows: Rows | None, notes: Notes) -> pa.Array:
         count = table.rows if rows is None else len(rows)
         cells: Sequence[Cells] = table.take(rows, self.names) if self.names else []
-        read = RowCells(count, dict(zip(self.names, cells, strict=True)), notes)
-        return self.node.evaluate(read)
+        return self.node.evaluate(RowCells(count, dict(zip(self.names, cells, strict=True)), notes))
 
     def holds(self, table: Table, notes: Notes | None = None) -> Mask:
         """For each row whether the expression, which must be a condition, is true."""

@@ -2,20 +2,33 @@
 
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.steps.blend import BlendKind
+from keen_trellis.flow.steps.choose import ChooseKind
+from keen_trellis.flow.steps.compute import ComputeKind
 from keen_trellis.flow.steps.distinct import DistinctKind
 from keen_trellis.flow.steps.fill import FillKind
 from keen_trellis.flow.steps.filter import FilterKind
 from keen_trellis.flow.steps.join import JoinKind
+from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendTextKind, SplitKind
 from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.flow.steps.sort import SortKind
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.summarise import SummariseKind
+from keen_trellis.flow.steps.union import UnionKind
 
 KINDS = Kinds(
     [
         SourceKind(),
+        ChooseKind(),
         FilterKind(),
+        ComputeKind(),
+        MendTextKind(),
+        CorrectKind(),
+        SplitKind(),
+        CombineKind(),
         FillKind(),
+        SortKind(),
         DistinctKind(),
+        UnionKind(),
         JoinKind(),
         BlendKind(),
         SummariseKind(),

@@ -12,7 +12,7 @@ from keen_trellis.core.summarising import Key
 from keen_trellis.core.table import ChosenRows
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
-from keen_trellis.flow.steps.one_input import OneInputKind
+from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import distinct_said, listed
 
 
@@ -28,7 +28,7 @@ class KeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return Key(self.of, Preparation.ignoring(self.ignore, self.compare_as))
 
 
-class DistinctSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+class DistinctSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
     """keys: rows that are equal in them are the same; none means all fields.
 
     keep: which one stays: first, last, least:EXPRESSION or greatest:EXPRESSION.  blanks_stay: rows with a
@@ -41,7 +41,6 @@ class DistinctSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=
 
     @property
     def caption(self) -> str:
-        """The step's name as long as it has no other one."""
         return f"distinct {listed([entry.of for entry in self.keys], 2)}".strip()
 
 

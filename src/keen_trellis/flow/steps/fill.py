@@ -11,7 +11,7 @@ from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
-from keen_trellis.flow.steps.one_input import OneInputKind
+from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import fill_said, listed
 
 
@@ -42,14 +42,13 @@ class FillSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
         return Fill(chosen, how, self.of, gaps)
 
 
-class FillStepSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+class FillStepSettings(RailSettings, frozen=True, omit_defaults=True):
     """fills: one after the other; a later one finds the gaps that are left."""
 
     fills: tuple[FillSettings, ...] = ()
 
     @property
     def caption(self) -> str:
-        """The step's name as long as it has no other one."""
         names = [name for entry in self.fills for name in (*entry.fields, *entry.types)]
         return f"fill {listed(names, 1)}".strip()
 

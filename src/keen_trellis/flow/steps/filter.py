@@ -13,7 +13,8 @@ from keen_trellis.core.filtering import Comparison, Condition, check_conditions,
 from keen_trellis.core.table import ChosenRows
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
-from keen_trellis.flow.steps.one_input import OneInputKind
+from keen_trellis.flow.steps.compute import day_of
+from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 
 
 class ConditionSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -31,7 +32,7 @@ class ConditionSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return Condition(self.of, called(Comparison, self.is_, "comparison"), self.values)
 
 
-class FilterSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+class FilterSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
     """conditions: all must hold, or any of them."""
 
     conditions: tuple[ConditionSettings, ...] = ()
@@ -39,7 +40,6 @@ class FilterSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tr
 
     @property
     def caption(self) -> str:
-        """The step's name as long as it has no other one."""
         more = " …" if len(self.conditions) > 1 else ""
         with suppress(TrellisError):  # of a comparison that this version does not know
             return f"{self.conditions[0].condition}{more}" if self.conditions else "filter"
@@ -54,6 +54,9 @@ class FilterKind(OneInputKind):
 
     def check(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> None:
         check_conditions(_conditions(settings), inputs[0].fields)
+
+    def fingerprint(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> object:
+        return super().fingerprint(settings, inputs), day_of(*(entry.of for entry in settings.conditions))
 
     def compute(self, settings: FilterSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table

@@ -5,10 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+import msgspec
+
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import InputShape, encode_settings
+
+
+class RailSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The settings of a step on a rail, which is called by what it does as long as it has no other name."""
+
+    @property
+    def caption(self) -> str:
+        """What the step does, in a few words."""
+        raise NotImplementedError
 
 
 class OneInputKind:

@@ -1,0 +1,50 @@
+"""The compute step: a field more, made by an expression."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+
+import msgspec
+
+from keen_trellis.core.computing import computed, computed_fields
+from keen_trellis.core.table import Field
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
+
+
+class ComputeSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
+    """field: the name of the new field.  expression: what makes it."""
+
+    field: str
+    expression: str
+
+    @property
+    def caption(self) -> str:
+        return f"compute {self.field}"
+
+
+class ComputeKind(OneInputKind):
+    """One input; the same rows, one field more."""
+
+    name = "compute"
+    settings_type: type[msgspec.Struct] = ComputeSettings
+
+    def fields(self, settings: ComputeSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
+        return computed_fields(inputs[0].fields, settings.field, settings.expression)
+
+    def fingerprint(self, settings: ComputeSettings, inputs: Sequence[InputShape]) -> object:
+        return super().fingerprint(settings, inputs), day_of(settings.expression)
+
+    def compute(self, settings: ComputeSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
+        table = computed(inputs[0].table, settings.field, settings.expression, context.task)
+        return StepResult({ROWS: table})
+
+    def sentence(self, settings: ComputeSettings, inputs: Sequence[InputShape]) -> str:
+        return f"In {inputs[0].name}, compute {settings.field} as {settings.expression}."
+
+
+def day_of(*expressions: str) -> str:
+    """The day, where one of the expressions depends on it; its results are of that day only."""
+    return str(dt.date.today()) if any("CURRENT_DATE" in text.upper() for text in expressions) else ""

@@ -1,0 +1,59 @@
+"""The sort step: the rows in another order."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from keen_trellis.core.sorting import SortKey, check_keys, sorted_rows
+from keen_trellis.core.table import ChosenRows
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.steps.compute import day_of
+from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
+from keen_trellis.flow.wording import listed
+
+
+class SortKeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """of: a field or expression.  blanks_first: otherwise they come last, either way."""
+
+    of: str
+    descending: bool = False
+    blanks_first: bool = False
+
+    @property
+    def key(self) -> SortKey:
+        return SortKey(self.of, self.descending, self.blanks_first)
+
+
+class SortSettings(RailSettings, frozen=True, omit_defaults=True):
+    """keys: the first one counts most."""
+
+    keys: tuple[SortKeySettings, ...] = ()
+
+    @property
+    def caption(self) -> str:
+        return f"sort by {listed([entry.of for entry in self.keys], 2)}" if self.keys else "sort"
+
+
+class SortKind(OneInputKind):
+    """One input; the same rows in another order."""
+
+    name = "sort"
+    settings_type: type[msgspec.Struct] = SortSettings
+
+    def check(self, settings: SortSettings, inputs: Sequence[InputShape]) -> None:
+        check_keys([entry.key for entry in settings.keys], inputs[0].fields)
+
+    def fingerprint(self, settings: SortSettings, inputs: Sequence[InputShape]) -> object:
+        return super().fingerprint(settings, inputs), day_of(*(entry.of for entry in settings.keys))
+
+    def compute(self, settings: SortSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
+        table = inputs[0].table
+        rows = sorted_rows(table, [entry.key for entry in settings.keys], context.task)
+        return StepResult({ROWS: ChosenRows(table, rows)})
+
+    def sentence(self, settings: SortSettings, inputs: Sequence[InputShape]) -> str:
+        keys = [f"{entry.of}{', descending' if entry.descending else ''}" for entry in settings.keys]
+        return f"Sort {inputs[0].name} by {', then '.join(keys) or 'nothing yet'}."
