@@ -3,11 +3,13 @@
 import unittest
 
 from PySide6.QtCore import QPointF, Qt
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.content import FILLED
 from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.sentence.expression import ExpressionEntry
 from keen_trellis.flow.graph import Input
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.fill import FillSettings
@@ -19,13 +21,16 @@ KEY = Qt.Key
 
 
 class RailCase(JoinCase):
-    def begin(self, rail: str, key):
-        """Put a step behind the beginning of a rail, with the keyboard."""
+    def begin(self, rail: str, key, *, ask: bool = False):
+        """Put a step behind the beginning of a rail. ask: leave open what it asks first."""
         self.document.select(Selection(rail))
         self.rest()
         self.press(key, modifier=CTRL | ALT)
         self.rest()
         self.step = self.document.selection.step
+        if not ask:
+            self.press(KEY.Key_Escape)
+            self.rest()
 
     @property
     def set(self):
@@ -48,11 +53,9 @@ class RailCase(JoinCase):
 
 class Filters(RailCase):
     def test_a_filter_is_built_by_keyboard_alone(self):
-        self.begin("loans", KEY.Key_F)
+        self.begin("loans", KEY.Key_F, ask=True)
         self.assertEqual((self.rows, self.set.conditions), (3, ()))
         self.assertIn("Keep the rows of Loans in which choose what must hold All 3 rows stay.", self.sentence)
-        self.window.sentence.view.setFocus()
-        self.press(KEY.Key_Return)
         self.narrow("venue")
         self.narrow("venue is")
         self.assertEqual(self.lines(), ["Pier", "Mill"])
@@ -119,9 +122,7 @@ class Filters(RailCase):
 
 class Fills(RailCase):
     def test_a_fill_is_built_by_keyboard_and_marks_what_it_put_there(self):
-        self.begin("loans", KEY.Key_G)
-        self.window.sentence.view.setFocus()
-        self.press(KEY.Key_Return)
+        self.begin("loans", KEY.Key_G, ask=True)
         self.narrow("note")
         self.narrow("a value")
         self.enter("none yet")
@@ -175,6 +176,212 @@ class Distincts(RailCase):
         self.assertTrue(self.set.blanks_stay)
 
 
+class Computes(RailCase):
+    def test_a_field_is_computed_by_keyboard_with_completion_and_first_values(self):
+        self.begin("loans", KEY.Key_U, ask=True)
+        entry = QApplication.activePopupWidget()
+        self.assertIsInstance(entry, ExpressionEntry)
+        self.type("val")
+        self.assertEqual(entry.popup.model().index(0, 0).data(), "value")
+        QTest.keyClick(entry.popup, KEY.Key_Down)
+        QTest.keyClick(entry.popup, KEY.Key_Return)
+        self.assertEqual(entry.line.text(), "value")
+        entry.line.setFocus()
+        self.type(" * 2")
+        self.rest(lambda: "“1000”" in entry.said.text())
+        self.assertIn("integer; the first rows give “1000”, “3000”, “1800”", entry.said.text())
+        self.press(KEY.Key_Return)
+        self.enter("double")
+        self.assertEqual((self.set.field, self.set.expression), ("double", "value * 2"))
+        self.assertEqual(self.document.flow.step(self.step).name, "compute double")
+        self.assertIn("It is integer in 3 rows. Nothing is blank.", self.sentence)
+
+    def test_an_error_is_marked_where_it_is(self):
+        self.begin("loans", KEY.Key_U)
+        self.click(self.chip("Expression"))
+        entry = QApplication.activePopupWidget()
+        entry.line.setText("value + EXP(2)")
+        self.press(KEY.Key_Return)
+        self.assertIn("There is no function EXP", entry.said.text())
+        self.assertEqual((entry.line.selectedText(), entry.line.selectionStart()), ("E", 8))
+        self.enter("CAST(object AS INTEGER)")
+        self.press(KEY.Key_Escape)
+        self.rest()
+        self.assertIn("3 blank, 3 failed casts.", self.sentence)
+        self.click(self.chip("Name"))
+        self.enter("value")
+        self.assertIn("a field “value” already", QApplication.activePopupWidget().said.text())
+
+
+class Chooses(RailCase):
+    def test_fields_are_dropped_moved_and_later_ones_kept_out(self):
+        self.begin("loans", KEY.Key_C, ask=True)
+        self.assertEqual(self.lines(), ["loan", "object", "venue", "value", "note"])
+        self.chooser().list.setCurrentRow(4)
+        self.press(KEY.Key_Space)
+        self.chooser().list.setCurrentRow(3)
+        self.press(KEY.Key_Up, modifier=ALT)
+        self.press(KEY.Key_Return)
+        self.rest()
+        fields = self.document.outcome(self.step).result.rows.names
+        self.assertEqual((fields, self.set.dropped), (("loan", "object", "value", "venue"), ("note",)))
+        self.assertIn("keep loan, object and 2 more · 4 of 5 fields", self.sentence)
+        self.choose("Others", "no others")
+        self.assertFalse(self.set.others)
+
+    def test_a_field_is_renamed_and_another_type_says_what_is_lost(self):
+        self.begin("loans", KEY.Key_C)
+        self.choose("Rename", "venue")
+        self.enter("object")
+        self.assertIn("two fields “object”", QApplication.activePopupWidget().said.text())
+        self.enter("place")
+        self.choose("Type", "object", "integer")
+        rows = self.document.outcome(self.step).result.rows
+        self.assertEqual(rows.names, ("loan", "object", "place", "value", "note"))
+        self.assertIn("What could not be converted is blank now: 3 of object.", self.sentence)
+        self.choose("Type", "object", "text")
+        self.assertNotIn("could not be converted", self.sentence)
+
+    def test_brought_fields_are_named_with_their_table_and_back(self):
+        self.begin(self.knot, KEY.Key_C)
+        self.choose("Rename", "all brought ones")
+        names = self.document.outcome(self.step).result.rows.names
+        self.assertIn("year of Objects", names)
+        self.assertIn("note of Objects", names)
+        self.click(self.chip("Rename"))
+        self.chooser().list.setCurrentRow(len(self.lines()) - 1)
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertIn("year", self.document.outcome(self.step).result.rows.names)
+
+
+class Sorts(RailCase):
+    def test_by_two_fields_in_two_directions(self):
+        self.begin("loans", KEY.Key_S, ask=True)
+        self.narrow("venue")
+        self.choose("Another key", "value")
+        self.click(self.chip("Direction"))
+        self.pick("greatest first, blanks last")
+        self.rest()
+        self.assertEqual(
+            [(key.of, key.descending) for key in self.set.keys], [("venue", True), ("value", False)]
+        )
+        table = self.document.outcome(self.step).result.rows
+        self.assertEqual(table.column("loan").values.to_pylist(), ["L-1", "L-2", "L-3"])
+        self.choose("Key", "do not sort by this")
+        self.assertEqual(self.document.flow.step(self.step).name, "sort by value")
+
+
+class Texts(RailCase):
+    def cells(self, name: str) -> list:
+        return self.document.outcome(self.step).result.rows.column(name).values.to_pylist()
+
+    def test_text_is_mended_by_keyboard(self):
+        self.begin("loans", KEY.Key_M, ask=True)
+        self.assertEqual(self.lines(), ["loan", "object", "venue", "note"])
+        self.chooser().list.setCurrentRow(1)
+        self.press(KEY.Key_Space, KEY.Key_Return)
+        self.rest()
+        self.narrow("in capitals")
+        self.assertEqual(self.cells("object"), ["LCM.1", "LCM.2", "LCM.O3"])
+        self.assertIn("1 cell is changed.", self.sentence)
+        self.choose("Another action", "replace …")
+        self.enter("LCM. -> ")
+        self.assertEqual(self.cells("object"), ["1", "2", "O3"])
+        self.choose("Another action", "fill up on the left …")
+        self.enter("0")
+        self.assertIn("one character, and a width", QApplication.activePopupWidget().said.text())
+        self.enter("0 -> 4")
+        self.assertEqual(self.cells("object"), ["0001", "0002", "00O3"])
+        self.choose("Action", "do not do this")
+        self.assertEqual([action.how for action in self.set.actions], ["replace", "pad"])
+
+    def test_values_are_corrected(self):
+        self.begin("loans", KEY.Key_R, ask=True)
+        self.chooser().list.setCurrentRow(2)
+        self.press(KEY.Key_Space, KEY.Key_Return)
+        self.rest()
+        self.enter("Mill → Old Mill", lines=True)
+        self.assertEqual(self.cells("venue"), ["Pier", "Pier", "Old Mill"])
+        self.assertIn("In venue of Loans, read 1 value otherwise. 1 cell is changed.", self.sentence)
+
+    def test_a_text_is_split_where_it_most_likely_divides(self):
+        self.begin("objects", KEY.Key_P, ask=True)
+        self.narrow("accession")
+        self.assertEqual((self.set.between, self.set.into), (".", ("accession 1", "accession 2")))
+        self.click(self.chip("Parts"))
+        self.enter("collection, note")
+        self.assertIn("“note” already", QApplication.activePopupWidget().said.text())
+        self.enter("collection, number")
+        self.assertEqual(self.cells("number"), ["1", "1", "2", "03"])
+
+    def test_a_step_that_is_left_before_it_can_work_is_not_put_there(self):
+        for key in (KEY.Key_P, KEY.Key_B):
+            self.begin("loans", key)
+            self.assertIsNone(self.document.flow.find(self.step))
+            self.assertEqual(self.counts.left_rows, 3)
+
+    def test_fields_are_combined_in_their_order(self):
+        self.begin("loans", KEY.Key_B, ask=True)
+        for row in (2, 0):
+            self.chooser().list.setCurrentRow(row)
+            self.press(KEY.Key_Space)
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.cells("combined"), ["L-1 Pier", "L-2 Pier", "L-3 Mill"])
+        self.click(self.chip("Between"))
+        self.enter(", ")
+        self.click(self.chip("Name"))
+        self.enter("label")
+        self.assertEqual(self.cells("label")[2], "L-3, Mill")
+
+
+class Unions(RailCase):
+    def test_rails_are_put_below_each_other_by_keyboard_and_more_follow(self):
+        self.document.select(Selection("objects"))
+        self.press(KEY.Key_A, modifier=CTRL | ALT)
+        self.narrow("Loans")
+        union = self.document.selection.step
+        self.assertEqual(self.document.flow.step(union).kind, "union")
+        rows = self.document.outcome(union).result.rows
+        self.assertEqual((rows.rows, rows.names[:2]), (7, ("accession", "year")))
+        self.assertIn("All rows of Objects, then of Loans; fields by name", self.sentence)
+        self.click(self.chip("Differences"))
+        self.assertIn("accession: Loans lacks it", self.lines())
+        self.press(KEY.Key_Escape)
+        self.click(self.chip("Rail field"))
+        self.enter("note")
+        self.assertIn("“note” already", QApplication.activePopupWidget().said.text())
+        self.enter("from where")
+        self.assertIn("from where names the rail", self.sentence)
+        self.assertEqual(self.document.flow.step(self.knot).inputs[1], Input(union))
+
+    def test_by_position_and_types_that_do_not_fit(self):
+        self.document.select(Selection("loans"))
+        self.press(KEY.Key_A, modifier=CTRL | ALT)
+        self.narrow("Objects")
+        union = self.document.selection.step
+        self.choose("Lined up", "by position")
+        self.assertIn("they cannot be one field", self.sentence)
+        self.choose("Types", "what has no common type becomes text")
+        self.assertEqual(
+            self.document.outcome(union).result.rows.names, ("loan", "object", "venue", "value", "note")
+        )
+
+    def test_dropping_a_rail_offers_a_union_with_its_rows(self):
+        self.window.join(Selection("objects"), Selection("loans"))
+        self.rest()
+        self.assertEqual(self.lines()[-1], "all loans, and all objects below them")
+        self.press(KEY.Key_0)
+        self.rest()
+        step = self.document.flow.step(self.document.selection.step)
+        self.assertEqual((step.kind, step.inputs), ("union", (Input("loans"), Input("objects"))))
+        self.assertEqual(len(self.document.flow.steps), 4)
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(len(self.document.flow.steps), 3)
+
+
 class OnTheTrellis(RailCase):
     def test_a_bead_is_picked_walked_to_renamed_and_removed(self):
         self.begin("loans", KEY.Key_F)
@@ -219,7 +426,7 @@ class OnTheTrellis(RailCase):
 
     def test_an_output_has_nothing_behind_it(self):
         self.document.select(Selection())
-        editing.insert_filter(self.document)
+        editing.begin_step(self.document, "filter")
         self.assertIn("Select a rail", self.window.status.shown.text())
 
 

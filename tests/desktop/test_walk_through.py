@@ -110,7 +110,7 @@ class WalkThrough(WindowCase):
         self.assertEqual(self.lines(), ["Loans"])
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(len(self.lines()), 9)
+        self.assertEqual(len(self.lines()), 10)  # the questions, and a union
         self.press(KEY.Key_1)
         self.rest()
         self.check_join()

@@ -180,6 +180,8 @@ def _counted(table: Table, made: dict[str, Derived], task: Task, what: str) -> D
 
 def split_fields(fields: Sequence[Field], of: str, between: str, into: Sequence[str]) -> tuple[Field, ...]:
     """The fields with the parts of one behind it. UsageError where that cannot be."""
+    if not of:
+        raise UsageError("It is not said which text is split.", remedy="Choose one.")
     field = find_field(fields, of)
     _check_texts(fields, [of])
     if not between:

@@ -510,19 +510,23 @@ class Document(QObject):
             return Outcome(error=error, step=step)
         # A source's seconds are those of reading it; other steps' begin once their inputs are there.
         is_source = step.kind == SourceKind.name
+        tables: tuple[Table, ...] = ()
+        with suppress(TrellisError):
+            tables = tuple(
+                self.runner.result(flow, entry.step, task).ports[entry.port] for entry in step.inputs
+            )
         started = time.perf_counter()
         try:
             result = self.runner.result(flow, step.id, task)
             if result.match is not None:
                 _warm(result, task)
         except TrellisError as error:
-            return Outcome(error=error, step=step, inputs=shapes)
+            return Outcome(error=error, step=step, inputs=shapes, tables=tables)
         seconds = time.perf_counter() - started
         remarks: tuple[Remark, ...] = ()
         if is_source:
             snapshot = self.library.get(KINDS.settings(step), task)
             seconds, remarks = snapshot.seconds, snapshot.remarks
-        tables = tuple(self.runner.result(flow, entry.step, task).ports[entry.port] for entry in step.inputs)
         guards = self._guards_of(flow, step, result, task)
         return Outcome(result, None, step, shapes, tables, remarks, seconds, guards)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -18,6 +18,8 @@ from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.proposing import proposals
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings
+from keen_trellis.flow.steps.compute import ComputeKind, ComputeSettings
 from keen_trellis.flow.steps.distinct import DistinctKind, DistinctSettings
 from keen_trellis.flow.steps.fill import FillKind, FillStepSettings
 from keen_trellis.flow.steps.filter import FilterKind, FilterSettings
@@ -28,8 +30,20 @@ from keen_trellis.flow.steps.join import (
     JoinSettings,
     LinkSettings,
 )
+from keen_trellis.flow.steps.mend_text import (
+    CombineKind,
+    CombineSettings,
+    CorrectKind,
+    CorrectSettings,
+    MendTextKind,
+    MendTextSettings,
+    SplitKind,
+    SplitSettings,
+)
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.sort import SortKind, SortSettings
+from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.flow.wording import question
 from keen_trellis.sources.locations import TYPED
 
@@ -128,18 +142,12 @@ def join(document: Document, right: Selection, left: Selection, asked: Callable[
     Proposing reads both tables and runs off the interface's thread; then the knot stands, and `asked` is
     called with the proposal's evidence, to ask which question the join answers.
     """
-    flow, names = document.flow, []
     try:
-        inputs = []
-        for selection in (left, right):
-            step_id = selection.step
-            if selection.is_stump:
-                flow, step_id = _with_rail(document, flow, selection)
-            inputs.append(Input(step_id, selection.port))
-            names.append(flow.step(step_id).name)
+        flow, inputs = _with_rails(document, (left, right))
     except TrellisError as error:
         document.failed.emit(error)
         return
+    names = [flow.step(entry.step).name for entry in inputs]
 
     def work(task: Task) -> list[Proposal]:
         return proposals(document.runner, flow, inputs, document.confirmed, task)
@@ -156,6 +164,29 @@ def join(document: Document, right: Selection, left: Selection, asked: Callable[
         asked(evidence)
 
     document.jobs.start(f"looking for a link of {names[0]} with {names[1]}", work, done, document.failed.emit)
+
+
+def stack(document: Document, second: Selection, first: Selection) -> None:
+    """Put the rows of one rail or stump below those of a rail."""
+    try:
+        flow, inputs = _with_rails(document, (first, second))
+        names = [flow.step(entry.step).name for entry in inputs]
+        flow, union = edits.add_union(flow, inputs[0], inputs[1], UnionSettings())
+    except TrellisError as error:
+        document.failed.emit(error)
+        return
+    document.edit(flow, f"Put {names[1]} below {names[0]}", Selection(union))
+
+
+def _with_rails(document: Document, selections: Sequence[Selection]) -> tuple[Flow, list[Input]]:
+    """The flow with rails begun at those of the selections that are stumps, and all of them as inputs."""
+    flow, inputs = document.flow, []
+    for selection in selections:
+        step_id = selection.step
+        if selection.is_stump:
+            flow, step_id = _with_rail(document, flow, selection)
+        inputs.append(Input(step_id, selection.port))
+    return flow, inputs
 
 
 def change_join(document: Document, step_id: str, name: str, **changes: object) -> None:
@@ -210,30 +241,37 @@ def swap_sides(document: Document, step_id: str) -> None:
 # --- steps on a rail ---
 
 
-def insert(document: Document, kind: str, settings: RailSettings, name: str) -> None:
-    """Put a step behind what is selected, on its rail."""
+def insert(document: Document, kind: str, settings: RailSettings, name: str) -> str:
+    """Put a step behind what is selected, on its rail; its id, "" if nothing is selected."""
     selection = document.selection
     step = document.flow.find(selection.step)
     if step is None or step.kind == OutputKind.name:
         document.said.emit("Select a rail, a knot or a stub first: the step goes behind it.")
-        return
+        return ""
     flow, new = edits.insert_after(document.flow, Input(step.id, selection.port), kind, settings)
     document.edit(flow, name, Selection(new))
+    return new
 
 
-def insert_filter(document: Document) -> None:
-    """Put a filter behind what is selected; without conditions yet, it keeps every row."""
-    insert(document, FilterKind.name, FilterSettings(), "Filter rows")
+# What each kind of step begins as: without effect, as far as that can be.
+BEGINNINGS: dict[str, tuple[RailSettings, str]] = {
+    ChooseKind.name: (ChooseSettings(), "Choose fields"),
+    FilterKind.name: (FilterSettings(), "Filter rows"),
+    ComputeKind.name: (ComputeSettings(field="computed", expression="NULL"), "Compute a field"),
+    MendTextKind.name: (MendTextSettings(), "Mend text"),
+    CorrectKind.name: (CorrectSettings(), "Correct values"),
+    SplitKind.name: (SplitSettings(of="", between=" ", into=("part",)), "Split a text"),
+    CombineKind.name: (CombineSettings(of=(), into="combined"), "Combine fields"),
+    FillKind.name: (FillStepSettings(), "Fill gaps"),
+    SortKind.name: (SortSettings(), "Sort rows"),
+    DistinctKind.name: (DistinctSettings(), "Keep distinct rows"),
+}
 
 
-def insert_fill(document: Document) -> None:
-    """Put a fill step behind what is selected; it fills nothing yet."""
-    insert(document, FillKind.name, FillStepSettings(), "Fill gaps")
-
-
-def insert_distinct(document: Document) -> None:
-    """Put a distinct step behind what is selected; rows that are the same in all fields become one."""
-    insert(document, DistinctKind.name, DistinctSettings(), "Keep distinct rows")
+def begin_step(document: Document, kind: str) -> str:
+    """Put a step of a kind behind what is selected; its id, "" if nothing is selected."""
+    settings, said = BEGINNINGS[kind]
+    return insert(document, kind, settings, said)
 
 
 # --- outputs ---

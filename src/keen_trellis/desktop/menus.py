@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from keen_trellis.core.join_type import QUESTION_TYPES
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.commands import Command, separator
+from keen_trellis.flow.steps.choose import ChooseKind
+from keen_trellis.flow.steps.compute import ComputeKind
+from keen_trellis.flow.steps.distinct import DistinctKind
+from keen_trellis.flow.steps.fill import FillKind
+from keen_trellis.flow.steps.filter import FilterKind
+from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendTextKind, SplitKind
+from keen_trellis.flow.steps.sort import SortKind
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -73,6 +81,7 @@ def _flow(window: MainWindow) -> list[Command]:
     return [
         Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.begin_rail),
         Command("join", "Flow", "&Join with…", "Ctrl+J", window.join_dialog),
+        Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.stack_dialog),
         Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
         Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),
         Command(
@@ -91,20 +100,25 @@ def _flow(window: MainWindow) -> list[Command]:
     ]
 
 
+# The steps that can be put behind what is selected: their kinds, texts and keys.
+_STEPS = (
+    (ChooseKind.name, "&Choose fields here…", "Ctrl+Alt+C"),
+    (FilterKind.name, "&Filter the rows here…", "Ctrl+Alt+F"),
+    (ComputeKind.name, "Comp&ute a field here…", "Ctrl+Alt+U"),
+    (MendTextKind.name, "&Mend text here…", "Ctrl+Alt+M"),
+    (CorrectKind.name, "Co&rrect values here…", "Ctrl+Alt+R"),
+    (SplitKind.name, "S&plit a text here…", "Ctrl+Alt+P"),
+    (CombineKind.name, "Com&bine fields here…", "Ctrl+Alt+B"),
+    (FillKind.name, "Fill &gaps here…", "Ctrl+Alt+G"),
+    (SortKind.name, "&Sort the rows here…", "Ctrl+Alt+S"),
+    (DistinctKind.name, "Keep &distinct rows here…", "Ctrl+Alt+D"),
+)
+
+
 def _step(window: MainWindow) -> list[Command]:
-    document = window.document
     return [
-        Command(
-            "filter", "Step", "&Filter the rows here", "Ctrl+Alt+F", lambda: editing.insert_filter(document)
-        ),
-        Command("fill", "Step", "Fill &gaps here", "Ctrl+Alt+G", lambda: editing.insert_fill(document)),
-        Command(
-            "distinct",
-            "Step",
-            "Keep &distinct rows here",
-            "Ctrl+Alt+D",
-            lambda: editing.insert_distinct(document),
-        ),
+        Command(f"step_{kind}", "Step", text, keys, partial(window.begin_step, kind))
+        for kind, text, keys in _STEPS
     ]
 
 

@@ -163,6 +163,12 @@ class MainWindow(QMainWindow):
         self.bench.row_settled.connect(self.sentence.settle_row)
         self.setTabOrder(self.trellis, self.sentence)
 
+    def begin_step(self, kind: str) -> None:
+        """Put a step of a kind behind what is selected, and ask what it wants to know first."""
+        step = editing.begin_step(self.document, kind)
+        if step:
+            self.sentence.begin(step)
+
     def type_setter(self, kind: JoinType) -> Callable[[], None]:
         """What asks the selected knot for a join of this type."""
 
@@ -441,12 +447,29 @@ class MainWindow(QMainWindow):
         def asked(evidence: str) -> None:
             step = self.document.selection.step
             title = f"{evidence} Which question do you ask?"
-            self.sentence.join.ask_question(step, title=title, undo_if_dismissed=True)
+
+            def instead() -> None:
+                editing.stack(self.document, right, left)
+
+            self.sentence.join.ask_question(step, title=title, instead=instead)
 
         editing.join(self.document, right, left, asked)
 
     def join_dialog(self) -> None:
         """Choose what is joined onto the selected rail, or onto which rail the selected stump is."""
+        self._choose_other("Join {} with what?", "Join {} onto which rail?", self.join)
+
+    def stack_dialog(self) -> None:
+        """Choose what is put below the rows of the selected rail, or below which rail the selected stump."""
+        self._choose_other("Put which rows below {}?", "Put {} below which rail?", self._stack)
+
+    def _stack(self, second: Selection, first: Selection) -> None:
+        editing.stack(self.document, second, first)
+
+    def _choose_other(
+        self, of_rail: str, of_stump: str, lead: Callable[[Selection, Selection], None]
+    ) -> None:
+        """Choose what meets the selection; `lead` is given what comes, and the rail that it comes to."""
         document, selected = self.document, self.document.selection
         choices = [
             Choice(Selection(step.id), step.name, "rail")
@@ -458,20 +481,15 @@ class MainWindow(QMainWindow):
                 for entry in state.content.tables if state.content else ():
                     stump = Selection(path=path, table=entry.name)
                     choices.append(Choice(stump, f"{entry.name} of {Path(path).name}", entry.sort))
-        if not choices:
-            document.said.emit("There is nothing to join it with yet: open another file first.")
+        if not choices or not selected:
+            document.said.emit("There are no two tables yet: open a file, and select a rail first.")
             return
         name = selected.table if selected.is_stump else document.flow.step(selected.step).name
-        title = f"Join {name} onto which rail?" if selected.is_stump else f"Join {name} with what?"
+        title = (of_stump if selected.is_stump else of_rail).format(name)
         chooser = Chooser(choices, self, title=title)
-
-        def chosen(other: Selection) -> None:
-            if selected.is_stump:
-                self.join(selected, other)
-            else:
-                self.join(other, selected)
-
-        chooser.chosen.connect(chosen)
+        chooser.chosen.connect(
+            lambda other: lead(selected, other) if selected.is_stump else lead(other, selected)
+        )
         chooser.open_under(self.sentence.view)
 
     def ask_question(self) -> None:

@@ -8,13 +8,14 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from keen_trellis.core.errors import UsageError
-from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds, encode_settings
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.union import UnionKind, UnionSettings
 
 
 def add_file(flow: Flow, path: str) -> Flow:
@@ -59,20 +60,42 @@ def add_join(flow: Flow, left: Input, right: Input, settings: JoinSettings) -> t
 
     What took rows from `left` before takes the joined rows now, so that a knot can be put into a rail.
     """
-    for entry in (left, right):
-        flow.step(entry.step)
     one, other = flow.step(left.step).name, flow.step(right.step).name
-    name = _free_name(flow, f"{one} with {other.split(' with ')[0]}")
+    name = f"{one} with {other.split(' with ')[0]}"
+    return _add_knot(flow, JoinKind.name, name, left, right, settings)
+
+
+def add_union(flow: Flow, first: Input, second: Input, settings: UnionSettings) -> tuple[Flow, str]:
+    """Put the rows of one rail below those of another; the flow and the union's id.
+
+    A union that is there already takes one rail more; otherwise what took rows from `first` takes all now.
+    """
+    above = flow.step(first.step)
+    if above.kind == UnionKind.name and first.port == ROWS:
+        if first.step in flow.upstream(second.step):
+            raise UsageError("The rows would go round in a circle.", remedy="Branch the rail off before.")
+        longer = msgspec.structs.replace(above, inputs=(*above.inputs, second))
+        return _replaced(flow, longer), above.id
+    name = f"{above.name} and {flow.step(second.step).name}"
+    return _add_knot(flow, UnionKind.name, name, first, second, settings)
+
+
+def _add_knot(
+    flow: Flow, kind: str, name: str, first: Input, second: Input, settings: msgspec.Struct
+) -> tuple[Flow, str]:
+    for entry in (first, second):
+        flow.step(entry.step)
+    name = _free_name(flow, name)
     step = Step(
         id=_free_id(flow, name),
-        kind=JoinKind.name,
+        kind=kind,
         name=name,
-        inputs=(left, right),
+        inputs=(first, second),
         settings=encode_settings(settings),
     )
-    upstream_of_right = flow.upstream(right.step)
+    upstream_of_second = flow.upstream(second.step)
     steps = tuple(
-        entry if entry.id in upstream_of_right else _redirected(entry, left, Input(step.id))
+        entry if entry.id in upstream_of_second else _redirected(entry, first, Input(step.id))
         for entry in flow.steps
     )
     return _with_step(msgspec.structs.replace(flow, steps=steps), step), step.id

@@ -26,7 +26,7 @@ def _listed(text: str) -> tuple[str, ...]:
     return tuple(text.split())
 
 
-_FUNCTIONS = _listed(
+FUNCTIONS = _listed(
     """CAST COALESCE NULLIF UPPER LOWER TRIM SUBSTRING POSITION CHAR_LENGTH CHARACTER_LENGTH REPLACE ABS
     ROUND FLOOR CEILING CEIL MOD EXTRACT PARTNER_FOUND"""
 )
@@ -106,12 +106,12 @@ def _check_tokens(tokens: Sequence[Token], text: str) -> None:
             continue
         if word in _SIGNS and written == token.text:
             continue
-        if word in _FUNCTIONS or word in _WORDS or word in _PAIRS:
+        if word in FUNCTIONS or word in _WORDS or word in _PAIRS:
             continue
         if following is not None and following.text == "(":
             raise UsageError(
                 f"There is no function {written} (character {token.start + 1:,}).",
-                remedy=f"The functions are: {', '.join(_FUNCTIONS)}.",
+                remedy=f"The functions are: {', '.join(FUNCTIONS)}.",
             )
         if written.replace("_", "").isalnum():
             continue  # a word that is no keyword here is a field's name

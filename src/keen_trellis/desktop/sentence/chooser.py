@@ -239,8 +239,8 @@ class Chooser(QFrame):
         if key == Qt.Key.Key_Space and self._several and choice is not None and choice.ticked is not None:
             self._toggle(choice)
             return True
-        if self._numbered and Qt.Key.Key_1 <= key <= Qt.Key.Key_9:
-            place = key - Qt.Key.Key_1
+        if self._numbered and Qt.Key.Key_0 <= key <= Qt.Key.Key_9:
+            place = (key - Qt.Key.Key_1) % 10  # 0 stands for the tenth
             if place < len(self._choices):
                 self._choose(self._choices[place])
             return True

@@ -50,6 +50,9 @@ class DistinctSentence(RailSentence):
             items += [Word("."), Word("Rows with a blank there are all kept")]
         return [*items, Word(".")]
 
+    def begin(self, step: Step, shape: InputShape) -> None:
+        self._choose_keys(step, shape, self.pane.view)
+
     def _choose_keys(self, step: Step, shape: InputShape, anchor: QWidget) -> None:
         settings: DistinctSettings = self.settings(step)
         now = {entry.of: entry for entry in settings.keys}

@@ -99,11 +99,14 @@ class Entry(QFrame):
             if self._check is not None:
                 self._check(self.text)
         except TrellisError as error:
-            self._say(f"{error.what} {error.remedy}".strip(), alarm=True)
+            self._refused(error)
             return
         text = self.text
         self.close()
         self.entered.emit(text)
+
+    def _refused(self, error: TrellisError) -> None:
+        self._say(f"{error.what} {error.remedy}".strip(), alarm=True)
 
     def _say(self, text: str, *, alarm: bool = False) -> None:
         self.said.setText(text)

@@ -72,6 +72,9 @@ class FillSentence(RailSentence):
         cells = "1 cell" if filled == 1 else f"{filled:,} cells"
         return f"{said} {cells} filled, {f'{still:,} still open' if still else 'none still open'}.".strip()
 
+    def begin(self, step: Step, shape: InputShape) -> None:
+        self._add(step, shape, self.pane.view)
+
     # --- edits ---
 
     def _set(self, step: Step, number: int, said: str, **changes: Any) -> None:

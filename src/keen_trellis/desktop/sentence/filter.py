@@ -83,6 +83,9 @@ class FilterSentence(RailSentence):
 
         return Chip(f"and {len(hidden)} more", show, "More conditions")
 
+    def begin(self, step: Step, shape: InputShape) -> None:
+        self._choose_field(step, 0, shape, self.pane.view)
+
     # --- edits ---
 
     def _set(self, step: Step, number: int, condition: ConditionSettings | None) -> None:

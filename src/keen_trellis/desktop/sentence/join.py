@@ -51,6 +51,8 @@ if TYPE_CHECKING:
 
 _LINKS_SHOWN = 2
 _REMOVE = object()
+# Choices of the question list that are no join type.
+_STACK, _LINK_FIRST = object(), object()
 
 
 class JoinSentence:
@@ -372,32 +374,43 @@ class JoinSentence:
         return Chip(text, choose, f"Fields of {shape.name}", hue=self._hue(step, side))
 
     def ask_question(
-        self, step_id: str, *, anchor: QWidget | None = None, title: str = "", undo_if_dismissed: bool = False
+        self,
+        step_id: str,
+        *,
+        anchor: QWidget | None = None,
+        title: str = "",
+        instead: Callable[[], None] | None = None,
     ) -> None:
-        """Open the list of questions; their counts are filled in as soon as they are known."""
-        if editing.join_settings(self._document, step_id).links == () and undo_if_dismissed:
-            return
+        """Open the list of questions; their counts are filled in as soon as they are known.
+
+        instead: for a knot that was just made: puts one table's rows below the other's in its place.
+        """
         outcome = self._document.outcome(step_id)
         current = editing.join_settings(self._document, step_id).join_type
-        chooser = Chooser(
-            question_choices(self._document, step_id, outcome),
-            self._pane,
-            title=title,
-            current=current,
-            numbered=True,
-        )
+        unlinked = not editing.join_settings(self._document, step_id).links
 
-        chooser.follow(lambda: question_choices(self._document, step_id, self._document.outcome(step_id)))
+        def choices(outcome: Outcome | None) -> list[Choice]:
+            found = [Choice(_LINK_FIRST, "join them, by link fields that are chosen now")]
+            if not unlinked:
+                found = question_choices(self._document, step_id, outcome)
+            return [*found, _union_choice(outcome)] if instead is not None else found
+
+        chooser = Chooser(choices(outcome), self._pane, title=title, current=current, numbered=True)
+        chooser.follow(lambda: choices(self._document.outcome(step_id)))
         self._document.outcomes_changed.connect(chooser.reload)
 
-        def chosen(kind: JoinType) -> None:
-            editing.change_join_type(self._document, step_id, kind)
+        def chosen(kind: object) -> None:
+            if kind is _STACK and instead is not None:
+                self._document.drop_last_edit()
+                instead()
+            elif isinstance(kind, JoinType):
+                editing.change_join_type(self._document, step_id, kind)
 
         self._pane.open_list(
             chooser,
             anchor or self._pane.view,
             chosen=chosen,
-            dismissed=self._document.drop_last_edit if undo_if_dismissed else None,
+            dismissed=self._document.drop_last_edit if instead is not None else None,
             at=None if anchor else QPoint(240, 4),
         )
 
@@ -556,6 +569,15 @@ class JoinSentence:
         elif outcome.result is not None:
             items.append(Word(f"{outcome.result.rows.rows:,} rows."))
         return [*items, Chip("match by fields instead", back, "Link fields", doing=True)]
+
+
+def _union_choice(outcome: Outcome | None) -> Choice:
+    """To put one table's rows below the other's, instead of joining them."""
+    if outcome is None or len(outcome.inputs) != 2:
+        return Choice(_STACK, "all rows of both, one below the other", "union")
+    names = [rows_called(shape.name)[1] for shape in outcome.inputs]
+    rows = sum(table.rows for table in outcome.tables)
+    return Choice(_STACK, f"all {names[0]}, and all {names[1]} below them", f"{rows:,} rows · union")
 
 
 def fields_named(settings: JoinSettings) -> tuple[set[str], set[str]]:

@@ -17,12 +17,31 @@ if TYPE_CHECKING:
     from keen_trellis.desktop.sentence.pane import SentencePane
 
 
-class RailSentence:
-    """The sentence of one kind of step on a rail; each kind says how it begins."""
+class SentencePart:
+    """Builds the sentence of some kind of step, and carries out what its chips choose."""
 
     def __init__(self, document: Document, pane: SentencePane) -> None:
         self.document = document
         self.pane = pane
+
+    def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
+        """The whole sentence."""
+        raise NotImplementedError
+
+    def begin(self, step: Step, shape: InputShape) -> None:
+        """Ask what a step that was just put there wants to know first."""
+
+    def settings(self, step: Step) -> Any:
+        """The settings that the step has now."""
+        return KINDS.settings(self.document.flow.step(step.id))
+
+    def change(self, step: Step, name: str, **changes: Any) -> None:
+        """Give the step other settings; `name` says what was done."""
+        self.document.change_settings(step.id, msgspec.structs.replace(self.settings(step), **changes), name)
+
+
+class RailSentence(SentencePart):
+    """The sentence of one kind of step on a rail; each kind says how it begins."""
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         """The whole sentence."""
@@ -44,11 +63,3 @@ class RailSentence:
         assert outcome.result is not None
         before, after = outcome.tables[0].rows, outcome.result.rows.rows
         return f"{after:,} of {before:,} rows stay." if before != after else f"All {before:,} rows stay."
-
-    def settings(self, step: Step) -> Any:
-        """The settings that the step has now."""
-        return KINDS.settings(self.document.flow.step(step.id))
-
-    def change(self, step: Step, name: str, **changes: Any) -> None:
-        """Give the step other settings; `name` says what was done."""
-        self.document.change_settings(step.id, msgspec.structs.replace(self.settings(step), **changes), name)

@@ -14,24 +14,39 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome, Selection
+from keen_trellis.desktop.sentence.choose import ChooseSentence
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.compute import ComputeSentence
 from keen_trellis.desktop.sentence.distinct import DistinctSentence
 from keen_trellis.desktop.sentence.fill import FillSentence
 from keen_trellis.desktop.sentence.filter import FilterSentence
 from keen_trellis.desktop.sentence.join import JoinSentence
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.mend_text import (
+    CombineSentence,
+    CorrectSentence,
+    MendTextSentence,
+    SplitSentence,
+)
+from keen_trellis.desktop.sentence.on_rail import SentencePart
+from keen_trellis.desktop.sentence.sort import SortSentence
 from keen_trellis.desktop.sentence.source import SourceSentence
+from keen_trellis.desktop.sentence.union import UnionSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.choose import ChooseKind
+from keen_trellis.flow.steps.compute import ComputeKind
 from keen_trellis.flow.steps.distinct import DistinctKind
 from keen_trellis.flow.steps.fill import FillKind
 from keen_trellis.flow.steps.filter import FilterKind
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
+from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendTextKind, SplitKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.sort import SortKind
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import counted, rows_called
 from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.locations import TYPED, is_address
@@ -64,11 +79,21 @@ class SentencePane(QWidget):
         self.view = SentenceView()
         self.source = SourceSentence(document, self)
         self.join = JoinSentence(document, self)
-        self._on_rail: dict[str, RailSentence] = {
-            FilterKind.name: FilterSentence(document, self),
-            FillKind.name: FillSentence(document, self),
-            DistinctKind.name: DistinctSentence(document, self),
+        kinds: dict[str, type[SentencePart]] = {
+            ChooseKind.name: ChooseSentence,
+            FilterKind.name: FilterSentence,
+            ComputeKind.name: ComputeSentence,
+            MendTextKind.name: MendTextSentence,
+            CorrectKind.name: CorrectSentence,
+            SplitKind.name: SplitSentence,
+            CombineKind.name: CombineSentence,
+            FillKind.name: FillSentence,
+            SortKind.name: SortSentence,
+            DistinctKind.name: DistinctSentence,
+            UnionKind.name: UnionSentence,
         }
+        self._of_kinds = {name: kind(document, self) for name, kind in kinds.items()}
+        self._to_begin = ""
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
@@ -90,6 +115,22 @@ class SentencePane(QWidget):
         except TrellisError as error:
             items = [Word(str(error), alarm=True)]
         self.view.show_items(items)
+        self._begin()
+
+    def begin(self, step_id: str) -> None:
+        """Ask what a step that was just put there wants to know first, as soon as its table is known."""
+        self._to_begin = step_id
+        self._begin()
+
+    def _begin(self) -> None:
+        if not self._to_begin:
+            return
+        step, outcome = self._document.flow.find(self._to_begin), self._document.outcome(self._to_begin)
+        if step is None or self._document.selection.step != step.id:
+            self._to_begin = ""
+        elif outcome is not None and outcome.step == step and outcome.inputs and outcome.tables:
+            self._to_begin = ""
+            self._of_kinds[step.kind].begin(step, outcome.inputs[0])
 
     def change_field(self, step_id: str, name: str) -> None:
         """Open what can be changed of a field of a source."""
@@ -117,8 +158,8 @@ class SentencePane(QWidget):
             return self._source_items(step, outcome)
         if step.kind == OutputKind.name:
             return self._output_items(step, outcome)
-        if step.kind in self._on_rail:
-            return self._on_rail[step.kind].items(step, outcome)
+        if step.kind in self._of_kinds:
+            return self._of_kinds[step.kind].items(step, outcome)
         if step.kind != JoinKind.name:
             return self._read_aloud(step, outcome)
         if selection.port != ROWS:

@@ -506,9 +506,11 @@ class _Planner:
         elif multiplied:
             more = f"{text}, {counts.pairs - counts.left_matched:,} more"
             text, short = f"{more} by repeated keys", more
+        count = f"{rows:,} {'row' if rows == 1 else 'rows'}"
         reach = min((self.columns[consumer.id] for consumer in consumers), default=x + self.column)
         middle = (x + reach) / 2 if reach - x < 420 else x + 150
         room = reach - x - KNOT_WIDTH - 12
+        short = short if room >= _BEAD_ROOM else count
         self.layout.words.append(Words(middle, y + 19, text, short, multiplied or rows == 0, room))
         if outcome.guards:
             said, alarm = guards_said(outcome.guards)

@@ -1,0 +1,137 @@
+"""The sentence of a union: which rails, how their fields are lined up, and where they differ."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+from PySide6.QtWidgets import QWidget
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.desktop.document import Outcome
+from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.sentence.on_rail import SentencePart
+from keen_trellis.desktop.sentence.view import Chip, Item, Word
+from keen_trellis.flow.graph import Step
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.steps.union import UnionKind, UnionSettings
+from keen_trellis.flow.wording import listed
+
+
+class UnionSentence(SentencePart):
+    """All rows of January, then of February; fields [by name], [3 differences]; [no field] names the rail."""
+
+    def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
+        """The whole sentence."""
+        if outcome is None or len(outcome.inputs) != len(step.inputs):
+            return [Word(f"{step.name}: reading its tables.")]
+        settings: UnionSettings = self.settings(step)
+        names = [shape.name for shape in outcome.inputs]
+        items: list[Item] = [
+            Word(f"All rows of {', then of '.join(names)}; fields"),
+            Chip(
+                "by position" if settings.by_position else "by name",
+                lambda anchor: self._choose_way(step, anchor),
+                "Lined up",
+            ),
+            *self._differences(settings, outcome.inputs),
+            Word(";"),
+            Chip(
+                "what has no common type becomes text" if settings.mixed_as_text else "types must fit",
+                lambda anchor: self._choose_types(step, anchor),
+                "Types",
+            ),
+            Word(";"),
+            Chip(
+                f"{settings.rail_field} names the rail" if settings.rail_field else "no field names the rail",
+                lambda anchor: self._ask_rail_field(step, anchor),
+                "Rail field",
+            ),
+            Word("."),
+        ]
+        if outcome.error is not None:
+            return [*items, Word(str(outcome.error), alarm=True)]
+        if outcome.result is not None:
+            rows = outcome.result.rows
+            items.append(Word(f"{rows.rows:,} rows, {len(rows.fields)} fields."))
+        return items
+
+    def _differences(self, settings: UnionSettings, inputs: Sequence[InputShape]) -> list[Item]:
+        found = differences(settings, inputs)
+        if not found:
+            return [Word("(all are alike)")]
+        text = "1 difference" if len(found) == 1 else f"{len(found)} differences"
+
+        def show(anchor: QWidget) -> None:
+            choices = [Choice(number, said) for number, said in enumerate(found)]
+            self.pane.open_list(Chooser(choices, self.pane, title="How the tables differ"), anchor)
+
+        return [Chip(text, show, "Differences")]
+
+    def _choose_way(self, step: Step, anchor: QWidget) -> None:
+        choices = [
+            Choice(False, "by name", "what a table lacks is blank"),
+            Choice(True, "by position", "the first with the first, under the first table's names"),
+        ]
+        current = self.settings(step).by_position
+        self.pane.open_list(
+            Chooser(choices, self.pane, current=current),
+            anchor,
+            chosen=lambda way: self.change(
+                step, f"Line fields up by {'position' if way else 'name'}", by_position=way
+            ),
+        )
+
+    def _choose_types(self, step: Step, anchor: QWidget) -> None:
+        choices = [
+            Choice(False, "types must fit", "otherwise the union says which do not"),
+            Choice(True, "what has no common type becomes text", ""),
+        ]
+        current = self.settings(step).mixed_as_text
+        self.pane.open_list(
+            Chooser(choices, self.pane, current=current),
+            anchor,
+            chosen=lambda mixed: self.change(
+                step, "Let types differ" if mixed else "Let types fit", mixed_as_text=mixed
+            ),
+        )
+
+    def _ask_rail_field(self, step: Step, anchor: QWidget) -> None:
+        settings: UnionSettings = self.settings(step)
+        outcome = self.document.outcome(step.id)
+        inputs = outcome.inputs if outcome is not None else ()
+
+        def check(text: str) -> None:
+            UnionKind().plan(msgspec.structs.replace(settings, rail_field=text.strip()), inputs)
+
+        title = "A field that says from which rail a row is, called (empty: none)"
+        entry = Entry(title, settings.rail_field or "table", self.pane, check=check)
+        entry.entered.connect(
+            lambda text: self.change(
+                step, f"Name the rail in {text.strip() or 'no field'}", rail_field=text.strip()
+            )
+        )
+        entry.open_under(anchor)
+
+
+def differences(settings: UnionSettings, inputs: Sequence[InputShape]) -> list[str]:
+    """What the tables of a union have apart: fields that one lacks, and types that differ."""
+    mixed = msgspec.structs.replace(settings, mixed_as_text=True, rail_field="")
+    try:
+        plan = UnionKind().plan(mixed, inputs)
+    except TrellisError:
+        return []
+    said = []
+    for entry in plan:
+        if entry.lacking:
+            lacking = listed([inputs[number].name for number in entry.lacking])
+            said.append(f"{entry.field.name}: {lacking} {'lacks' if len(entry.lacking) == 1 else 'lack'} it")
+        types = [
+            next(field for field in shape.fields if field.name == name).type.value
+            for shape, name in zip(inputs, entry.of, strict=True)
+            if name
+        ]
+        if len(set(types)) > 1:
+            said.append(f"{entry.field.name}: {' and '.join(dict.fromkeys(types))}")
+    return said
