@@ -336,6 +336,41 @@ class Texts(RailCase):
         self.assertEqual(self.cells("label")[2], "L-3, Mill")
 
 
+class Summaries(RailCase):
+    def test_a_summary_is_built_by_keyboard(self):
+        self.begin("loans", KEY.Key_K, ask=True)
+        self.narrow("venue")
+        self.assertIn("Make one row of each venue and … of Loans, with how many rows as rows", self.sentence)
+        self.assertIn("3 rows become 2.", self.sentence)
+        self.choose("Another measure", "the sum", "value")
+        table = self.document.outcome(self.step).result.rows
+        self.assertEqual(table.names, ("venue", "rows", "sum of value"))
+        self.assertEqual(table.column("sum of value").values.to_pylist(), [2000, 900])
+        # Groups are other rows: the knot behind speaks of them.
+        self.assertEqual(self.document.outcome(self.knot).inputs[0].name, "Loans by venue")
+
+    def test_measures_are_changed_renamed_and_taken_away(self):
+        self.begin("loans", KEY.Key_K)
+        self.choose("Another measure", "the sum", "value")
+        measure = next(c for c in self.window.sentence.view.chips if "the sum" in c.chip.text)
+        self.click(measure)
+        self.pick("the greatest")
+        self.rest()
+        self.assertIn("the greatest value as sum of value", self.sentence)
+        self.click(next(c for c in self.window.sentence.view.chips if "the greatest" in c.chip.text))
+        self.pick("call it otherwise …")
+        self.enter("rows")
+        self.assertIn("two fields “rows”", QApplication.activePopupWidget().said.text())
+        self.enter("dearest")
+        self.click(self.chip("Measure"))
+        self.pick("do not measure this")
+        self.rest()
+        self.assertEqual([measure.name for measure in self.set.measures], ["dearest"])
+        self.choose("Another key", "an expression …")
+        self.enter("CHAR_LENGTH(venue)")
+        self.assertEqual((self.set.keys, self.rows), (("CHAR_LENGTH(venue)",), 1))
+
+
 class Unions(RailCase):
     def test_rails_are_put_below_each_other_by_keyboard_and_more_follow(self):
         self.document.select(Selection("objects"))
@@ -346,6 +381,13 @@ class Unions(RailCase):
         rows = self.document.outcome(union).result.rows
         self.assertEqual((rows.rows, rows.names[:2]), (7, ("accession", "year")))
         self.assertIn("All rows of Objects, then of Loans; fields by name", self.sentence)
+        knot = next(entry for entry in self.window.trellis._layout.knots if entry.step == union)
+        self.assertEqual(
+            [(part.rows, hue) for part, hue in zip(knot.parts, knot.hues, strict=True)], [(4, 1), (3, 0)]
+        )
+        whole = next(i for i in self.window.trellis.items if i.selection.step == union and i.part == "whole")
+        self.click(self.window.trellis, whole.rect.center())
+        self.click(self.window.trellis, whole.rect.center())
         self.click(self.chip("Differences"))
         self.assertIn("accession: Loans lacks it", self.lines())
         self.press(KEY.Key_Escape)

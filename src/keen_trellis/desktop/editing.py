@@ -43,6 +43,7 @@ from keen_trellis.flow.steps.mend_text import (
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.sort import SortKind, SortSettings
+from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseKind, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.flow.wording import question
 from keen_trellis.sources.locations import TYPED
@@ -207,7 +208,9 @@ def change_join_type(document: Document, step_id: str, kind: JoinType) -> None:
 
 
 def toggle_part(document: Document, step_id: str, part: str) -> None:
-    """Keep a part of a knot, or leave it out."""
+    """Keep a part of a knot, or leave it out; of a step that is no join there are no such parts."""
+    if document.flow.step(step_id).kind != JoinKind.name:
+        return
     kind = join_settings(document, step_id).join_type
     keeps = {
         UNMATCHED_LEFT: kind.keeps_unmatched_left,
@@ -265,6 +268,7 @@ BEGINNINGS: dict[str, tuple[RailSettings, str]] = {
     FillKind.name: (FillStepSettings(), "Fill gaps"),
     SortKind.name: (SortSettings(), "Sort rows"),
     DistinctKind.name: (DistinctSettings(), "Keep distinct rows"),
+    SummariseKind.name: (SummariseSettings(measures=(MeasureSettings("rows", "count"),)), "Summarise"),
 }
 
 

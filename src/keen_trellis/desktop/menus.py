@@ -15,6 +15,7 @@ from keen_trellis.flow.steps.fill import FillKind
 from keen_trellis.flow.steps.filter import FilterKind
 from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendTextKind, SplitKind
 from keen_trellis.flow.steps.sort import SortKind
+from keen_trellis.flow.steps.summarise import SummariseKind
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -112,6 +113,7 @@ _STEPS = (
     (FillKind.name, "Fill &gaps here…", "Ctrl+Alt+G"),
     (SortKind.name, "&Sort the rows here…", "Ctrl+Alt+S"),
     (DistinctKind.name, "Keep &distinct rows here…", "Ctrl+Alt+D"),
+    (SummariseKind.name, "Summarise by &keys here…", "Ctrl+Alt+K"),
 )
 
 

@@ -50,6 +50,7 @@ from keen_trellis.outputs import Written, settings_for, write
 from keen_trellis.outputs.running import source_paths
 from keen_trellis.sources.library import Library
 
+_AROUND = 90  # pixels of the trellis to be seen above and below what is selected
 _FLOWS = "Flows (*.trellis)"
 _SOURCES = (
     "Files with tables (*.xlsx *.xlsm *.xls *.xlsb *.ods *.csv *.tsv *.txt *.sqlite *.sqlite3 *.db"
@@ -279,8 +280,9 @@ class MainWindow(QMainWindow):
     def _scroll_to_selected(self) -> None:
         found = [item for item in self.trellis.items if item.selection == self.document.selection]
         if found:
-            place = found[0].rect.center()
-            self._scroll.ensureVisible(int(place.x()), int(place.y()), 0, 40)
+            # With what stands above and below it: captions, counts, stubs.
+            place, half = found[0].rect.center(), self._scroll.viewport().height() // 2
+            self._scroll.ensureVisible(int(place.x()), int(place.y()), 0, min(_AROUND, half))
 
     def _failed(self, error: TrellisError) -> None:
         self.status.say(str(error), alarm=True)

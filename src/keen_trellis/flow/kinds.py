@@ -73,7 +73,7 @@ class StepKind(Protocol):
     input_names: tuple[str, ...]
     # Settings that hold a path, stored relative to the flow's file.
     path_settings: tuple[str, ...]
-    # Whether its rows carry on the rail of its one input, under that rail's name.
+    # Whether it stands on the rail of its one input, as a bead.
     on_rail: bool
 
     def ports(self, settings: Any) -> tuple[str, ...]:

@@ -14,6 +14,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
+from keen_trellis.flow.steps.one_input import OneInputKind
 from keen_trellis.flow.steps.source import SourceKind
 
 Made = TypeVar("Made")
@@ -89,8 +90,9 @@ class Runner:
 
     def _name_of(self, step: Step, port: str, inputs: Sequence[InputShape]) -> str:
         """What the rows at a port are called; a step on a rail leaves the rail its name."""
-        if self.kinds.of(step).on_rail:
-            return inputs[0].name
+        kind = self.kinds.of(step)
+        if isinstance(kind, OneInputKind):
+            return kind.rail_name(step.name, self.kinds.settings(step), inputs)
         return port_name(step.name, port, inputs)
 
     def input_shapes(self, flow: Flow, step: Step, task: Task | None = None) -> list[InputShape]:

@@ -30,6 +30,7 @@ from keen_trellis.desktop.sentence.mend_text import (
 from keen_trellis.desktop.sentence.on_rail import SentencePart
 from keen_trellis.desktop.sentence.sort import SortSentence
 from keen_trellis.desktop.sentence.source import SourceSentence
+from keen_trellis.desktop.sentence.summarise import SummariseSentence
 from keen_trellis.desktop.sentence.union import UnionSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.flow.graph import ROWS, Step
@@ -46,6 +47,7 @@ from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendText
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.sort import SortKind
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.summarise import SummariseKind
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import counted, rows_called
 from keen_trellis.sources.connections import PasswordNeeded
@@ -90,6 +92,7 @@ class SentencePane(QWidget):
             FillKind.name: FillSentence,
             SortKind.name: SortSentence,
             DistinctKind.name: DistinctSentence,
+            SummariseKind.name: SummariseSentence,
             UnionKind.name: UnionSentence,
         }
         self._of_kinds = {name: kind(document, self) for name, kind in kinds.items()}

@@ -181,7 +181,7 @@ class SentenceView(QWidget):
             pieces = _pieces(item.text)
             for number, text in enumerate(pieces):
                 width = metrics.horizontalAdvance(text)
-                if text in (",", "."):
+                if text in (",", ".", ";"):
                     x -= _GAP - 1
                 elif x + width > right and x > _SIDE:
                     x, line = _SIDE, line + 1

@@ -21,6 +21,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKind, JoinSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import question
 from keen_trellis.sources.locations import TYPED
 
@@ -43,6 +44,7 @@ _BEAD_ROOM = 124
 BEAD = 7.0
 _BEND = 60
 MATCHED_PART = "matched"
+OF_RAIL = "rows:"
 
 
 @dataclass(frozen=True)
@@ -95,7 +97,7 @@ class Rail:
 
 @dataclass(frozen=True)
 class Part:
-    """One part of a knot: unmatched left, matched, unmatched right, from `top` to `bottom`."""
+    """One part of a knot, from `top` to `bottom`: unmatched left, matched, unmatched right; a rail's rows."""
 
     name: str
     top: float
@@ -116,7 +118,7 @@ class Knot:
     detail: str
     short: str
     room: float
-    hues: tuple[int | None, int | None]
+    hues: tuple[int | None, ...]
     alarm: bool
 
     @property
@@ -382,7 +384,10 @@ class _Planner:
         caption, detail = step.name, "working it out" if error is None else "cannot be computed"
         short = ""
         parts: tuple[Part, ...] = ()
-        hues = (self._hue(step.inputs[0]), self._hue(step.inputs[1]) if len(step.inputs) > 1 else None)
+        hues: tuple[int | None, ...] = (
+            self._hue(step.inputs[0]),
+            self._hue(step.inputs[1]) if len(step.inputs) > 1 else None,
+        )
         if settings is not None and names:
             caption = question(settings.join_type, names[0], names[1])
         if settings is not None and outcome and outcome.result and outcome.result.match:
@@ -395,6 +400,11 @@ class _Planner:
                 y - KNOT_ABOVE, counts.left_unmatched, counts.left_matched, counts.right_unmatched, settings
             )
             self._stubs(step, x, y, parts, settings, names, hues)
+        elif step.kind == UnionKind.name and outcome is not None and outcome.result is not None:
+            rows = outcome.result.rows.rows
+            detail = f"union · {rows:,} {'row' if rows == 1 else 'rows'}"
+            parts = _stacked(y - KNOT_ABOVE, [table.rows for table in outcome.tables])
+            hues = tuple(self._hue(entry) for entry in step.inputs)
         elif settings is None and outcome is not None and outcome.result is not None:
             detail = f"{step.kind} · {outcome.result.rows.rows:,} rows"
         room, alarm = self.column - 16, error is not None
@@ -410,7 +420,7 @@ class _Planner:
         parts: tuple[Part, ...],
         settings: JoinSettings,
         names: list[str],
-        hues: tuple[int | None, int | None],
+        hues: tuple[int | None, ...],
     ) -> None:
         """A stub for each part that is left out and not empty."""
         where = {UNMATCHED_LEFT: -26.0, MATCHED_PART: 36.0, UNMATCHED_RIGHT: 56.0}
@@ -583,6 +593,20 @@ def _parts(
     for name, size in sizes.items():
         parts.append(Part(name, y, y + size, kept[name], rows[name]))
         y += size + 2
+    return tuple(parts)
+
+
+def _stacked(top: float, rows: Sequence[int]) -> tuple[Part, ...]:
+    """The parts of a union, one a rail, in proportion."""
+    room, gap = KNOT_HEIGHT - 6.0, 2.0
+    room -= gap * (len(rows) - 1)
+    total = max(sum(rows), 1)
+    sizes = [max(room * count / total, SMALLEST_PART / 2) for count in rows]
+    scale = room / sum(sizes)
+    parts, y = [], top + 3
+    for number, (count, size) in enumerate(zip(rows, sizes, strict=True)):
+        parts.append(Part(f"{OF_RAIL}{number}", y, y + size * scale, True, count))
+        y += size * scale + gap
     return tuple(parts)
 
 

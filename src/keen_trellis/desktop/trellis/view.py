@@ -29,6 +29,7 @@ from keen_trellis.desktop.trellis.layout import (
     LINE,
     MARGIN_WIDTH,
     MATCHED_PART,
+    OF_RAIL,
     Bead,
     End,
     Head,
@@ -390,7 +391,8 @@ class TrellisView(QWidget):
         )
         painter.setBrush(chosen.paper)
         painter.drawRoundedRect(frame, 5, 5)
-        hues = {UNMATCHED_LEFT: knot.hues[0], UNMATCHED_RIGHT: knot.hues[1]}
+        hues = {f"{OF_RAIL}{number}": hue for number, hue in enumerate(knot.hues)}
+        hues |= dict(zip((UNMATCHED_LEFT, UNMATCHED_RIGHT), knot.hues, strict=False))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         for part in knot.parts:
             rect = QRectF(frame.left() + 3, part.top, KNOT_WIDTH - 6, part.bottom - part.top)
@@ -398,6 +400,10 @@ class TrellisView(QWidget):
                 painter.setPen(QPen(chosen.line, 1))
                 middle = round(rect.center().y())
                 painter.drawLine(QPointF(rect.left(), middle), QPointF(rect.right(), middle))
+                continue
+            if part.name.startswith(OF_RAIL):
+                hue = hues[part.name]
+                painter.fillRect(rect, chosen.ink if hue is None else chosen.hue(hue).rail)
                 continue
             colour = None if part.name == MATCHED_PART else _part_colour(hues[part.name])
             draw_part(painter, rect, colour, kept=part.kept)
@@ -554,7 +560,7 @@ def _items(layout: Layout) -> list[Item]:
 
 def _knot_items(knot: Knot) -> list[Item]:
     selection = Selection(knot.step)
-    if not knot.parts:
+    if not knot.parts or knot.parts[0].name.startswith(OF_RAIL):
         rect = QRectF(knot.x - KNOT_WIDTH / 2, knot.top, KNOT_WIDTH, KNOT_HEIGHT)
         return [Item(rect, selection, knot.caption, part="whole")]
     texts = {UNMATCHED_LEFT: "unmatched left", MATCHED_PART: "matched", UNMATCHED_RIGHT: "unmatched right"}

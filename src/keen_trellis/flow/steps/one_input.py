@@ -29,6 +29,10 @@ class OneInputKind:
     path_settings: tuple[str, ...] = ()
     on_rail = True
 
+    def rail_name(self, step_name: str, settings: Any, inputs: Sequence[InputShape]) -> str:
+        """What the rows behind the step are called: as those before it."""
+        return inputs[0].name
+
     def ports(self, settings: Any) -> tuple[str, ...]:
         return (ROWS,)
 

@@ -11,7 +11,8 @@ from keen_trellis.core.summarising import Key, SummaryTable, summary_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
-from keen_trellis.flow.steps.one_input import OneInputKind
+from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
+from keen_trellis.flow.wording import listed
 
 
 class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -28,11 +29,15 @@ class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return Measure(called(Function, self.function, "measure"), self.of, self.name)
 
 
-class SummariseSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+class SummariseSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
     """keys: fields or expressions, rows with the same of which become one."""
 
     keys: tuple[str, ...] = ()
     measures: tuple[MeasureSettings, ...] = ()
+
+    @property
+    def caption(self) -> str:
+        return f"by {listed(list(self.keys), 2)}" if self.keys else "all in one"
 
 
 class SummariseKind(OneInputKind):
@@ -40,7 +45,10 @@ class SummariseKind(OneInputKind):
 
     name = "summarise"
     settings_type: type[msgspec.Struct] = SummariseSettings
-    on_rail = False
+
+    def rail_name(self, step_name: str, settings: SummariseSettings, inputs: Sequence[InputShape]) -> str:
+        """Groups are other rows than those before: Loans by Venue, or as the step is called."""
+        return f"{inputs[0].name} {step_name}" if step_name.startswith(settings.caption) else step_name
 
     def fields(
         self, settings: SummariseSettings, inputs: Sequence[InputShape], port: str
