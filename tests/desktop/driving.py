@@ -239,6 +239,9 @@ class WindowCase(unittest.TestCase):
         line.selectAll()
         QTest.keyClicks(line, str(path))
         QTest.keyClick(line, Qt.Key.Key_Return)
+        if dialog.isVisible():  # it is not always the active window here, without a window manager
+            accept = next(b for b in dialog.findChildren(QPushButton) if b.isDefault())
+            self.click(accept)
         self.back_to_window()
 
     def back_to_window(self):

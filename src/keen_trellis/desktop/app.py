@@ -45,4 +45,5 @@ def start(flow_path: Path | None) -> int:
     window.show()
     if flow_path is not None:
         window.open_flow(flow_path)
+    window.offer_recovery()
     return application.exec()  # type: ignore[attr-defined, no-any-return]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -13,7 +14,7 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from keen_trellis.core.errors import SourceError, TrellisError
+from keen_trellis.core.errors import FlowFileError, SourceError, TrellisError
 from keen_trellis.core.insight.profile import profile
 from keen_trellis.core.joining import MOST_RESULT_ROWS
 from keen_trellis.core.match import ListedMatch
@@ -82,8 +83,22 @@ class FileState:
 
 @dataclass
 class _Saved:
+    """The file as it was when it was opened or saved last. content: a fingerprint of its bytes."""
+
     path: Path | None = None
     flow: Flow = field(default_factory=Flow)
+    content: str = ""
+
+
+class FlowChangedError(FlowFileError):
+    """The flow's file is not as this window left it."""
+
+
+def _fingerprint(path: Path) -> str:
+    """Of the bytes of a file; "" if it cannot be read."""
+    with suppress(OSError):
+        return hashlib.blake2b(path.read_bytes(), digest_size=16).hexdigest()
+    return ""
 
 
 class Document(QObject):
@@ -146,14 +161,35 @@ class Document(QObject):
 
     def open(self, path: Path) -> None:
         """Open the flow in `path`; FlowFileError, and no change, if it cannot be."""
+        content = _fingerprint(path)
         flow = file_format.load(path, KINDS)
         self._replace(with_last_run(flow, None), path.absolute(), last_run(flow))
+        self._saved.content = content
 
-    def save(self, path: Path) -> None:
-        """Save the flow to `path`; FlowFileError, and nothing written, if it cannot be."""
+    def recover(self, flow: Flow, path: Path | None) -> None:
+        """Go on with a flow that was never saved; `path` is the file that it was opened from."""
+        saved = _Saved(path)
+        if path is not None and path.exists():
+            with suppress(TrellisError):
+                saved = _Saved(path, with_last_run(file_format.load(path, KINDS), None), _fingerprint(path))
+        self._replace(flow, path)
+        self._saved = saved
+        self.changed.emit()
+
+    def save(self, path: Path, *, overwrite: bool = False) -> None:
+        """Save the flow to `path`; FlowFileError, and nothing written, if it cannot be.
+
+        FlowChangedError if somebody else changed the file since it was opened; overwrite: do it all the same.
+        """
+        known = path.absolute() != self.path or _fingerprint(path) in ("", self._saved.content)
+        if not known and not overwrite:
+            raise FlowChangedError(
+                f"{path.name} was changed by somebody else since you opened it.",
+                remedy="Overwrite it, or save yours under another name.",
+            )
         self._last = self._counts_now() or self._last
         file_format.save(with_last_run(self.flow, self._last), path, KINDS)
-        self._saved = _Saved(path.absolute(), self.flow)
+        self._saved = _Saved(path.absolute(), self.flow, _fingerprint(path))
         inputs = {step: outcome.inputs for step, outcome in self._outcomes.items() if outcome.inputs}
         self.confirmed.remember(self.flow, KINDS, path.stem, inputs)
         self.changed.emit()

@@ -31,6 +31,10 @@ class _Forgetful(Remembered):
     def __init__(self) -> None:
         self._kept: dict[str, Any] = {}
 
+    @property
+    def drafts(self) -> Path | None:
+        return None
+
     def value(self, name: str) -> Any:
         return self._kept.get(name)
 

@@ -18,6 +18,11 @@ class Remembered:
         folder = Path(platformdirs.user_config_dir("keen-trellis"))
         self._settings = QSettings(str(folder / "window.ini"), QSettings.Format.IniFormat)
 
+    @property
+    def drafts(self) -> Path | None:
+        """The folder for copies of flows that are not saved yet; None for no copies."""
+        return Path(platformdirs.user_state_dir("keen-trellis")) / "drafts"
+
     def value(self, name: str) -> Any:
         """What is remembered under `name`, or None."""
         return self._settings.value(name)

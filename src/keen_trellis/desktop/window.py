@@ -30,9 +30,10 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing
 from keen_trellis.desktop import theme as looks
+from keen_trellis.desktop.autosave import Autosave
 from keen_trellis.desktop.bench.pane import BenchPane
 from keen_trellis.desktop.commands import Commands
-from keen_trellis.desktop.document import Document, Selection
+from keen_trellis.desktop.document import Document, FlowChangedError, Selection
 from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.jobs import Jobs
 from keen_trellis.desktop.menus import all_commands
@@ -68,6 +69,8 @@ class MainWindow(QMainWindow):
         self.remembered = remembered or Remembered()
         self.jobs = Jobs(self)
         self.document = Document(self.jobs, library or Library(), self)
+        drafts = self.remembered.drafts
+        self.autosave = Autosave(self.document, drafts) if drafts is not None else None
         self.trellis = TrellisView(self.document)
         self.sentence = SentencePane(self.document)
         self.bench = BenchPane(self.document)
@@ -309,6 +312,10 @@ class MainWindow(QMainWindow):
             return
         self.remembered.add_recent(path.absolute())
         self.trellis.setFocus()
+        if self.autosave is not None and self.autosave.is_open_elsewhere(path):
+            self.status.say(
+                f"{path.name} is open in another window, too: whoever saves last is asked.", alarm=True
+            )
 
     def open_dialog(self) -> None:
         """Choose a flow to open, or files to put into the margin."""
@@ -362,9 +369,12 @@ class MainWindow(QMainWindow):
         dialog.fileSelected.connect(lambda name: self._save_to(Path(name), then))
         dialog.open()
 
-    def _save_to(self, path: Path, then: Callable[[], None] | None) -> None:
+    def _save_to(self, path: Path, then: Callable[[], None] | None, *, overwrite: bool = False) -> None:
         try:
-            self.document.save(path)
+            self.document.save(path, overwrite=overwrite)
+        except FlowChangedError as error:
+            self._ask_overwrite(error, path, then)
+            return
         except TrellisError as error:
             self._warn("The flow cannot be saved", error)
             return
@@ -372,6 +382,53 @@ class MainWindow(QMainWindow):
         self.status.say(f"Saved {path.name}.")
         if then is not None:
             then()
+
+    def _ask_overwrite(self, error: FlowChangedError, path: Path, then: Callable[[], None] | None) -> None:
+        """Ask what becomes of a file that somebody else has changed."""
+        box = QMessageBox(QMessageBox.Icon.Warning, "The file has changed", error.what, parent=self)
+        box.setInformativeText(error.remedy)
+        overwrite = box.addButton("Overwrite it", QMessageBox.ButtonRole.DestructiveRole)
+        other = box.addButton("Save under another name…", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setDefaultButton(other)
+
+        def answered() -> None:
+            if box.clickedButton() is overwrite:
+                self._save_to(path, then, overwrite=True)
+            elif box.clickedButton() is other:
+                self.save_as(then)
+
+        box.finished.connect(answered)
+        box.open()
+
+    def offer_recovery(self) -> None:
+        """Ask about the latest flow that was not saved when its window ended, if there is one."""
+        found = self.autosave.leftovers() if self.autosave is not None else []
+        if not found or self.autosave is None:
+            return
+        autosave, latest = self.autosave, found[0]
+        said = f"“{latest.name}” was not saved when its window ended. A copy was kept at {latest.when}."
+        box = QMessageBox(QMessageBox.Icon.Question, "A flow that was not saved", said, parent=self)
+        recover = box.addButton("Go on with the copy", QMessageBox.ButtonRole.AcceptRole)
+        away = box.addButton("Throw it away", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Ask me next time", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(recover)
+
+        def go_on() -> None:
+            self.document.recover(latest.flow, Path(latest.about.path) if latest.about.path else None)
+            autosave.keep()
+            autosave.throw_away(latest.file)
+            self.status.say(f"This is {latest.name} as it was at {latest.when}; it is not saved yet.")
+
+        def answered() -> None:
+            if box.clickedButton() is recover:
+                self._when_saved(go_on)
+            elif box.clickedButton() is away:
+                autosave.throw_away(latest.file)
+                self.offer_recovery()
+
+        box.finished.connect(answered)
+        box.open()
 
     def _when_saved(self, then: Callable[[], None]) -> None:
         """Do `then` once unsaved changes are saved or given up; not at all if the user cancels."""
@@ -412,6 +469,8 @@ class MainWindow(QMainWindow):
         self.remembered.remember("splitter", self.splitter.saveState())
         self.hide()  # what is still being read is let go of unseen
         self.jobs.close()
+        if self.autosave is not None:
+            self.autosave.close()
         event.accept()
 
     def _leave(self) -> None:

@@ -1,0 +1,153 @@
+"""Keeps what is not saved yet: a copy of the open flow in the state folder, offered again after a crash."""
+
+from __future__ import annotations
+
+import datetime as dt
+import os
+import uuid
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QObject, QTimer
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.desktop.document import Document
+from keen_trellis.flow import file_format
+from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.whole_file import whole_file
+
+_WAIT = 1_500  # milliseconds after an edit
+_ABOUT, _FLOW = ".json", ".trellis"
+
+
+class About(msgspec.Struct, frozen=True):
+    """What belongs to an open flow. path: of its file, "" for none.  process, started: who has it open, and
+    since when that process is there.  kept: when the copy was written, in UTC, "" if all is saved.
+    """
+
+    path: str
+    process: int
+    started: str
+    kept: str = ""
+
+
+@dataclass(frozen=True)
+class Leftover:
+    """A copy whose window is gone without having saved it."""
+
+    file: Path
+    about: About
+    flow: Flow
+
+    @property
+    def name(self) -> str:
+        return Path(self.about.path).stem if self.about.path else "Untitled flow"
+
+    @property
+    def when(self) -> str:
+        """When it was kept, in local time."""
+        moment = dt.datetime.fromisoformat(self.about.kept).astimezone()
+        today = moment.date() == dt.datetime.now().astimezone().date()
+        return f"{moment:%H:%M}" if today else f"{moment:%Y-%m-%d %H:%M}"
+
+
+class Autosave(QObject):
+    """Writes a copy soon after each edit, and takes it away once the flow is saved."""
+
+    def __init__(self, document: Document, folder: Path, *, wait: int = _WAIT) -> None:
+        super().__init__(document)
+        self._document, self.folder = document, folder
+        self._me = uuid.uuid4().hex
+        self._own = About("", *_this_process())
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(wait)
+        self._timer.timeout.connect(self.keep)
+        document.changed.connect(self._follow)
+
+    def _follow(self) -> None:
+        path = str(self._document.path or "")
+        if not self._document.unsaved:
+            self._timer.stop()
+            self._write(About(path, self._own.process, self._own.started))
+            self._file(_FLOW).unlink(missing_ok=True)
+        elif not self._timer.isActive():
+            self._timer.start()
+
+    def keep(self) -> None:
+        """Write the copy now. That it cannot be written is no error: the flow itself can still be saved."""
+        with suppress(OSError, TrellisError):
+            self.folder.mkdir(parents=True, exist_ok=True)
+            file_format.save(self._document.flow, self._file(_FLOW), KINDS)
+            now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+            path = str(self._document.path or "")
+            self._write(About(path, self._own.process, self._own.started, now))
+
+    def close(self) -> None:
+        """Take the copy away: it was saved, or given up."""
+        self._timer.stop()
+        for suffix in (_FLOW, _ABOUT):
+            self._file(suffix).unlink(missing_ok=True)
+
+    def is_open_elsewhere(self, path: Path) -> bool:
+        """Whether another window has the flow in this file open."""
+        return any(
+            about.path == str(path.absolute()) and _is_there(about)
+            for file, about in self._all()
+            if file != self._file(_ABOUT)
+        )
+
+    def leftovers(self) -> list[Leftover]:
+        """Copies that nobody has open any more, the latest first."""
+        found = []
+        for file, about in self._all():
+            if _is_there(about):
+                continue
+            copy = file.with_suffix(_FLOW)
+            if not about.kept or not copy.exists():
+                self.throw_away(file)
+                continue
+            with suppress(TrellisError):
+                found.append(Leftover(file, about, file_format.load(copy, KINDS)))
+        return sorted(found, key=lambda entry: entry.about.kept, reverse=True)
+
+    def throw_away(self, file: Path) -> None:
+        """Remove a copy."""
+        for suffix in (_FLOW, _ABOUT):
+            file.with_suffix(suffix).unlink(missing_ok=True)
+
+    def _file(self, suffix: str) -> Path:
+        return self.folder / f"{self._me}{suffix}"
+
+    def _write(self, about: About) -> None:
+        with suppress(OSError):
+            self.folder.mkdir(parents=True, exist_ok=True)
+            with whole_file(self._file(_ABOUT)) as draft:
+                draft.write_bytes(msgspec.json.encode(about))
+
+    def _all(self) -> list[tuple[Path, About]]:
+        found = []
+        with suppress(OSError):
+            for file in self.folder.glob(f"*{_ABOUT}"):
+                with suppress(OSError, msgspec.DecodeError):
+                    found.append((file, msgspec.json.decode(file.read_bytes(), type=About)))
+        return found
+
+
+def _this_process() -> tuple[int, str]:
+    return os.getpid(), _started(os.getpid())
+
+
+def _started(process: int) -> str:
+    """When a process was started, as the system counts it; "" if it is not there. Numbers are used again."""
+    with suppress(OSError):
+        # The name in brackets may hold anything; the start is the twentieth word behind it.
+        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19]
+    return ""
+
+
+def _is_there(about: About) -> bool:
+    return bool(about.started) and _started(about.process) == about.started
