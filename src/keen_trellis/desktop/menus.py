@@ -159,6 +159,7 @@ def _rows(window: MainWindow) -> list[Command]:
 def _view(window: MainWindow) -> list[Command]:
     return [
         Command("next_pane", "View", "&Next pane", "F6", window.next_pane),
+        Command("attention", "View", "What needs &attention", "Ctrl+I", window.bench.show_attention),
         Command("bench_alone", "View", "&Bench alone", "F8", window.bench_alone),
         Command("dark", "View", "&Dark theme", "Ctrl+Shift+D", window.switch_theme),
     ]

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QMenu,
     QMenuBar,
     QMessageBox,
+    QPushButton,
     QScrollArea,
     QSplitter,
     QVBoxLayout,
@@ -30,6 +31,7 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing
 from keen_trellis.desktop import theme as looks
+from keen_trellis.desktop.attention import needs
 from keen_trellis.desktop.autosave import Autosave
 from keen_trellis.desktop.bench.pane import BenchPane
 from keen_trellis.desktop.commands import Commands
@@ -108,10 +110,21 @@ class MainWindow(QMainWindow):
         self._recent = QMenu("Open &recent", self)
         self._questions = self._menus["Flow"].addMenu("Join &type")
         self._menus["Join type"] = self._questions
+        self.attention = QPushButton()
+        self.attention.setFlat(True)
+        self.attention.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.attention.setToolTip("What needs attention (Ctrl+I)")
+        self.attention.clicked.connect(lambda: self.bench.show_attention())
+        right = QWidget()
+        right_row = QHBoxLayout(right)
+        right_row.setContentsMargins(0, 0, 0, 0)
+        right_row.addStretch(1)
+        right_row.addWidget(self.attention)
+        right_row.addWidget(self._state)
         top = QWidget()
         row = QHBoxLayout(top)
         row.setContentsMargins(4, 0, 14, 0)
-        for widget in (bar, self._title, self._state):
+        for widget in (bar, self._title, right):
             row.addWidget(widget, 1)
         self.setMenuWidget(top)
         self._top = top
@@ -226,12 +239,28 @@ class MainWindow(QMainWindow):
 
     # --- state ---
 
+    def _tell_attention(self) -> None:
+        """Say how much needs attention, in alarm if something is wrong."""
+        found = needs(self.document)
+        wrong = sum(need.alarm for need in found)
+        said = f"{wrong} wrong" if wrong else ""
+        if len(found) > wrong:
+            said = f"{said}, {len(found) - wrong} doubtful".lstrip(", ")
+        self.attention.setVisible(bool(found))
+        self.attention.setText(said)
+        colour = theme().alarm if wrong else theme().soft
+        self.attention.setStyleSheet(
+            f"QPushButton {{ color: {colour.name()}; border: none; padding: 2px 6px; }}"
+            f"QPushButton:hover, QPushButton:focus {{ color: {theme().accent.name()}; }}"
+        )
+
     def _update_state(self) -> None:
         document = self.document
         self._title.setText(document.name)
         self.setWindowTitle(f"{document.name}{' *' if document.unsaved else ''} — Keen Trellis")
         saved = "unsaved changes" if document.unsaved else "saved" if document.path else "new flow"
         self._state.setText(f"{saved} · Ctrl+K finds any command")
+        self._tell_attention()
         history, commands = document.history, self.commands
         commands["undo"].setText(f"&Undo {history.undo_name}".strip())
         commands["undo"].setEnabled(bool(history.undo_name))

@@ -21,6 +21,8 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import RowOrigin
 from keen_trellis.desktop import editing
+from keen_trellis.desktop.attention import needs
+from keen_trellis.desktop.bench.attention import AttentionView
 from keen_trellis.desktop.bench.changes import ChangesView
 from keen_trellis.desktop.bench.changes import Rows as ChangedRows
 from keen_trellis.desktop.bench.clusters import Clustering, ClustersView
@@ -88,6 +90,7 @@ class BenchPane(QWidget):
         self.types = TypesView()
         self.trace = TraceView()
         self.clusters = ClustersView()
+        self.attention = AttentionView()
         self.guards = GuardsView()
         self.guarding = Guarding(document, self.guards)
         self._following = Following(document, self.grid, self.trace)
@@ -114,6 +117,7 @@ class BenchPane(QWidget):
             self.types,
             self.trace,
             self.clusters,
+            self.attention,
         )
         for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
@@ -133,6 +137,7 @@ class BenchPane(QWidget):
         self._following.wanted.connect(self._go_to)
         self._clustering.shown.connect(lambda: self._show_panel(self.clusters))
         self.types.chosen.connect(self._change_type)
+        self.attention.wanted.connect(self._go_to_need)
         self.guarding.wanted.connect(lambda: self._show_panel(self.guards))
         self.guarding.rows_wanted.connect(self._show_rows_of_guard)
         self.mending.done.connect(self._close_panel)
@@ -204,6 +209,9 @@ class BenchPane(QWidget):
             self.trace,
             self.clusters,
         ):
+            return True
+        if shown is self.attention:
+            self.attention.show_needs(needs(self._document))
             return True
         if shown is self.types:
             self._fill_types()  # not while another match is computed: then the types stay as they are
@@ -420,6 +428,20 @@ class BenchPane(QWidget):
         if self.changes.comparison is not comparison:
             self.changes.show_changes(comparison)
         self._show_panel(self.changes)
+
+    # --- what needs attention ---
+
+    def show_attention(self) -> None:
+        """Show everything that needs attention; again: back to the rows."""
+        if self._stack.currentWidget() is self.attention:
+            self._close_panel()
+            return
+        self.attention.show_needs(needs(self._document))
+        self._show_panel(self.attention)
+
+    def _go_to_need(self, selection: Selection) -> None:
+        self._close_panel()
+        self._document.select(selection)
 
     # --- clusters and tracing ---
 

@@ -1,0 +1,98 @@
+"""What needs attention in the open flow: what cannot work, broken guards, doubts, gaps left open."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from keen_trellis.core.computing import BY_ZERO, NOT_CAST
+from keen_trellis.core.derived import DerivedTable
+from keen_trellis.core.filling import FilledTable
+from keen_trellis.core.insight.reason import rows_said
+from keen_trellis.desktop.document import Document, Outcome, Selection
+from keen_trellis.flow.graph import Step
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.choose import ChooseKind
+from keen_trellis.flow.steps.join import JoinKind
+
+
+@dataclass(frozen=True)
+class Need:
+    """One thing. selection: where it is.  alarm: it is wrong; otherwise it is only doubtful."""
+
+    selection: Selection
+    name: str
+    what: str
+    text: str
+    alarm: bool = False
+
+
+def needs(document: Document) -> list[Need]:
+    """Everything that needs attention, what is wrong first, otherwise in the order of the flow."""
+    found = list(_of_files(document))
+    failed: set[str] = set()
+    for step in document.flow.in_order():
+        outcome = document.outcome(step.id)
+        if outcome is None:
+            continue
+        if outcome.error is not None:
+            # What only waits for a step before it says nothing of its own.
+            if not any(entry.step in failed for entry in step.inputs):
+                text = f"{outcome.error.what} {outcome.error.remedy}".strip()
+                found.append(Need(Selection(step.id), step.name, "cannot work", text, alarm=True))
+            failed.add(step.id)
+            continue
+        found += _of_step(document, step, outcome)
+    return sorted(found, key=lambda need: not need.alarm)
+
+
+def _of_files(document: Document) -> Iterator[Need]:
+    used = {settings.path for settings in document.sources().values()}
+    for path, state in document.files.items():
+        if state.error is not None and path not in used and path in document.flow.files:
+            text = f"{state.error.what} {state.error.remedy}".strip()
+            yield Need(Selection(path=path), Path(path).name, "cannot be read", text, alarm=True)
+
+
+def _of_step(document: Document, step: Step, outcome: Outcome) -> Iterator[Need]:
+    place = Selection(step.id)
+    settings = document.sources().get(step.id)
+    snapshot = document.library.known(settings) if settings is not None else None
+    if snapshot is not None and snapshot.old:
+        text = f"Its rows are those from before: {snapshot.old}"
+        yield Need(place, step.name, "old rows", text, alarm=True)
+    for entry in outcome.guards:
+        if not entry.holds:
+            text = f"{entry.statement}: {entry.verdict.said}"
+            yield Need(place, step.name, "guard broken", text, alarm=True)
+    for remark in outcome.remarks:
+        if remark.doubtful:
+            yield Need(place, step.name, "doubtful", str(remark))
+    yield from _of_result(step, outcome, place)
+
+
+def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]:
+    if outcome.result is None:
+        return
+    match, rows = outcome.result.match, outcome.result.rows
+    if step.kind == JoinKind.name and match is not None and KINDS.settings(step).join_type.keeps_pairs:
+        more = match.counts.pairs - match.counts.left_matched
+        if more > 0:
+            yield Need(place, step.name, "more rows", f"Repeated keys add {rows_said(more)}.")
+    for name, count in outcome.result.disagreements.items():
+        if count:
+            text = f"The two sides of {name} disagree in {count:,} pairs; one of them is shown."
+            yield Need(place, step.name, "disagreement", text)
+    if isinstance(rows, FilledTable):
+        still = sum(rows.still_open.values())
+        if still:
+            names = ", ".join(name for name, count in rows.still_open.items() if count)
+            yield Need(place, step.name, "open gaps", f"{still:,} cells of {names} are still open.")
+    if isinstance(rows, DerivedTable):
+        if step.kind == ChooseKind.name and rows.counts:
+            lost = ", ".join(f"{count:,} of {name}" for name, count in rows.counts.items())
+            yield Need(place, step.name, "lost", f"What could not be converted is blank: {lost}.")
+        failed = [f"{rows.counts[what]:,} {what}" for what in (BY_ZERO, NOT_CAST) if rows.counts.get(what)]
+        if failed:
+            yield Need(place, step.name, "blank", f"Its expression gave blank: {', '.join(failed)}.")

@@ -1,0 +1,98 @@
+"""What needs attention: one list of everything wrong or doubtful, each with a jump to its place."""
+
+import unittest
+
+import msgspec
+from PySide6.QtCore import Qt
+
+from keen_trellis.desktop import editing
+from keen_trellis.desktop.attention import needs
+from keen_trellis.desktop.document import Selection
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Input
+from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
+from tests.desktop.driving import CTRL
+from tests.desktop.test_join_sentence import JoinCase
+
+KEY = Qt.Key
+
+
+class Attention(JoinCase):
+    def found(self) -> list[tuple[str, str]]:
+        return [(need.name, need.what) for need in needs(self.document)]
+
+    def insert(self, rail, kind, settings):
+        flow, step = edits.insert_after(self.document.flow, Input(rail), kind, settings)
+        self.document.edit(flow, "insert", Selection(step))
+        self.rest()
+        return step
+
+    def test_each_kind_of_trouble_is_listed_what_is_wrong_first(self):
+        editing.change_join(self.document, self.knot, "case", links=(self.prepared("case"),))
+        self.window.bench.guarding.add("no-rows-added")
+        self.rest()
+        self.insert("loans", "fill", FillStepSettings((FillSettings(fields=("note",), how="before"),)))
+        self.insert("loans", "compute", ComputeSettings(field="n", expression="CAST(object AS INTEGER)"))
+        self.insert("loans", "choose", ChooseSettings(fields=(ChosenSettings("venue", type="date"),)))
+        self.assertEqual(
+            self.found(),
+            [
+                ("Loans with Objects", "guard broken"),
+                ("keep venue", "lost"),
+                ("compute n", "blank"),
+                ("Loans with Objects", "more rows"),
+            ],
+        )
+        self.assertIn("1 wrong, 3 doubtful", self.window.attention.text())
+
+    def prepared(self, *names):
+        link = editing.join_settings(self.document, self.knot).links[0]
+        return msgspec.structs.replace(link, ignore=names)
+
+    def test_open_gaps_are_counted(self):
+        self.insert(
+            self.knot, "fill", FillStepSettings((FillSettings(fields=("year",), how="field", of="from"),))
+        )
+        (need,) = [need for need in needs(self.document) if need.what == "open gaps"]
+        self.assertEqual(need.text, "2 cells of year are still open.")
+
+    def test_a_step_that_cannot_work_is_said_once_and_gone_to(self):
+        self.insert("loans", "compute", ComputeSettings(field="n", expression="gone + 1"))
+        self.document.select(Selection("objects"))
+        self.rest()
+        self.assertEqual(self.found(), [("compute n", "cannot work")])
+        self.press(KEY.Key_I, modifier=CTRL)
+        view = self.window.bench.attention
+        self.assertTrue(view.isVisible())
+        self.assertIn("There is no field “gone”", view.texts[0][2])
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.document.flow.step(self.document.selection.step).name, "compute n")
+        # The rest of the flow keeps working, and what is mended is gone from the list.
+        self.assertIsNotNone(self.document.outcome("objects").result)
+        self.click(self.window.attention)
+        self.assertTrue(view.isVisible())
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.found(), [])
+        self.assertFalse(self.window.attention.isVisible())
+
+    def test_a_lost_source_and_an_unused_file_that_cannot_be_read(self):
+        (self.folder / "objects.csv").unlink()
+        self.document.edit(edits.add_file(self.document.flow, str(self.folder / "none.csv")), "open")
+        self.press(KEY.Key_F5)
+        self.rest()
+        self.assertIn(("none.csv", "cannot be read"), self.found())
+        self.assertIn(("Objects", "old rows"), self.found())
+
+    def test_the_demo_names_its_doubts(self):
+        self.open_demo()
+        found = needs(self.document)
+        self.assertEqual({need.alarm for need in found}, {False})
+        self.assertIn(("Loans with Objects", "more rows"), self.found())
+
+
+if __name__ == "__main__":
+    unittest.main()
