@@ -14,7 +14,7 @@ from keen_trellis.flow.graph import Input
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.fill import FillSettings
 from keen_trellis.flow.steps.filter import ConditionSettings
-from tests.desktop.driving import ALT, CTRL
+from tests.desktop.driving import ALT, CTRL, SHIFT
 from tests.desktop.test_join_sentence import JoinCase
 
 KEY = Qt.Key
@@ -465,6 +465,57 @@ class OnTheTrellis(RailCase):
         self.rest()
         joined = self.document.flow.step(self.document.selection.step)
         self.assertEqual((joined.kind, joined.inputs), ("join", (Input(self.step), Input("objects"))))
+
+    def test_a_step_is_skipped_and_used_again(self):
+        self.begin("loans", KEY.Key_F)
+        self.choose("Another condition", "note", "note is blank")
+        self.assertEqual(self.counts.left_rows, 1)
+        self.press(KEY.Key_K, modifier=CTRL | SHIFT)
+        self.rest()
+        self.assertEqual(self.counts.left_rows, 3)
+        self.assertTrue(self.window.trellis._layout.beads[0].skipped)
+        self.assertIn("is skipped for now; its rows pass through", self.sentence)
+        self.assertEqual(self.window.attention.text(), "1 doubtful")
+        self.click(self.chip("Again"))
+        self.rest()
+        self.assertEqual(self.counts.left_rows, 1)
+
+    def test_a_skipped_knot_shows_its_left_rows(self):
+        self.document.select(Selection(self.knot))
+        self.press(KEY.Key_K, modifier=CTRL | SHIFT)
+        self.rest()
+        self.assertFalse(self.window.bench.content.is_knot)
+        self.assertEqual(self.window.bench.content.left.rows, 3)
+        self.document.select(Selection("loans"))
+        self.press(KEY.Key_K, modifier=CTRL | SHIFT)
+        self.assertIn("A source cannot be skipped", self.window.status.shown.text())
+
+    def test_steps_are_moved_along_the_rail_by_keys(self):
+        self.begin("loans", KEY.Key_F)
+        first = self.step
+        self.document.select(Selection(first))
+        self.press(KEY.Key_S, modifier=CTRL | ALT)
+        self.rest()
+        self.press(KEY.Key_Escape)
+        second = self.document.selection.step
+        self.press(KEY.Key_Left, modifier=CTRL | ALT)
+        self.rest()
+        self.assertEqual(self.document.flow.step(first).inputs, (Input(second),))
+        self.press(KEY.Key_Right, modifier=CTRL | ALT)
+        self.rest()
+        self.assertEqual(self.document.flow.step(second).inputs, (Input(first),))
+        self.press(KEY.Key_Right, modifier=CTRL | ALT)
+        self.assertIn("no step before it", self.window.status.shown.text())
+
+    def test_a_note_is_written_shown_and_changed(self):
+        self.document.select(Selection("loans"))
+        self.press(KEY.Key_N, modifier=CTRL | ALT)
+        self.enter("From the keepers,\nasked in May", lines=True)
+        self.assertEqual(self.document.flow.step("loans").note, "From the keepers,\nasked in May")
+        self.assertIn("note: From the keepers, asked in May", self.sentence)
+        self.click(self.chip("Note"))
+        self.enter("", lines=True)
+        self.assertNotIn("note:", self.sentence)
 
     def test_an_output_has_nothing_behind_it(self):
         self.document.select(Selection())

@@ -5,10 +5,16 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.history import History
+from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.sort import SortSettings
+from tests.flow.test_runner import Shelf
+from tests.tables import rows_of, table
 
 JOIN = JoinSettings(links=(LinkSettings("a", "b"),), type="left-anti", keep=("a",))
 
@@ -116,6 +122,69 @@ class Undo(unittest.TestCase):
         history = History(Flow())
         history.push(Flow(), "nothing")
         self.assertEqual(history.undo_name, "")
+
+
+class AlongTheRail(unittest.TestCase):
+    def setUp(self):
+        self.runner = Runner(KINDS, Shelf(loans=table(v=[3, None, 1], w=["a", "b", None])))
+        self.flow, self.loans = edits.add_source(Flow(), SourceSettings("text", "/l", "loans"), "Loans")
+        self.flow, self.fill = edits.insert_after(
+            self.flow, Input(self.loans), "fill", FillStepSettings((FillSettings(fields=("v",), of="2"),))
+        )
+        conditions = (ConditionSettings("v", "filled"),)
+        self.flow, self.filter = edits.insert_after(
+            self.flow, Input(self.fill), "filter", FilterSettings(conditions=conditions)
+        )
+        self.flow, self.out = edits.add_output(
+            self.flow, Input(self.filter), OutputSettings("text", "/o.csv")
+        )
+
+    def rows(self, flow) -> list:
+        return [row[0] for row in rows_of(self.runner.result(flow, self.out).rows)]
+
+    def test_two_steps_change_places_and_back(self):
+        self.assertEqual(self.rows(self.flow), [3, 2, 1])
+        moved = edits.move_earlier(self.flow, self.filter)
+        self.assertEqual(self.rows(moved), [3, 1])
+        self.assertEqual(moved.step(self.out).inputs, (Input(self.fill),))
+        self.assertEqual(edits.move_later(moved, self.filter), self.flow)
+
+    def test_where_a_step_cannot_be_moved_it_says_why(self):
+        branched, _ = edits.add_step(self.flow, "sort", "Branch", [Input(self.fill)], SortSettings())
+        for work, said in (
+            (lambda: edits.move_earlier(self.flow, self.fill), "no step before it"),
+            (lambda: edits.move_earlier(self.flow, self.out), "end of its rail"),
+            (lambda: edits.move_later(self.flow, self.filter), "end of its rail"),
+            (lambda: edits.move_earlier(branched, self.filter), "a branch begins"),
+            (lambda: edits.move_later(branched, self.fill), "no single step behind"),
+        ):
+            with self.subTest(said), self.assertRaisesRegex(UsageError, said):
+                work()
+
+    def test_a_skipped_step_lets_rows_pass_and_keeps_its_settings(self):
+        skipped = edits.skip(self.flow, self.fill, skipped=True)
+        self.assertEqual(self.rows(skipped), [3, 1])
+        self.assertEqual(edits.skip(skipped, self.fill, skipped=False), self.flow)
+        # What a skipped step lacks is no trouble.
+        broken = edits.change_settings(
+            skipped, self.fill, FillStepSettings((FillSettings(fields=("gone",)),))
+        )
+        self.assertEqual(self.rows(broken), [3, 1])
+        with self.assertRaisesRegex(UsageError, "source cannot be skipped"):
+            edits.skip(self.flow, self.loans, skipped=True)
+
+    def test_a_skipped_knot_leaves_the_left_rows_as_they_are(self):
+        settings = JoinSettings(links=(LinkSettings("v", "v"),), type="inner")
+        flow, knot = edits.add_join(self.flow, Input(self.filter), Input(self.loans), settings)
+        skipped = edits.skip(flow, knot, skipped=True)
+        self.assertEqual(self.rows(skipped), [3, 2, 1])
+        self.assertEqual(self.runner.shape(skipped, Input(knot)).name, "Loans")
+
+    def test_a_note_is_the_users_own(self):
+        noted = edits.annotate(self.flow, self.fill, "  asked the keepers ")
+        self.assertEqual(noted.step(self.fill).note, "asked the keepers")
+        self.assertEqual(self.rows(noted), [3, 2, 1])
+        self.assertEqual(edits.annotate(noted, self.fill, ""), self.flow)
 
 
 if __name__ == "__main__":

@@ -43,7 +43,7 @@ def needs(document: Document) -> list[Need]:
                 found.append(Need(Selection(step.id), step.name, "cannot work", text, alarm=True))
             failed.add(step.id)
             continue
-        found += _of_step(document, step, outcome)
+        found += [_skipped(step)] if step.skipped else _of_step(document, step, outcome)
     return sorted(found, key=lambda need: not need.alarm)
 
 
@@ -53,6 +53,11 @@ def _of_files(document: Document) -> Iterator[Need]:
         if state.error is not None and path not in used and path in document.flow.files:
             text = f"{state.error.what} {state.error.remedy}".strip()
             yield Need(Selection(path=path), Path(path).name, "cannot be read", text, alarm=True)
+
+
+def _skipped(step: Step) -> Need:
+    text = "It is skipped for now; its rows pass through."
+    return Need(Selection(step.id), step.name, "skipped", text)
 
 
 def _of_step(document: Document, step: Step, outcome: Outcome) -> Iterator[Need]:

@@ -134,6 +134,40 @@ def rename_selected(document: Document, name: str) -> None:
     document.edit(edits.rename(document.flow, step.id, name), f"Rename {step.name}")
 
 
+def skip_selected(document: Document) -> None:
+    """Skip the selected step for now, or use it again."""
+    step = document.flow.find(document.selection.step)
+    if step is None:
+        document.said.emit("Select a step first: it is skipped, and its rows pass through.")
+        return
+    _try(document, lambda: edits.skip(document.flow, step.id, skipped=not step.skipped), f"Skip {step.name}")
+
+
+def annotate_selected(document: Document, note: str) -> None:
+    """Give the selected step a note."""
+    step = document.flow.step(document.selection.step)
+    document.edit(edits.annotate(document.flow, step.id, note), f"Note on {step.name}")
+
+
+def move_selected(document: Document, *, later: bool) -> None:
+    """Move the selected step along its rail."""
+    step = document.flow.find(document.selection.step)
+    if step is None:
+        document.said.emit("Select a step on a rail first.")
+        return
+    move = edits.move_later if later else edits.move_earlier
+    said = f"Move {step.name} {'later' if later else 'earlier'}"
+    _try(document, lambda: move(document.flow, step.id), said)
+
+
+def _try(document: Document, make: Callable[[], Flow], name: str) -> None:
+    """Make an edit, or say why it cannot be made."""
+    try:
+        document.edit(make(), name)
+    except TrellisError as error:
+        document.failed.emit(error)
+
+
 # --- joins ---
 
 

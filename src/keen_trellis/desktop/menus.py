@@ -73,6 +73,28 @@ def _edit(window: MainWindow) -> list[Command]:
         separator("Edit"),
         Command("rename", "Edit", "Re&name…", "F2", window.rename),
         Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(window.document)),
+        Command("note", "Edit", "&Note on the step…", "Ctrl+Alt+N", window.note),
+        Command(
+            "skip",
+            "Edit",
+            "S&kip the step for now",
+            "Ctrl+Shift+K",
+            lambda: editing.skip_selected(window.document),
+        ),
+        Command(
+            "earlier",
+            "Edit",
+            "Move the step &earlier",
+            "Ctrl+Alt+Left",
+            lambda: editing.move_selected(window.document, later=False),
+        ),
+        Command(
+            "later",
+            "Edit",
+            "Move the step &later",
+            "Ctrl+Alt+Right",
+            lambda: editing.move_selected(window.document, later=True),
+        ),
         separator("Edit"),
         Command("finder", "Edit", "Find any co&mmand…", "Ctrl+K", window.open_finder),
     ]

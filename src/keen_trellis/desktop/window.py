@@ -594,6 +594,14 @@ class MainWindow(QMainWindow):
         if knot is not None:
             editing.swap_sides(self.document, knot.id)
 
+    def note(self) -> None:
+        """Ask for a note on the selected step."""
+        step = self.document.flow.find(self.document.selection.step)
+        if step is None:
+            self.document.said.emit("Select a step first: the note is on it.")
+        else:
+            self.sentence.ask_note(step)
+
     def rename(self) -> None:
         """Ask for another name of the selected step."""
         step = self.document.flow.step(self.document.selection.step)
@@ -666,7 +674,7 @@ class MainWindow(QMainWindow):
     def write_all(self) -> None:
         """Write every output of the flow."""
         for step in self.document.flow.steps:
-            if step.kind == OutputKind.name:
+            if step.kind == OutputKind.name and not step.skipped:
                 self.write_output(step.id)
 
     def write_output(self, step_id: str, *, replace: bool = False) -> None:

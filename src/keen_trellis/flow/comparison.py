@@ -159,6 +159,8 @@ def compare(
             change = _source_change(flow, step, now_run, earlier, known, task)
             by_source[step.id] = change
             sources.append(change)
+        elif step.skipped:
+            continue
         elif step.kind == JoinKind.name:
             knots.append(_knot_change(flow, step, now_run, earlier, known, by_source, task))
         elif step.kind == OutputKind.name:
@@ -190,7 +192,7 @@ def counts_of(
             found.sources[step.id] = SourceCounts(snapshot.table.rows, fields, snapshot.content)
         elif result is not None and result.match is not None:
             found.knots[step.id] = KnotCounts.of(result.match.counts, kinds.settings(step).join_type)
-        elif result is not None and step.kind == OutputKind.name:
+        elif result is not None and step.kind == OutputKind.name and not step.skipped:
             found.outputs[step.id] = result.rows.rows
     return found
 

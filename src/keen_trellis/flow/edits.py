@@ -164,6 +164,51 @@ def change_settings(flow: Flow, step_id: str, settings: msgspec.Struct) -> Flow:
     return _replaced(flow, changed)
 
 
+def skip(flow: Flow, step_id: str, *, skipped: bool) -> Flow:
+    """Let the rows of a step's first input pass through as if it were not there, or use it again."""
+    step = flow.step(step_id)
+    if not step.inputs:
+        raise UsageError("A source cannot be skipped.", remedy="Skip the steps behind it.")
+    return _replaced(flow, msgspec.structs.replace(step, skipped=skipped))
+
+
+def annotate(flow: Flow, step_id: str, note: str) -> Flow:
+    """Give a step the user's words about it; none take them away."""
+    return _replaced(flow, msgspec.structs.replace(flow.step(step_id), note=note.strip()))
+
+
+def move_earlier(flow: Flow, step_id: str) -> Flow:
+    """Let a step of one input change places with the one before it on its rail.
+
+    UsageError where that is no such step, or where a branch begins between the two.
+    """
+    step = flow.step(step_id)
+    before = flow.find(step.inputs[0].step) if len(step.inputs) == 1 else None
+    if before is None or len(before.inputs) != 1 or step.inputs[0].port != ROWS:
+        raise UsageError("There is no step before it on this rail that it could change places with.")
+    if OutputKind.name in (step.kind, before.kind):
+        raise UsageError("An output stands at the end of its rail.")
+    if len(flow.consumers(before.id)) > 1:
+        raise UsageError(
+            f"Between {before.name} and {step.name} a branch begins.", remedy="Move the branch first."
+        )
+    steps = tuple(
+        entry if entry.id in (step.id, before.id) else _redirected(entry, Input(step.id), Input(before.id))
+        for entry in flow.steps
+    )
+    flow = msgspec.structs.replace(flow, steps=steps)
+    flow = _replaced(flow, msgspec.structs.replace(step, inputs=before.inputs))
+    return _replaced(flow, msgspec.structs.replace(before, inputs=(Input(step.id),)))
+
+
+def move_later(flow: Flow, step_id: str) -> Flow:
+    """Let a step of one input change places with the one behind it on its rail; UsageError as above."""
+    behind = flow.consumers(step_id)
+    if len(behind) != 1 or len(flow.step(step_id).inputs) != 1:
+        raise UsageError("There is no single step behind it that it could change places with.")
+    return move_earlier(flow, behind[0].id)
+
+
 def rename(flow: Flow, step_id: str, name: str) -> Flow:
     """Give a step another name, which no other step may have."""
     name = name.strip()

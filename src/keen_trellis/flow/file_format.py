@@ -69,9 +69,10 @@ class _Envelope(msgspec.Struct):
     name: str
     note: str = ""
     inputs: tuple[Input, ...] = ()
+    skipped: bool = False
 
 
-_ENVELOPE = ("id", "kind", "name", "note", "inputs", "settings")
+_ENVELOPE = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
 
 
 def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: bytes) -> Step:
@@ -92,6 +93,7 @@ def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: 
         envelope.inputs,
         _dense(msgspec.json.encode(settings)),
         extra,
+        envelope.skipped,
     )
 
 
@@ -187,6 +189,8 @@ def _step_lines(step: Step, settings: Members) -> list[str]:
     lines += [f'      "{name}": {_text(getattr(step, name))},' for name in ("id", "kind", "name")]
     if step.note:
         lines.append(f'      "note": {_text(step.note)},')
+    if step.skipped:
+        lines.append('      "skipped": true,')
     if step.inputs:
         lines += _list_lines("inputs", (_compact(msgspec.json.encode(entry)) for entry in step.inputs), 6)
     for name, extra in step.extra:

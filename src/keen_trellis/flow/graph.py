@@ -21,6 +21,8 @@ class Input(msgspec.Struct, frozen=True):
 class Step(msgspec.Struct, frozen=True):
     """One step. `settings` is JSON text that only the registry of kinds can read.
 
+    skipped: the rows of its first input pass through as if it were not there.
+
     extra: members of the step in its file that this program does not know, as JSON text by name.
     """
 
@@ -31,6 +33,7 @@ class Step(msgspec.Struct, frozen=True):
     inputs: tuple[Input, ...] = ()
     settings: bytes = b"{}"
     extra: tuple[tuple[str, bytes], ...] = ()
+    skipped: bool = False
 
 
 class Flow(msgspec.Struct, frozen=True):

@@ -33,8 +33,8 @@ class Checked:
 
 
 def has_guards(step: Step) -> bool:
-    """Whether guards can be set on a step."""
-    return step.kind in (JoinKind.name, OutputKind.name)
+    """Whether guards can be set on a step, and are looked at."""
+    return step.kind in (JoinKind.name, OutputKind.name) and not step.skipped
 
 
 def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:

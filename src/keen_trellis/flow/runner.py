@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
-from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.steps.one_input import OneInputKind
@@ -86,6 +86,8 @@ class Runner:
         step = _existing(flow, entry)
         kind, settings = self.kinds.of(step), self.kinds.settings(step)
         shapes = self.input_shapes(flow, step, task)
+        if step.skipped:
+            return shapes[0]
         return InputShape(self._name_of(step, entry.port, shapes), kind.fields(settings, shapes, entry.port))
 
     def _name_of(self, step: Step, port: str, inputs: Sequence[InputShape]) -> str:
@@ -100,7 +102,7 @@ class Runner:
         if isinstance(self.kinds.of(step), SourceKind):
             return [InputShape(step.name, self._snapshot_fields(step, task or Task()))]
         _check_inputs(self.kinds, step)
-        return [self.shape(flow, entry, task) for entry in step.inputs]
+        return [self.shape(flow, entry, task) for entry in _used_inputs(step)]
 
     def _snapshot_fields(self, step: Step, task: Task) -> tuple[Field, ...]:
         snapshot = self.snapshots.get(self.kinds.settings(step), task)
@@ -111,6 +113,8 @@ class Runner:
         step = flow.step(step_id)
         kind, settings = self.kinds.of(step), self.kinds.settings(step)
         inputs = self._inputs(flow, step, settings, task)
+        if step.skipped:
+            return StepResult({ROWS: inputs[0].table}), inputs[0].fingerprint
         shapes = [InputShape(entry.name, entry.table.fields) for entry in inputs]
         for problem in kind.problems(settings, shapes):
             raise _at(step, problem)
@@ -134,13 +138,13 @@ class Runner:
             return [InputRows(step.name, table, digest(snapshot.identity, step.id))]
         _check_inputs(self.kinds, step)
         inputs = []
-        for entry in step.inputs:
+        for entry in _used_inputs(step):
             source = _existing(flow, entry)
             result, fingerprint = self._computed(flow, entry.step, task)
             if entry.port not in result.ports:
                 raise UsageError(f"{source.name} has no port “{entry.port}”.", where=step.name)
             shapes = self.input_shapes(flow, source, task)
-            name = self._name_of(source, entry.port, shapes)
+            name = shapes[0].name if source.skipped else self._name_of(source, entry.port, shapes)
             inputs.append(InputRows(name, result.ports[entry.port], digest(fingerprint, entry.port)))
         return inputs
 
@@ -154,6 +158,11 @@ def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:
     if port == "passed_over":
         return f"passed over at {step_name}"
     return step_name
+
+
+def _used_inputs(step: Step) -> tuple[Input, ...]:
+    """The inputs that a step looks at: of a skipped one only that which passes through."""
+    return step.inputs[:1] if step.skipped else step.inputs
 
 
 def _existing(flow: Flow, entry: Input) -> Step:

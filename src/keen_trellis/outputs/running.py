@@ -88,7 +88,7 @@ def run_flow(
     for step in flow.in_order():
         results[step.id] = runner.result(flow, step.id, task)
         checks += list(checked(runner, flow, step, task))
-        if step.kind == JoinKind.name:
+        if step.kind == JoinKind.name and not step.skipped:
             knots.append(_knot(runner, flow, step, results[step.id]))
     broken = {entry.step for entry in checks if not entry.holds}
     held_back = [] if despite_guards else [name for name in targets if broken & {name, *flow.upstream(name)}]
@@ -118,7 +118,7 @@ def _targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputS
     """The settings of every output by its step, no two of them to one file."""
     targets: dict[str, OutputSettings] = {}
     for step in flow.steps:
-        if step.kind != OutputKind.name:
+        if step.kind != OutputKind.name or step.skipped:
             continue
         settings: OutputSettings = kinds.settings(step)
         if folder is not None:

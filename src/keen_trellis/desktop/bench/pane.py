@@ -248,7 +248,8 @@ class BenchPane(QWidget):
             self._say("This knot has no such rows any more.")
             return
         settings: JoinSettings | None = None
-        if step is not None and step.kind == JoinKind.name and selection.port == ROWS:
+        is_knot = step is not None and step.kind == JoinKind.name and result.match is not None
+        if step is not None and is_knot and selection.port == ROWS:
             settings = KINDS.settings(step)
             self.grid.show_type(settings.join_type)
         reasons = self._explanations.of(outcome) if settings else None

@@ -18,6 +18,7 @@ from keen_trellis.desktop.sentence.choose import ChooseSentence
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.compute import ComputeSentence
 from keen_trellis.desktop.sentence.distinct import DistinctSentence
+from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.fill import FillSentence
 from keen_trellis.desktop.sentence.filter import FilterSentence
 from keen_trellis.desktop.sentence.join import JoinSentence
@@ -143,7 +144,30 @@ class SentencePane(QWidget):
         """Let a raw row of the selected source be its header, or the first or last one of data."""
         self.source.settle_row(self._document.flow.step(self._document.selection.step), what, row)
 
+    def ask_note(self, step: Step) -> None:
+        """Ask for the user's words about a step."""
+        title = f"A note on {step.name}, for whoever reads this next; empty: none"
+        entry = Entry(title, step.note, self, several_lines=True)
+        entry.entered.connect(lambda text: editing.annotate_selected(self._document, text))
+        entry.open_under(self.view)
+
+    def _note_items(self, step: Step) -> list[Item]:
+        if not step.note:
+            return []
+        words = " ".join(step.note.split())
+        return [Chip(f"note: {words}", lambda _: self.ask_note(step), "Note")]
+
     def _items(self) -> Sequence[Item]:
+        step = self._document.flow.find(self._document.selection.step)
+        if step is None or self._document.selection.is_stump:
+            return self._own_items()
+        if step.skipped:
+            again = Chip("use it again", lambda _: editing.skip_selected(self._document), "Again", doing=True)
+            said = Word(f"{step.name} is skipped for now; its rows pass through.", alarm=True)
+            return [said, again, *self._note_items(step)]
+        return [*self._own_items(), *self._note_items(step)]
+
+    def _own_items(self) -> Sequence[Item]:
         selection = self._document.selection
         if selection.is_stump:
             return self._stump_items(selection)

@@ -136,6 +136,7 @@ class Bead:
     name: str
     alarm: bool
     room: float
+    skipped: bool = False
 
 
 @dataclass(frozen=True)
@@ -362,7 +363,8 @@ class _Planner:
         self.columns[step.id] = x
         outcome = self.document.outcome(step.id)
         alarm = outcome is not None and outcome.error is not None
-        self.layout.beads.append(Bead(step.id, x, y, step.name, alarm, _BEAD_ROOM - 8))
+        bead = Bead(step.id, x, y, step.name, alarm, _BEAD_ROOM - 8, step.skipped)
+        self.layout.beads.append(bead)
         rows = _rows(outcome)
         before = self.document.outcome(step.inputs[0].step)
         if alarm or (rows >= 0 and rows != _rows(before, step.inputs[0].port)):
@@ -405,6 +407,8 @@ class _Planner:
             detail = f"union · {rows:,} {'row' if rows == 1 else 'rows'}"
             parts = _stacked(y - KNOT_ABOVE, [table.rows for table in outcome.tables])
             hues = tuple(self._hue(entry) for entry in step.inputs)
+        elif step.skipped:
+            detail = "skipped for now"
         elif settings is None and outcome is not None and outcome.result is not None:
             detail = f"{step.kind} · {outcome.result.rows.rows:,} rows"
         room, alarm = self.column - 16, error is not None
@@ -456,6 +460,7 @@ class _Planner:
         if outcome is not None and outcome.guards:
             said, broken = guards_said(outcome.guards)
             detail, alarm = (said if broken else f"{detail} · {said}"), alarm or broken
+        detail = "skipped for now" if step.skipped else detail
         # Several outputs of one rail stand one below the other.
         beside = [end for end in self.layout.ends if abs(end.y - self.lanes[step.id]) < 30]
         y = self.lanes[step.id] + 40 * len(beside)

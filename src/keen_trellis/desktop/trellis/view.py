@@ -420,12 +420,16 @@ class TrellisView(QWidget):
         chosen = theme()
         selected = self._document.selection == Selection(bead.step)
         edge = chosen.accent if selected else chosen.alarm if bead.alarm else chosen.ink
-        painter.setPen(QPen(edge, 2.4 if selected else 1.6))
+        pen = QPen(edge, 2.4 if selected else 1.6)
+        if bead.skipped:
+            pen = QPen(chosen.accent if selected else chosen.soft, 1.6, Qt.PenStyle.DotLine)
+        painter.setPen(pen)
         painter.setBrush(chosen.paper)
         painter.drawEllipse(QPointF(bead.x, bead.y), BEAD, BEAD)
-        painter.setFont(font(11, bold=True))
-        painter.setPen(chosen.accent if selected else chosen.ink)
-        _centred(painter, bead.x, bead.y - 19, bead.name, bead.room)
+        painter.setFont(font(11, bold=not bead.skipped))
+        painter.setPen(chosen.accent if selected else chosen.soft if bead.skipped else chosen.ink)
+        name = f"skipped: {bead.name}" if bead.skipped else bead.name
+        _centred(painter, bead.x, bead.y - 19, name, bead.room)
 
     def _paint_end(self, painter: QPainter, end: End) -> None:
         chosen = theme()
