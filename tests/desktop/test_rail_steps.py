@@ -10,12 +10,15 @@ from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.content import FILLED
 from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
+from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.fill import FillSettings
 from keen_trellis.flow.steps.filter import ConditionSettings
 from tests.desktop.driving import ALT, CTRL, SHIFT
 from tests.desktop.test_join_sentence import JoinCase
+from tests.tables import rows_of
 
 KEY = Qt.Key
 
@@ -422,6 +425,42 @@ class Unions(RailCase):
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
         self.assertEqual(len(self.document.flow.steps), 3)
+
+
+class Reconciling(RailCase):
+    def test_two_rails_are_compared_in_one_command(self):
+        theirs = "loan no,venue,paid value\nL-1,Pier,500\nL-2,Quay,1500\nL-9,Mill,7\n"
+        (self.folder / "theirs.csv").write_text(theirs)
+        settings = SourceSettings("text", str(self.folder / "theirs.csv"))
+        flow, _ = edits.add_source(self.document.flow, settings, "Theirs")
+        self.document.edit(flow, "open", Selection("loans"))
+        self.rest()
+        self.press(KEY.Key_E, modifier=CTRL | ALT)
+        self.narrow("Theirs")
+        self.rest()
+        rows = self.document.outcome(self.document.selection.step).result.rows
+        self.assertEqual(
+            rows.names[:6], ("stands", "differs in", "loan", "loan no of Theirs", "venue", "venue of Theirs")
+        )
+        found = {row[2] or row[3]: row[:2] for row in rows_of(rows)}
+        self.assertEqual(
+            found,
+            {"L-2": ("in both", "venue;"), "L-3": ("only in Loans", None), "L-9": ("only in Theirs", None)},
+        )
+        self.assertIn("compared are venue with venue", self.window.status.shown.text())
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(len(self.document.flow.steps), 4)
+
+    def test_what_cannot_be_compared_is_said(self):
+        (self.folder / "words.csv").write_text("a,b\nx,1\n")
+        settings = SourceSettings("text", str(self.folder / "words.csv"))
+        flow, words = edits.add_source(self.document.flow, settings, "Words")
+        self.document.edit(flow, "open", Selection("loans"))
+        self.rest()
+        editing.reconcile(self.document, Selection(words), Selection("loans"))
+        self.rest()
+        self.assertIn("not known which rows are the same", self.window.status.shown.text())
 
 
 class OnTheTrellis(RailCase):

@@ -2,17 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
+import pyarrow as pa
+
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.table import Field
 from keen_trellis.demo import files
 from keen_trellis.flow import edits
 from keen_trellis.flow.file_format import save
 from keen_trellis.flow.graph import Flow, Input
-from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.reconciling import reconcile
+from keen_trellis.flow.source_settings import SourceSettings, TypedTable
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
+from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
+from keen_trellis.flow.steps.union import UnionSettings
 
 WINTER_LOANS = "Winter loans.trellis"
 LOAN_REPORT = "Loan report.xlsx"
@@ -51,8 +63,124 @@ def winter_loans(folder: Path) -> Flow:
     return edits.add_file(flow, str(folder / files.RETURNS_FILE))
 
 
+def sets(folder: Path) -> Flow:
+    """The registry joined with itself: every part of a set with the whole, and the parts of each set."""
+    registry = SourceSettings("sqlite", str(folder / files.REGISTRY_FILE), "objects")
+    flow, parts = edits.add_source(Flow(), registry, "Parts")
+    flow, whole = edits.add_source(flow, registry, "Sets")
+    filled = FilterSettings(conditions=(ConditionSettings("part_of", "filled"),))
+    flow, only = edits.insert_after(flow, Input(parts), "filter", filled)
+    joined = JoinSettings(
+        links=(LinkSettings("part_of", "accession"),),
+        type=JoinType.LEFT_OUTER.value,
+        keep=("accession", "title", "part_of"),
+        bring=("title", "keeper"),
+        guards=("all-left-match",),
+    )
+    flow, knot = edits.add_join(flow, Input(only), Input(whole), joined)
+    measures = (
+        MeasureSettings("set", "first", "title of Sets"),
+        MeasureSettings("parts", "count"),
+        MeasureSettings("titles", "listing", "title"),
+    )
+    summary = SummariseSettings(keys=("part_of",), measures=measures)
+    flow, groups = edits.insert_after(flow, Input(knot), "summarise", summary)
+    flow, ordered = edits.insert_after(
+        flow, Input(groups), "sort", SortSettings((SortKeySettings("parts", descending=True),))
+    )
+    output = OutputSettings("xlsx", str(folder / "Sets.xlsx"), sheet="Sets", guards=("one-row-per:part_of",))
+    return edits.add_output(flow, Input(ordered), output)[0]
+
+
+def cover(folder: Path) -> Flow:
+    """Every loan with its rate, by the band of its value and the period of its date, and its premium."""
+    loans_file, rates_file = str(folder / files.LOANS_FILE), str(folder / files.RATES_FILE)
+    flow, loans = edits.add_source(Flow(), SourceSettings("workbook", loans_file, "Loans"), "Loans")
+    flow, rates = edits.add_source(flow, SourceSettings("text", rates_file), "Rates")
+    links = (
+        LinkSettings("Agreed value", "value from", operator=">="),
+        LinkSettings("Agreed value", "value to", operator="<="),
+        LinkSettings("Out date", "valid from", operator=">="),
+        LinkSettings("Out date", "valid to", operator="<="),
+    )
+    joined = JoinSettings(links=links, type=JoinType.LEFT_OUTER.value, bring=("rate per mille",))
+    flow, knot = edits.add_join(flow, Input(loans), Input(rates), joined)
+    premium = ComputeSettings(field="premium", expression='"Agreed value" * "rate per mille" / 1000')
+    flow, priced = edits.insert_after(flow, Input(knot), "compute", premium)
+    output = OutputSettings("xlsx", str(folder / "Cover.xlsx"), sheet="Cover")
+    return edits.add_output(flow, Input(priced), output)[0]
+
+
+def all_couriers(folder: Path) -> Flow:
+    """The courier logs of a folder and trips that were phoned in, summed up by venue and month."""
+    logs = str(folder / files.COURIER_FOLDER)
+    flow, courier = edits.add_source(Flow(), SourceSettings("folder", logs), "Couriers")
+    phoned = TypedTable(
+        ("venue", "date", "crates", "cost"),
+        (("Pier", "2026-03-04", "2", "61.50"), ("Ebbrick", "2026-11-19", "1", "38.00")),
+    )
+    flow, typed = edits.add_source(flow, SourceSettings("typed", typed=phoned), "Phoned in")
+    flow, trips = edits.add_union(flow, Input(courier), Input(typed), UnionSettings(rail_field="from"))
+    flow = edits.rename(flow, trips, "All trips")
+    measures = (
+        MeasureSettings("trips", "count"),
+        MeasureSettings("crates", "sum", "crates"),
+        MeasureSettings("cost", "sum", "cost"),
+    )
+    month = ComputeSettings(field="month", expression="EXTRACT(MONTH FROM date)")
+    flow, dated = edits.insert_after(flow, Input(trips), "compute", month)
+    summary = SummariseSettings(keys=("venue", "month"), measures=measures)
+    flow, groups = edits.insert_after(flow, Input(dated), "summarise", summary)
+    keys = (SortKeySettings("venue"), SortKeySettings("month"))
+    flow, ordered = edits.insert_after(flow, Input(groups), "sort", SortSettings(keys))
+    output = OutputSettings(
+        "xlsx", str(folder / "All couriers.xlsx"), sheet="Trips", guards=("one-row-per:venue, month",)
+    )
+    return edits.add_output(flow, Input(ordered), output)[0]
+
+
+def returns_desk(folder: Path) -> Flow:
+    """The loans that came back against the returns desk's own list: on one side only, or other dates."""
+    loans_file, returns = str(folder / files.LOANS_FILE), str(folder / files.RETURNS_FILE)
+    flow, loans = edits.add_source(Flow(), SourceSettings("workbook", loans_file, "Loans"), "Loans")
+    flow, desk = edits.add_source(flow, SourceSettings("text", returns), "Returns desk")
+    back = FilterSettings(conditions=(ConditionSettings("Back date", "filled"),))
+    flow, came_back = edits.insert_after(flow, Input(loans), "filter", back)
+    shapes = (
+        InputShape("Loans", (Field("Loan no", pa.large_string()), Field("Back date", pa.date32()))),
+        InputShape("Returns desk", (Field("loan no", pa.large_string()), Field("returned", pa.date32()))),
+    )
+    links = (LinkSettings("Loan no", "loan no"),)
+    pairs = (("Back date", "returned"),)
+    flow, last = reconcile(flow, Input(came_back), Input(desk), shapes, links, pairs)
+    output = OutputSettings("xlsx", str(folder / "Returns desk.xlsx"), sheet="What disagrees")
+    return edits.add_output(flow, Input(last), output)[0]
+
+
+def guarded_loans(folder: Path) -> Flow:
+    """The winter loans with guards that do not hold: nothing behind them is written."""
+    flow = winter_loans(folder)
+    knot = next(step for step in flow.steps if step.kind == "join")
+    settings = msgspec.structs.replace(
+        KINDS.settings(knot), guards=("all-left-match", "right-key-unique", "left-unmatched<=49")
+    )
+    return edits.change_settings(flow, knot.id, settings)
+
+
+FLOWS: dict[str, Callable[[Path], Flow]] = {
+    WINTER_LOANS: winter_loans,
+    "Sets.trellis": sets,
+    "Cover.trellis": cover,
+    "All couriers.trellis": all_couriers,
+    "Returns desk.trellis": returns_desk,
+    "Guarded loans.trellis": guarded_loans,
+}
+
+
 def write_flows(folder: Path) -> list[Path]:
     """Save every demo flow beside the data in `folder`; their paths."""
-    path = folder / WINTER_LOANS
-    save(winter_loans(folder.absolute()), path, KINDS)
-    return [path]
+    written = []
+    for name, make in FLOWS.items():
+        written.append(folder / name)
+        save(make(folder.absolute()), written[-1], KINDS)
+    return written

@@ -15,7 +15,10 @@ from keen_trellis.desktop.bench.content import swap_said
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
+from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.proposing import proposals
+from keen_trellis.flow.reconciling import corresponding, keys_of
+from keen_trellis.flow.reconciling import reconcile as with_comparison
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings
@@ -199,6 +202,40 @@ def join(document: Document, right: Selection, left: Selection, asked: Callable[
         asked(evidence)
 
     document.jobs.start(f"looking for a link of {names[0]} with {names[1]}", work, done, document.failed.emit)
+
+
+def reconcile(document: Document, other: Selection, rail: Selection) -> None:
+    """Compare a rail with another rail or stump: rows on one side only, and rows whose fields disagree.
+
+    By which rows are the same is proposed from the values, off the interface's thread.
+    """
+    try:
+        flow, inputs = _with_rails(document, (rail, other))
+    except TrellisError as error:
+        document.failed.emit(error)
+        return
+
+    runner = document.runner
+
+    def work(task: Task) -> tuple[list[LinkSettings], list[InputShape]]:
+        shapes = [runner.shape(flow, entry, task) for entry in inputs]
+        proposed = proposals(runner, flow, inputs, document.confirmed, task)
+        tables = [runner.result(flow, entry.step, task).ports[entry.port] for entry in inputs]
+        return keys_of(tables[0], tables[1], proposed, task), shapes
+
+    def done(found: tuple[list[LinkSettings], list[InputShape]]) -> None:
+        links, (left, right) = found
+        pairs = corresponding(left.fields, right.fields, links)
+        try:
+            compared, last = with_comparison(flow, inputs[0], inputs[1], (left, right), links, pairs)
+        except TrellisError as error:
+            document.failed.emit(error)
+            return
+        document.edit(compared, f"Reconcile {left.name} with {right.name}", Selection(last))
+        said = ", ".join(f"{one} with {other}" for one, other in pairs)
+        document.said.emit(f"The same by {links[0].left} and {links[0].right}; compared are {said}.")
+
+    document.jobs.start("looking for what says the same", work, done, document.failed.emit)
 
 
 def stack(document: Document, second: Selection, first: Selection) -> None:

@@ -104,6 +104,7 @@ def _flow(window: MainWindow) -> list[Command]:
     return [
         Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.begin_rail),
         Command("join", "Flow", "&Join with…", "Ctrl+J", window.join_dialog),
+        Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.reconcile_dialog),
         Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.stack_dialog),
         Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
         Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),

@@ -553,6 +553,13 @@ class MainWindow(QMainWindow):
         """Choose what is put below the rows of the selected rail, or below which rail the selected stump."""
         self._choose_other("Put which rows below {}?", "Put {} below which rail?", self._stack)
 
+    def reconcile_dialog(self) -> None:
+        """Choose what the selected rail is compared with."""
+        self._choose_other("Compare {} with what?", "Compare {} with which rail?", self._reconcile)
+
+    def _reconcile(self, other: Selection, rail: Selection) -> None:
+        editing.reconcile(self.document, other, rail)
+
     def _stack(self, second: Selection, first: Selection) -> None:
         editing.stack(self.document, second, first)
 

@@ -15,6 +15,7 @@ from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.summarise import SummariseKind
 from keen_trellis.flow.steps.union import UnionKind, UnionSettings
 
 
@@ -60,7 +61,7 @@ def add_join(flow: Flow, left: Input, right: Input, settings: JoinSettings) -> t
 
     What took rows from `left` before takes the joined rows now, so that a knot can be put into a rail.
     """
-    one, other = flow.step(left.step).name, flow.step(right.step).name
+    one, other = _rail_name(flow, left.step), _rail_name(flow, right.step)
     name = f"{one} with {other.split(' with ')[0]}"
     return _add_knot(flow, JoinKind.name, name, left, right, settings)
 
@@ -76,8 +77,16 @@ def add_union(flow: Flow, first: Input, second: Input, settings: UnionSettings) 
             raise UsageError("The rows would go round in a circle.", remedy="Branch the rail off before.")
         longer = msgspec.structs.replace(above, inputs=(*above.inputs, second))
         return _replaced(flow, longer), above.id
-    name = f"{above.name} and {flow.step(second.step).name}"
+    name = f"{_rail_name(flow, first.step)} and {_rail_name(flow, second.step)}"
     return _add_knot(flow, UnionKind.name, name, first, second, settings)
+
+
+def _rail_name(flow: Flow, step_id: str) -> str:
+    """What the rail is called on which a step stands."""
+    step = flow.step(step_id)
+    while len(step.inputs) == 1 and step.kind not in (OutputKind.name, SummariseKind.name):
+        step = flow.step(step.inputs[0].step)
+    return step.name
 
 
 def _add_knot(

@@ -1,0 +1,144 @@
+"""Reconciling two rails in one command: rows on one side only, and rows on both whose other fields disagree.
+
+It is made of steps like any others, so that each part of it can be looked at and changed: a full outer join
+by the key, a field that says on which side a row stands, one that names the fields that disagree, and the
+fields in an order in which those that correspond stand side by side.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rapidfuzz import fuzz, utils
+
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.insight.proposal import Proposal
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.link import Operator
+from keen_trellis.core.matching import match
+from keen_trellis.core.table import Field, Table
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import comparable
+from keen_trellis.flow.edits import add_join, insert_after, rename
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.compute import ComputeKind, ComputeSettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
+from keen_trellis.flow.steps.join import JoinKind, JoinSettings, LinkSettings
+
+STANDS, DIFFERS = "stands", "differs in"
+IN_BOTH = "in both"
+_LIKE_NAMES = 75
+_LOOKED_AT = 6
+
+
+def only_in(name: str) -> str:
+    """What stands for a row that only this table has."""
+    return f"only in {name}"
+
+
+def keys_of(left: Table, right: Table, proposed: Sequence[Proposal], task: Task) -> list[LinkSettings]:
+    """By which fields rows are the same: the first links that pair each row with one at most."""
+    for proposal in proposed[:_LOOKED_AT]:
+        if all(link.operator is Operator.EQUAL for link in proposal.links):
+            counts = match(left, right, proposal.links, task).counts
+            if counts.pairs and counts.cardinality == "1:1":
+                return [LinkSettings.of(link) for link in proposal.links]
+    return [LinkSettings.of(link) for link in proposed[0].links] if proposed else []
+
+
+def corresponding(
+    left: Sequence[Field], right: Sequence[Field], links: Sequence[LinkSettings]
+) -> list[tuple[str, str]]:
+    """Fields of both sides that say the same thing, by their names: equal ones, then those most alike."""
+    linked = {link.left for link in links}, {link.right for link in links}
+    ours = [field for field in left if field.name not in linked[0]]
+    theirs = [field for field in right if field.name not in linked[1]]
+    scored = [
+        (fuzz.token_set_ratio(one.name, other.name, processor=utils.default_process), one.name, other.name)
+        for one in ours
+        for other in theirs
+        if comparable(one.type, other.type)
+    ]
+    found: dict[str, str] = {}
+    for score, one, other in sorted(scored, key=lambda entry: -entry[0]):
+        if score >= _LIKE_NAMES and one not in found and other not in found.values():
+            found[one] = other
+    return [(field.name, found[field.name]) for field in ours if field.name in found]
+
+
+def reconcile(
+    flow: Flow,
+    left: Input,
+    right: Input,
+    shapes: tuple[InputShape, InputShape],
+    links: Sequence[LinkSettings],
+    pairs: Sequence[tuple[str, str]],
+) -> tuple[Flow, str]:
+    """The flow with the comparison of two rails behind the first; the flow and the last step's id.
+
+    shapes: of the two inputs.  links: by which rows are the same.  pairs: fields that must agree.
+    UsageError without links or pairs.
+    """
+    if not links:
+        raise UsageError("It is not known which rows are the same.", remedy="Join them by hand first.")
+    if not pairs:
+        raise UsageError(
+            f"No field of {shapes[0].name} corresponds to one of {shapes[1].name}.",
+            remedy="Rename fields that mean the same, so that their names are alike.",
+        )
+    names = shapes[0].name, shapes[1].name
+    settings = JoinSettings(
+        links=tuple(links), type=JoinType.FULL_OUTER.value, both_links=True, name_all=True
+    )
+    flow, knot = add_join(flow, left, right, settings)
+    flow = rename(flow, knot, f"{names[0]} against {names[1]}")
+    plan = JoinKind().plan(settings, shapes)
+    called = {entry.right: entry.field.name for entry in plan if entry.right and not entry.left}
+    stands = ComputeSettings(field=STANDS, expression=_stands(names))
+    flow, last = insert_after(flow, Input(knot), ComputeKind.name, stands)
+    there = [(one, called[other]) for one, other in pairs]
+    differs = ComputeSettings(field=DIFFERS, expression=_differs(there))
+    flow, last = insert_after(flow, Input(last), ComputeKind.name, differs)
+    order = [STANDS, DIFFERS]
+    order += [name for link in links for name in (link.left, called[link.right])]
+    order += [name for pair in there for name in pair]
+    fields = tuple(ChosenSettings(name) for name in order)
+    flow, last = insert_after(flow, Input(last), ChooseKind.name, ChooseSettings(fields=fields))
+    conditions = (
+        ConditionSettings(STANDS, "none-of", (IN_BOTH,)),
+        ConditionSettings(DIFFERS, "filled"),
+    )
+    disagree = FilterSettings(conditions=conditions, any_of=True)
+    flow, last = insert_after(flow, Input(last), FilterKind.name, disagree)
+    return rename(flow, last, "what disagrees"), last
+
+
+def _stands(names: tuple[str, str]) -> str:
+    ours, theirs = (_text(name) for name in names)
+    return (
+        f"CASE WHEN NOT PARTNER_FOUND({ours}) THEN {_text(only_in(names[1]))} "
+        f"WHEN NOT PARTNER_FOUND({theirs}) THEN {_text(only_in(names[0]))} ELSE {_text(IN_BOTH)} END"
+    )
+
+
+def _differs(pairs: Sequence[tuple[str, str]]) -> str:
+    """The names of the fields of which both sides stand there and differ, one blank and the other not."""
+    parts = []
+    for one, other in pairs:
+        ours, theirs = _name(one), _name(other)
+        apart = (
+            f"{ours} <> {theirs} OR ({ours} IS NULL AND {theirs} IS NOT NULL) "
+            f"OR ({ours} IS NOT NULL AND {theirs} IS NULL)"
+        )
+        parts.append(f"CASE WHEN {apart} THEN {_text(f'{one}; ')} ELSE '' END")
+    return f"CASE WHEN {_name(STANDS)} = {_text(IN_BOTH)} THEN NULLIF(TRIM({' || '.join(parts)}), '') END"
+
+
+def _name(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _text(text: str) -> str:
+    return "'" + text.replace("'", "''") + "'"

@@ -1,0 +1,116 @@
+"""Each demo flow as it is saved and run: its counts are those that the scenario holds."""
+
+import tempfile
+import unittest
+from collections import Counter, defaultdict
+from decimal import Decimal
+from pathlib import Path
+
+from keen_trellis.core.task import Task
+from keen_trellis.demo.flows import FLOWS
+from keen_trellis.flow.file_format import load
+from keen_trellis.flow.reconciling import DIFFERS, IN_BOTH, STANDS, only_in
+from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.outputs.running import run_flow
+from keen_trellis.sources.library import Library
+from tests import demo_data
+from tests.tables import rows_of
+
+_LIBRARY = Library()
+
+
+def dicts(table) -> list[dict]:
+    return [dict(zip(table.names, row, strict=True)) for row in rows_of(table)]
+
+
+class DemoFlows(unittest.TestCase):
+    def setUp(self):
+        self.scenario = demo_data.scenario()
+        place = tempfile.TemporaryDirectory()
+        self.addCleanup(place.cleanup)
+        self.folder = Path(place.name)
+
+    def run_of(self, name: str):
+        """What a saved flow comes to, and the rows of its output."""
+        flow = load(demo_data.folder() / f"{name}.trellis", KINDS)
+        outcome = run_flow(flow, KINDS, _LIBRARY, folder=self.folder)
+        output = next(step for step in flow.steps if step.kind == "output")
+        return outcome, dicts(Runner(KINDS, _LIBRARY).result(flow, output.id, Task()).rows)
+
+    def test_all_are_there(self):
+        self.assertEqual({path.name for path in demo_data.folder().glob("*.trellis")}, set(FLOWS))
+
+    def test_sets(self):
+        outcome, rows = self.run_of("Sets")
+        parts = [row for row in self.scenario.objects if row[4]]
+        self.assertEqual(len(parts), self.scenario.planted.parts_of_sets)
+        self.assertEqual(outcome.knots[0].counts.left_matched, len(parts))
+        self.assertEqual(outcome.knots[0].name, "Parts with Sets")
+        self.assertEqual({row["part_of"]: row["parts"] for row in rows}, Counter(row[4] for row in parts))
+        titles = {row[1]: row[2] for row in self.scenario.objects}
+        self.assertEqual(
+            {row["part_of"]: row["set"] for row in rows}, {row[4]: titles[row[4]] for row in parts}
+        )
+        self.assertEqual([row["parts"] for row in rows], sorted((row["parts"] for row in rows), reverse=True))
+        self.assertTrue(all(entry.holds for entry in outcome.guards))
+
+    def test_cover(self):
+        _, rows = self.run_of("Cover")
+        expected = Counter()
+        for loan in self.scenario.loans:
+            found = [
+                rate
+                for rate in self.scenario.cover_rates
+                if rate[0] <= loan[6] <= rate[1] and str(rate[2]) <= str(loan[3]) <= str(rate[3])
+            ]
+            premiums = [Decimal(loan[6]) * Decimal(str(rate[4])) / 1000 for rate in found]
+            expected[loan[0]] = sorted(round(premium, 6) for premium in premiums) or [None]
+        made = defaultdict(list)
+        for row in rows:
+            premium = row["premium"]
+            made[row["Loan no"]].append(None if premium is None else round(Decimal(str(premium)), 6))
+        self.assertEqual({name: sorted(found) for name, found in made.items()}, dict(expected))
+        self.assertGreater(len(rows), len(self.scenario.loans))  # where two rates overlap
+
+    def test_all_couriers(self):
+        outcome, rows = self.run_of("All couriers")
+        expected = defaultdict(lambda: [0, 0, Decimal(0)])
+        trips = [trip for month in self.scenario.courier_logs.values() for trip in month]
+        trips += [("Pier", "2026-03-04", 2, "61.50"), ("Ebbrick", "2026-11-19", 1, "38.00")]
+        for trip in trips:
+            group = expected[trip[0], int(str(trip[1])[5:7])]
+            cost = "".join(sign for sign in str(trip[3]) if sign.isdigit() or sign in ".,")
+            group[0] += 1
+            group[1] += int(trip[2])
+            group[2] += Decimal(cost.replace(",", ""))
+        made = {(r["venue"], r["month"]): [r["trips"], r["crates"], r["cost"]] for r in rows}
+        self.assertEqual(made, dict(expected))
+        self.assertEqual(list(made), sorted(made))
+        self.assertTrue(all(entry.holds for entry in outcome.guards))
+
+    def test_returns_desk(self):
+        _, rows = self.run_of("Returns desk")
+        planted = self.scenario.planted
+        stands = defaultdict(set)
+        for row in rows:
+            stands[row[STANDS]].add(row["Loan no"] or row["loan no of Returns desk"])
+        self.assertEqual(stands[only_in("Returns desk")], set(planted.returned_but_not_lent))
+        self.assertEqual(stands[only_in("Loans")], set(planted.returned_but_not_listed))
+        self.assertEqual(stands[IN_BOTH], set(planted.dates_that_disagree))
+        for row in rows:
+            self.assertEqual(row[DIFFERS], "Back date;" if row[STANDS] == IN_BOTH else None)
+        names = list(rows[0])
+        self.assertEqual(
+            names[:6],
+            [STANDS, DIFFERS, "Loan no", "loan no of Returns desk", "Back date", "returned of Returns desk"],
+        )
+
+    def test_guarded_loans_write_nothing(self):
+        outcome, _ = self.run_of("Guarded loans")
+        self.assertEqual([entry.holds for entry in outcome.guards], [False, False, True])
+        self.assertEqual((outcome.written, list(self.folder.iterdir())), ([], []))
+
+
+if __name__ == "__main__":
+    unittest.main()
