@@ -413,6 +413,18 @@ class Unions(RailCase):
             self.document.outcome(union).result.rows.names, ("loan", "object", "venue", "value", "note")
         )
 
+    def test_a_skipped_union_does_not_need_its_other_rails(self):
+        editing.stack(self.document, Selection("objects"), Selection("loans"))
+        self.rest()
+        union = self.document.selection.step
+        (self.folder / "objects.csv").unlink()
+        self.window.document.library.forget_all()
+        editing.skip_selected(self.document)
+        self.rest()
+        self.assertEqual(self.document.outcome(union).result.rows.rows, 3)
+        knot = next(entry for entry in self.window.trellis._layout.knots if entry.step == union)
+        self.assertEqual((knot.parts, knot.detail), ((), "skipped for now"))
+
     def test_dropping_a_rail_offers_a_union_with_its_rows(self):
         self.window.join(Selection("objects"), Selection("loans"))
         self.rest()
@@ -558,7 +570,7 @@ class OnTheTrellis(RailCase):
 
     def test_an_output_has_nothing_behind_it(self):
         self.document.select(Selection())
-        editing.begin_step(self.document, "filter")
+        self.press(KEY.Key_F, modifier=CTRL | ALT)
         self.assertIn("Select a rail", self.window.status.shown.text())
 
 

@@ -549,7 +549,8 @@ class Document(QObject):
         tables: tuple[Table, ...] = ()
         with suppress(TrellisError):
             tables = tuple(
-                self.runner.result(flow, entry.step, task).ports[entry.port] for entry in step.inputs
+                self.runner.result(flow, entry.step, task).ports[entry.port]
+                for entry in (step.inputs[:1] if step.skipped else step.inputs)
             )
         started = time.perf_counter()
         try:

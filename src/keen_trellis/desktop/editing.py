@@ -21,11 +21,6 @@ from keen_trellis.flow.reconciling import corresponding, keys_of
 from keen_trellis.flow.reconciling import reconcile as with_comparison
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings
-from keen_trellis.flow.steps.compute import ComputeKind, ComputeSettings
-from keen_trellis.flow.steps.distinct import DistinctKind, DistinctSettings
-from keen_trellis.flow.steps.fill import FillKind, FillStepSettings
-from keen_trellis.flow.steps.filter import FilterKind, FilterSettings
 from keen_trellis.flow.steps.join import (
     UNMATCHED_LEFT,
     UNMATCHED_RIGHT,
@@ -33,20 +28,8 @@ from keen_trellis.flow.steps.join import (
     JoinSettings,
     LinkSettings,
 )
-from keen_trellis.flow.steps.mend_text import (
-    CombineKind,
-    CombineSettings,
-    CorrectKind,
-    CorrectSettings,
-    MendTextKind,
-    MendTextSettings,
-    SplitKind,
-    SplitSettings,
-)
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
-from keen_trellis.flow.steps.sort import SortKind, SortSettings
-from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseKind, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.flow.wording import question
 from keen_trellis.sources.locations import TYPED
@@ -325,28 +308,6 @@ def insert(document: Document, kind: str, settings: RailSettings, name: str) -> 
     flow, new = edits.insert_after(document.flow, Input(step.id, selection.port), kind, settings)
     document.edit(flow, name, Selection(new))
     return new
-
-
-# What each kind of step begins as: without effect, as far as that can be.
-BEGINNINGS: dict[str, tuple[RailSettings, str]] = {
-    ChooseKind.name: (ChooseSettings(), "Choose fields"),
-    FilterKind.name: (FilterSettings(), "Filter rows"),
-    ComputeKind.name: (ComputeSettings(field="computed", expression="NULL"), "Compute a field"),
-    MendTextKind.name: (MendTextSettings(), "Mend text"),
-    CorrectKind.name: (CorrectSettings(), "Correct values"),
-    SplitKind.name: (SplitSettings(of="", between=" ", into=("part",)), "Split a text"),
-    CombineKind.name: (CombineSettings(of=(), into="combined"), "Combine fields"),
-    FillKind.name: (FillStepSettings(), "Fill gaps"),
-    SortKind.name: (SortSettings(), "Sort rows"),
-    DistinctKind.name: (DistinctSettings(), "Keep distinct rows"),
-    SummariseKind.name: (SummariseSettings(measures=(MeasureSettings("rows", "count"),)), "Summarise"),
-}
-
-
-def begin_step(document: Document, kind: str) -> str:
-    """Put a step of a kind behind what is selected; its id, "" if nothing is selected."""
-    settings, said = BEGINNINGS[kind]
-    return insert(document, kind, settings, said)
 
 
 # --- outputs ---

@@ -8,14 +8,7 @@ from typing import TYPE_CHECKING
 from keen_trellis.core.join_type import QUESTION_TYPES
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.commands import Command, separator
-from keen_trellis.flow.steps.choose import ChooseKind
-from keen_trellis.flow.steps.compute import ComputeKind
-from keen_trellis.flow.steps.distinct import DistinctKind
-from keen_trellis.flow.steps.fill import FillKind
-from keen_trellis.flow.steps.filter import FilterKind
-from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendTextKind, SplitKind
-from keen_trellis.flow.steps.sort import SortKind
-from keen_trellis.flow.steps.summarise import SummariseKind
+from keen_trellis.desktop.steps import RAIL_STEPS
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -124,26 +117,16 @@ def _flow(window: MainWindow) -> list[Command]:
     ]
 
 
-# The steps that can be put behind what is selected: their kinds, texts and keys.
-_STEPS = (
-    (ChooseKind.name, "&Choose fields here…", "Ctrl+Alt+C"),
-    (FilterKind.name, "&Filter the rows here…", "Ctrl+Alt+F"),
-    (ComputeKind.name, "Comp&ute a field here…", "Ctrl+Alt+U"),
-    (MendTextKind.name, "&Mend text here…", "Ctrl+Alt+M"),
-    (CorrectKind.name, "Co&rrect values here…", "Ctrl+Alt+R"),
-    (SplitKind.name, "S&plit a text here…", "Ctrl+Alt+P"),
-    (CombineKind.name, "Com&bine fields here…", "Ctrl+Alt+B"),
-    (FillKind.name, "Fill &gaps here…", "Ctrl+Alt+G"),
-    (SortKind.name, "&Sort the rows here…", "Ctrl+Alt+S"),
-    (DistinctKind.name, "Keep &distinct rows here…", "Ctrl+Alt+D"),
-    (SummariseKind.name, "Summarise by &keys here…", "Ctrl+Alt+K"),
-)
-
-
 def _step(window: MainWindow) -> list[Command]:
     return [
-        Command(f"step_{kind}", "Step", text, keys, partial(window.begin_step, kind))
-        for kind, text, keys in _STEPS
+        Command(
+            f"step_{entry.kind}",
+            "Step",
+            f"{entry.text} here…",
+            f"Ctrl+Alt+{entry.keys}",
+            partial(window.begin_step, entry),
+        )
+        for entry in RAIL_STEPS
     ]
 
 

@@ -44,6 +44,7 @@ from keen_trellis.desktop.sentence.pane import SentencePane
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.source_actions import SourceActions
 from keen_trellis.desktop.status import StatusLine
+from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.view import TrellisView
 from keen_trellis.flow.steps import KINDS
@@ -180,9 +181,9 @@ class MainWindow(QMainWindow):
         self.bench.row_settled.connect(self.sentence.settle_row)
         self.setTabOrder(self.trellis, self.sentence)
 
-    def begin_step(self, kind: str) -> None:
+    def begin_step(self, entry: RailStep) -> None:
         """Put a step of a kind behind what is selected, and ask what it wants to know first."""
-        step = editing.begin_step(self.document, kind)
+        step = editing.insert(self.document, entry.kind, entry.begins, entry.said)
         if step:
             self.sentence.begin(step)
 

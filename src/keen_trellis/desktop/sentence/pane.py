@@ -14,41 +14,21 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome, Selection
-from keen_trellis.desktop.sentence.choose import ChooseSentence
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.compute import ComputeSentence
-from keen_trellis.desktop.sentence.distinct import DistinctSentence
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.sentence.fill import FillSentence
-from keen_trellis.desktop.sentence.filter import FilterSentence
 from keen_trellis.desktop.sentence.join import JoinSentence
-from keen_trellis.desktop.sentence.mend_text import (
-    CombineSentence,
-    CorrectSentence,
-    MendTextSentence,
-    SplitSentence,
-)
 from keen_trellis.desktop.sentence.on_rail import SentencePart
-from keen_trellis.desktop.sentence.sort import SortSentence
 from keen_trellis.desktop.sentence.source import SourceSentence
-from keen_trellis.desktop.sentence.summarise import SummariseSentence
 from keen_trellis.desktop.sentence.union import UnionSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
+from keen_trellis.desktop.steps import RAIL_STEPS
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.choose import ChooseKind
-from keen_trellis.flow.steps.compute import ComputeKind
-from keen_trellis.flow.steps.distinct import DistinctKind
-from keen_trellis.flow.steps.fill import FillKind
-from keen_trellis.flow.steps.filter import FilterKind
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
-from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendTextKind, SplitKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
-from keen_trellis.flow.steps.sort import SortKind
 from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.steps.summarise import SummariseKind
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import counted, rows_called
 from keen_trellis.sources.connections import PasswordNeeded
@@ -82,20 +62,8 @@ class SentencePane(QWidget):
         self.view = SentenceView()
         self.source = SourceSentence(document, self)
         self.join = JoinSentence(document, self)
-        kinds: dict[str, type[SentencePart]] = {
-            ChooseKind.name: ChooseSentence,
-            FilterKind.name: FilterSentence,
-            ComputeKind.name: ComputeSentence,
-            MendTextKind.name: MendTextSentence,
-            CorrectKind.name: CorrectSentence,
-            SplitKind.name: SplitSentence,
-            CombineKind.name: CombineSentence,
-            FillKind.name: FillSentence,
-            SortKind.name: SortSentence,
-            DistinctKind.name: DistinctSentence,
-            SummariseKind.name: SummariseSentence,
-            UnionKind.name: UnionSentence,
-        }
+        kinds: dict[str, type[SentencePart]] = {entry.kind: entry.sentence for entry in RAIL_STEPS}
+        kinds[UnionKind.name] = UnionSentence
         self._of_kinds = {name: kind(document, self) for name, kind in kinds.items()}
         self._to_begin = ""
         layout = QVBoxLayout(self)

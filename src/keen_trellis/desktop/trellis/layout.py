@@ -402,13 +402,13 @@ class _Planner:
                 y - KNOT_ABOVE, counts.left_unmatched, counts.left_matched, counts.right_unmatched, settings
             )
             self._stubs(step, x, y, parts, settings, names, hues)
+        elif step.skipped:
+            detail = "skipped for now"
         elif step.kind == UnionKind.name and outcome is not None and outcome.result is not None:
             rows = outcome.result.rows.rows
             detail = f"union · {rows:,} {'row' if rows == 1 else 'rows'}"
             parts = _stacked(y - KNOT_ABOVE, [table.rows for table in outcome.tables])
             hues = tuple(self._hue(entry) for entry in step.inputs)
-        elif step.skipped:
-            detail = "skipped for now"
         elif settings is None and outcome is not None and outcome.result is not None:
             detail = f"{step.kind} · {outcome.result.rows.rows:,} rows"
         room, alarm = self.column - 16, error is not None
