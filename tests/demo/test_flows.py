@@ -99,7 +99,7 @@ class DemoFlows(unittest.TestCase):
         self.assertEqual(stands[only_in("Loans")], set(planted.returned_but_not_listed))
         self.assertEqual(stands[IN_BOTH], set(planted.dates_that_disagree))
         for row in rows:
-            self.assertEqual(row[DIFFERS], "Back date;" if row[STANDS] == IN_BOTH else None)
+            self.assertEqual(row[DIFFERS], "Back date" if row[STANDS] == IN_BOTH else None)
         names = list(rows[0])
         self.assertEqual(
             names[:6],

@@ -457,7 +457,7 @@ class Reconciling(RailCase):
         found = {row[2] or row[3]: row[:2] for row in rows_of(rows)}
         self.assertEqual(
             found,
-            {"L-2": ("in both", "venue;"), "L-3": ("only in Loans", None), "L-9": ("only in Theirs", None)},
+            {"L-2": ("in both", "venue"), "L-3": ("only in Loans", None), "L-9": ("only in Theirs", None)},
         )
         self.assertIn("compared are venue with venue", self.window.status.shown.text())
         self.press(KEY.Key_Z, modifier=CTRL)

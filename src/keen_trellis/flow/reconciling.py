@@ -132,8 +132,9 @@ def _differs(pairs: Sequence[tuple[str, str]]) -> str:
             f"{ours} <> {theirs} OR ({ours} IS NULL AND {theirs} IS NOT NULL) "
             f"OR ({ours} IS NOT NULL AND {theirs} IS NULL)"
         )
-        parts.append(f"CASE WHEN {apart} THEN {_text(f'{one}; ')} ELSE '' END")
-    return f"CASE WHEN {_name(STANDS)} = {_text(IN_BOTH)} THEN NULLIF(TRIM({' || '.join(parts)}), '') END"
+        parts.append(f"CASE WHEN {apart} THEN {_text(f'{one}, ')} ELSE '' END")
+    listed = f"TRIM(TRAILING ',' FROM TRIM({' || '.join(parts)}))"
+    return f"CASE WHEN {_name(STANDS)} = {_text(IN_BOTH)} THEN NULLIF({listed}, '') END"
 
 
 def _name(name: str) -> str:

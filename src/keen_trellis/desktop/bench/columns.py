@@ -37,10 +37,13 @@ class ColumnLayout:
     def __init__(self) -> None:
         self.zones: list[Zone] = []
         self._content = Content([], [], None)  # type: ignore[arg-type]
-        self._widths: dict[tuple[str, str], int] = {}
+        self._dragged: dict[tuple[str, str], int] = {}
+        self._fitting: dict[int, int] = {}
 
     def lay(self, content: Content, room: int) -> None:
         """Lay the columns out in `room` pixels right of the gutter."""
+        if content is not self._content:
+            self._fitting.clear()
         self._content, self.zones = content, []
         by_zone = {
             name: tuple(n for n, column in enumerate(content.columns) if column.zone == name)
@@ -73,15 +76,17 @@ class ColumnLayout:
     def resize(self, number: int, width: int) -> None:
         """Make a column as wide as it was dragged."""
         column = self._content.columns[number]
-        self._widths[(column.zone, column.field.name)] = max(width, NARROWEST)
+        self._dragged[(column.zone, column.field.name)] = max(width, NARROWEST)
 
     def width(self, number: int) -> int:
         """How wide a column is: as it was dragged, or by its head and its first rows."""
         column = self._content.columns[number]
-        key = (column.zone, column.field.name)
-        if key not in self._widths:
-            self._widths[key] = self._fitting_width(number, column)
-        return self._widths[key]
+        dragged = self._dragged.get((column.zone, column.field.name))
+        if dragged is not None:
+            return dragged
+        if number not in self._fitting:
+            self._fitting[number] = self._fitting_width(number, column)
+        return self._fitting[number]
 
     def _fitting_width(self, number: int, column: Column) -> int:
         metrics, head = QFontMetrics(font(12)), QFontMetrics(font(12, bold=True))
