@@ -541,6 +541,22 @@ class OnTheTrellis(RailCase):
         self.press(KEY.Key_K, modifier=CTRL | SHIFT)
         self.assertIn("A source cannot be skipped", self.window.status.shown.text())
 
+    def test_what_takes_the_unmatched_rows_of_a_skipped_knot_says_what_it_lacks(self):
+        self.document.select(Selection(self.knot, "unmatched_left"))
+        self.press(KEY.Key_S, modifier=CTRL | ALT)
+        self.rest()
+        self.press(KEY.Key_Escape)
+        behind = self.document.selection.step
+        self.document.select(Selection(self.knot))
+        self.press(KEY.Key_K, modifier=CTRL | SHIFT)
+        self.rest()
+        self.assertIn("is skipped, and has no such rows now", str(self.document.outcome(behind).error))
+        self.document.select(Selection(self.knot))
+        self.press(KEY.Key_K, modifier=CTRL | SHIFT)
+        self.rest()
+        self.assertIn("Match object of Loans", self.sentence)
+        self.assertIsNone(self.document.outcome(behind).error)
+
     def test_steps_are_moved_along_the_rail_by_keys(self):
         self.begin("loans", KEY.Key_F)
         first = self.step

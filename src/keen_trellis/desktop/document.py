@@ -549,7 +549,7 @@ class Document(QObject):
         tables: tuple[Table, ...] = ()
         with suppress(TrellisError):
             tables = tuple(
-                self.runner.result(flow, entry.step, task).ports[entry.port]
+                self.runner.table(flow, entry, task)
                 for entry in (step.inputs[:1] if step.skipped else step.inputs)
             )
         started = time.perf_counter()

@@ -203,7 +203,7 @@ def reconcile(document: Document, other: Selection, rail: Selection) -> None:
     def work(task: Task) -> tuple[list[LinkSettings], list[InputShape]]:
         shapes = [runner.shape(flow, entry, task) for entry in inputs]
         proposed = proposals(runner, flow, inputs, document.confirmed, task)
-        tables = [runner.result(flow, entry.step, task).ports[entry.port] for entry in inputs]
+        tables = [runner.table(flow, entry, task) for entry in inputs]
         return keys_of(tables[0], tables[1], proposed, task), shapes
 
     def done(found: tuple[list[LinkSettings], list[InputShape]]) -> None:

@@ -50,7 +50,7 @@ def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
 
     if step.kind != JoinKind.name:
         return Guarded(result.rows, total_from)
-    left, right = (runner.result(flow, entry.step, task).ports[entry.port] for entry in step.inputs)
+    left, right = (runner.table(flow, entry, task) for entry in step.inputs)
     return Guarded(result.rows, total_from, asked_of(runner.kinds.settings(step), left, right), result.match)
 
 

@@ -16,7 +16,7 @@ def proposals(
     runner: Runner, flow: Flow, inputs: Sequence[Input], confirmed: ConfirmedLinks, task: Task
 ) -> list[Proposal]:
     """Links between the rows at two ports, best first. Raises what computing them raises, or Cancelled."""
-    left, right = (runner.result(flow, entry.step, task).ports[entry.port] for entry in inputs)
+    left, right = (runner.table(flow, entry, task) for entry in inputs)
     shapes = [runner.shape(flow, entry, task) for entry in inputs]
     known = [
         *foreign_keys(flow, runner.kinds, runner.snapshots, shapes[0], shapes[1], task),

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from keen_trellis.core.errors import TrellisError, UsageError
-from keen_trellis.core.table import Field
+from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
@@ -77,6 +77,13 @@ class Runner:
         """The result of one step. Raises the error of the first step upstream that has one, or Cancelled."""
         return self._computed(flow, step_id, task or Task())[0]
 
+    def table(self, flow: Flow, entry: Input, task: Task | None = None) -> Table:
+        """The rows at a port. Raises what computing them raises; UsageError for a port that is not there."""
+        result, step = self.result(flow, entry.step, task), _existing(flow, entry)
+        if entry.port not in result.ports:
+            raise _no_port(step, entry.port)
+        return result.ports[entry.port]
+
     def snapshot(self, step: Step, task: Task | None = None) -> Snapshot:
         """The snapshot that a source step shows."""
         return self.snapshots.get(self.kinds.settings(step), task or Task())
@@ -142,7 +149,7 @@ class Runner:
             source = _existing(flow, entry)
             result, fingerprint = self._computed(flow, entry.step, task)
             if entry.port not in result.ports:
-                raise UsageError(f"{source.name} has no port “{entry.port}”.", where=step.name)
+                raise _at(step, _no_port(source, entry.port))
             shapes = self.input_shapes(flow, source, task)
             name = shapes[0].name if source.skipped else self._name_of(source, entry.port, shapes)
             inputs.append(InputRows(name, result.ports[entry.port], digest(fingerprint, entry.port)))
@@ -158,6 +165,12 @@ def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:
     if port == "passed_over":
         return f"passed over at {step_name}"
     return step_name
+
+
+def _no_port(step: Step, port: str) -> TrellisError:
+    if step.skipped:
+        return UsageError(f"{step.name} is skipped, and has no such rows now.", remedy="Use it again.")
+    return UsageError(f"{step.name} has no port “{port}”.")
 
 
 def _used_inputs(step: Step) -> tuple[Input, ...]:

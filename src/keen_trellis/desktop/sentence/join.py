@@ -65,7 +65,12 @@ class JoinSentence:
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: JoinSettings = KINDS.settings(step)
-        if outcome is None or outcome.step is None or outcome.step.inputs != step.inputs:
+        if (
+            outcome is None
+            or outcome.step is None
+            or outcome.step.inputs != step.inputs
+            or len(outcome.inputs) != 2
+        ):
             return [Word(f"{step.name}: reading its tables.")]
         left, right = outcome.inputs
         if settings.join_type is JoinType.CROSS and not settings.links:

@@ -407,7 +407,8 @@ class _Planner:
         elif step.kind == UnionKind.name and outcome is not None and outcome.result is not None:
             rows = outcome.result.rows.rows
             detail = f"union · {rows:,} {'row' if rows == 1 else 'rows'}"
-            parts = _stacked(y - KNOT_ABOVE, [table.rows for table in outcome.tables])
+            if len(outcome.tables) == len(step.inputs):  # not while another rail is being added
+                parts = _stacked(y - KNOT_ABOVE, [table.rows for table in outcome.tables])
             hues = tuple(self._hue(entry) for entry in step.inputs)
         elif settings is None and outcome is not None and outcome.result is not None:
             detail = f"{step.kind} · {outcome.result.rows.rows:,} rows"

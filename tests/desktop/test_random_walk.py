@@ -1,0 +1,103 @@
+"""A user who presses whatever there is: whatever happens, the window goes on, and the flow can be saved."""
+
+import random
+import unittest
+from itertools import count
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from keen_trellis.desktop import editing
+from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.steps import RAIL_STEPS
+from keen_trellis.flow.file_format import load
+from keen_trellis.flow.steps import KINDS
+from tests import demo_data
+from tests.desktop.driving import WindowCase
+
+KEY = Qt.Key
+_ACTIONS = 40
+_FLOWS = ("Winter loans", "Sets", "All couriers", "Returns desk")
+# Chips that open a dialog of the system, or write a file.
+_NOT_PRESSED = ("File", "Write", "Sheet")
+
+
+class RandomWalk(WindowCase):
+    def test_whatever_is_pressed(self):
+        for seed in range(2):
+            with self.subTest(seed=seed):
+                self.walk(random.Random(seed))
+
+    def walk(self, chance: random.Random):
+        path = demo_data.folder() / f"{chance.choice(_FLOWS)}.trellis"
+        self.window.open_flow(path)
+        self.rest()
+        for _ in range(_ACTIONS):
+            steps = [step.id for step in self.document.flow.steps]
+            if not steps:
+                break
+            step = self.document.flow.step(chance.choice(steps))
+            port = "unmatched_left" if step.kind == "join" and chance.random() < 0.3 else "rows"
+            self.document.select(Selection(step.id, port))
+            chance.choice(self.actions)(chance, Selection(chance.choice(steps)))
+            self.rest()
+            self.answer_lists(chance)
+        target = self.folder / f"{chance.random()}.trellis"
+        flow = self.document.flow
+        self.document.save(target)
+        self.assertEqual([step.id for step in load(target, KINDS).steps], [step.id for step in flow.steps])
+
+    @property
+    def actions(self):
+        document, window = self.document, self.window
+        return [
+            *[lambda chance, _: window.begin_step(chance.choice(RAIL_STEPS))] * 3,
+            *[self.press_a_chip] * 3,
+            lambda _, __: document.undo(),
+            lambda _, __: document.redo(),
+            lambda _, __: editing.remove_selected(document),
+            lambda _, __: editing.skip_selected(document),
+            lambda chance, _: editing.move_selected(document, later=chance.random() < 0.5),
+            lambda _, other: editing.stack(document, other, document.selection),
+            lambda _, other: editing.reconcile(document, other, document.selection),
+            lambda _, other: window.join(other, document.selection),
+            lambda _, __: window.bench.show_fields(),
+            lambda _, __: window.bench.show_attention(),
+            lambda _, __: window.bench.show_trace(),
+            self.press_in_the_grid,
+        ]
+
+    def press_a_chip(self, chance, _):
+        self.rest()
+        chips = [chip for chip in self.window.sentence.view.chips if chip.chip.label not in _NOT_PRESSED]
+        if chips:
+            chance.choice(chips).click()
+
+    def press_in_the_grid(self, chance, _):
+        self.rest()
+        for _ in range(5):
+            keys = [KEY.Key_Down, KEY.Key_Return, KEY.Key_Space, KEY.Key_Right, KEY.Key_Escape]
+            QTest.keyClick(self.window.bench.grid, chance.choice(keys))
+
+    def answer_lists(self, chance):
+        """Answer the lists and lines that opened, some of them with nonsense."""
+        for number in count():
+            popup = QApplication.activePopupWidget()
+            if popup is None:
+                return
+            target = popup.focusWidget() or popup
+            for _ in range(chance.randint(0, 4)):
+                QTest.keyClick(target, chance.choice([KEY.Key_Down, KEY.Key_Down, KEY.Key_Space, KEY.Key_Up]))
+            if chance.random() < 0.25:
+                QTest.keyClicks(target, chance.choice(["a", "1", "x -> 3", "value", '"']))
+            leave = number > 2 or chance.random() < 0.3
+            if QApplication.activePopupWidget() is popup:
+                QTest.keyClick(target, KEY.Key_Escape if leave else KEY.Key_Return)
+            if number > 5 and QApplication.activePopupWidget() is popup:
+                popup.close()
+            self.rest()
+
+
+if __name__ == "__main__":
+    unittest.main()
