@@ -95,14 +95,7 @@ class ChooseSentence(RailSentence):
             Choice(True, "fields that come later, too", "as when a source has a field more"),
             Choice(False, "no others", "just these"),
         ]
-        current = self.settings(step).others
-        self.pane.open_list(
-            Chooser(choices, self.pane, current=current),
-            anchor,
-            chosen=lambda others: self.change(
-                step, "Keep later fields" if others else "Keep no other fields", others=others
-            ),
-        )
+        self.offer(step, anchor, "others", choices, lambda on: f"Keep {'later' if on else 'no other'} fields")
 
     def _set(self, step: Step, shape: InputShape, said: str, now: dict[str, dict[str, str]]) -> None:
         """Change what is set for some fields, by their names."""

@@ -64,13 +64,12 @@ class FilterSentence(RailSentence):
     def _joint(self, step: Step, settings: FilterSettings) -> Chip:
         def choose(anchor: QWidget) -> None:
             choices = [Choice(False, "and", "all must hold"), Choice(True, "or", "one is enough")]
-            self.pane.open_list(Chooser(choices, self.pane, current=settings.any_of), anchor, chosen=change)
-
-        def change(any_of: bool) -> None:
-            self.change(
+            self.offer(
                 step,
-                "Keep rows of which one holds" if any_of else "Keep rows of which all hold",
-                any_of=any_of,
+                anchor,
+                "any_of",
+                choices,
+                lambda on: f"Keep rows of which {'one holds' if on else 'all hold'}",
             )
 
         return Chip("or" if settings.any_of else "and", choose, "All or any")

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import msgspec
+from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.document import Document, Outcome
+from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.view import Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
@@ -38,6 +40,17 @@ class SentencePart:
     def change(self, step: Step, name: str, **changes: Any) -> None:
         """Give the step other settings; `name` says what was done."""
         self.document.change_settings(step.id, msgspec.structs.replace(self.settings(step), **changes), name)
+
+    def offer(
+        self, step: Step, anchor: QWidget, setting: str, choices: Sequence[Choice], said: Callable[[Any], str]
+    ) -> None:
+        """Let one of some values be chosen for a setting. said: what the edit is called for each."""
+        current = getattr(self.settings(step), setting)
+        self.pane.open_list(
+            Chooser(choices, self.pane, current=current),
+            anchor,
+            chosen=lambda value: self.change(step, said(value), **{setting: value}),
+        )
 
 
 class RailSentence(SentencePart):

@@ -74,13 +74,12 @@ class UnionSentence(SentencePart):
             Choice(False, "by name", "what a table lacks is blank"),
             Choice(True, "by position", "the first with the first, under the first table's names"),
         ]
-        current = self.settings(step).by_position
-        self.pane.open_list(
-            Chooser(choices, self.pane, current=current),
+        self.offer(
+            step,
             anchor,
-            chosen=lambda way: self.change(
-                step, f"Line fields up by {'position' if way else 'name'}", by_position=way
-            ),
+            "by_position",
+            choices,
+            lambda on: f"Line fields up by {'position' if on else 'name'}",
         )
 
     def _choose_types(self, step: Step, anchor: QWidget) -> None:
@@ -88,13 +87,8 @@ class UnionSentence(SentencePart):
             Choice(False, "types must fit", "otherwise the union says which do not"),
             Choice(True, "what has no common type becomes text", ""),
         ]
-        current = self.settings(step).mixed_as_text
-        self.pane.open_list(
-            Chooser(choices, self.pane, current=current),
-            anchor,
-            chosen=lambda mixed: self.change(
-                step, "Let types differ" if mixed else "Let types fit", mixed_as_text=mixed
-            ),
+        self.offer(
+            step, anchor, "mixed_as_text", choices, lambda on: f"Let types {'differ' if on else 'fit'}"
         )
 
     def _ask_rail_field(self, step: Step, anchor: QWidget) -> None:
