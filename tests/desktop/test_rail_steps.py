@@ -359,7 +359,7 @@ class Summaries(RailCase):
         self.click(measure)
         self.pick("the greatest")
         self.rest()
-        self.assertIn("the greatest value as sum of value", self.sentence)
+        self.assertIn("the greatest of value as sum of value", self.sentence)
         self.click(next(c for c in self.window.sentence.view.chips if "the greatest" in c.chip.text))
         self.pick("call it otherwise …")
         self.enter("rows")

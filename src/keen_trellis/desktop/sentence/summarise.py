@@ -33,16 +33,22 @@ FUNCTIONS = {
     Function.LAST: ("the last", "in the order of the rows"),
     Function.LISTING: ("all values, listed", "each once"),
 }
+# How a function of a field is said, where that is not “… of field”.
+_OF = {
+    Function.COUNT: "how many {}",
+    Function.COUNT_DISTINCT: "how many different {}",
+    Function.LISTING: "all {}, listed",
+}
 _OF_NUMBERS = (Function.SUM, Function.MEAN, Function.MEDIAN)
 _REMOVE, _RENAME, _ROWS = object(), object(), object()
 
 
 def measure_said(measure: MeasureSettings) -> str:
     """A measure in words, with the name of the field that it gives."""
-    words = FUNCTIONS[Function(measure.function)][0]
-    said = f"{words} {measure.of}".strip() if measure.of else words
-    if measure.function == Function.COUNT.value and measure.of:
-        said = f"how many {measure.of}"
+    function = Function(measure.function)
+    said = FUNCTIONS[function][0]
+    if measure.of:
+        said = _OF.get(function, f"{said} of {{}}").format(measure.of)
     return f"{said} as {measure.name}"
 
 
