@@ -17,7 +17,7 @@ from tests import demo_data
 from tests.desktop.driving import WindowCase
 
 KEY = Qt.Key
-_ACTIONS = 40
+_ACTIONS = 24
 _FLOWS = ("Winter loans", "Sets", "All couriers", "Returns desk")
 # Chips that open a dialog of the system, or write a file.
 _NOT_PRESSED = ("File", "Write", "Sheet")
