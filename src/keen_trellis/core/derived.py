@@ -13,8 +13,8 @@ from keen_trellis.core.table import (
     Cells,
     Field,
     IndexVector,
-    RowOrigin,
     Rows,
+    SameRows,
     Table,
     row_numbers,
 )
@@ -47,7 +47,7 @@ class Derived:
         return Derived((name,), make)
 
 
-class DerivedTable(Table):
+class DerivedTable(SameRows):
     """The same rows; fields that `made` does not name are those of the base table.
 
     counts: what there is to say of how they were made, by what it is.
@@ -60,8 +60,8 @@ class DerivedTable(Table):
         made: Mapping[str, Derived],
         counts: Mapping[str, int] | None = None,
     ) -> None:
-        self._base, self._made = base, dict(made)
-        self.fields, self.rows = tuple(fields), base.rows
+        super().__init__(base, fields)
+        self._made = dict(made)
         self.counts = dict(counts or {})
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
@@ -72,17 +72,8 @@ class DerivedTable(Table):
         nowhere = chosen < 0
         return [self._cells(name, read, len(chosen), nowhere) for name in found]
 
-    def origins(self, row: int) -> tuple[RowOrigin, ...]:
-        return self._base.origins(row)
-
-    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
-        return [(self._base, np.array([row]))]
-
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         return [(self._base, own) for own in self._read_by(name)]
-
-    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
-        return rows if self is source else self._base.rows_from(source, rows)
 
     def _read_by(self, name: str) -> tuple[str, ...]:
         return self._made[name].of if name in self._made else (name,)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import enum
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -11,16 +11,16 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.conversion import read_as
+from keen_trellis.core.derived import row_batches
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.match import index_type
 from keen_trellis.core.table import (
-    BATCH_ROWS,
     Cells,
     ChosenRows,
     Field,
     IndexVector,
-    RowOrigin,
     Rows,
+    SameRows,
     Table,
     find_field,
     row_numbers,
@@ -60,7 +60,7 @@ class Fill:
     gaps: Gaps = Gaps.BOTH
 
 
-class FilledTable(Table):
+class FilledTable(SameRows):
     """The same rows with gaps filled, those left out that are to be.
 
     Several fills may name one field: a later one finds the gaps that are left. Cells are filled when they are
@@ -70,12 +70,12 @@ class FilledTable(Table):
 
     def __init__(self, table: Table, fills: Sequence[Fill], task: Task | None = None) -> None:
         task = task or Task()
-        self.fields = filled_fields(table.fields, fills)
+        fields = filled_fields(table.fields, fills)
         for done, fill in enumerate(fills):
             if fill.how is FillWith.LEAVE_OUT:
                 task.checkpoint(done, len(fills), "leaving out rows with gaps")
                 table = _without_gaps(table, fill)
-        self._table, self.rows = table, table.rows
+        super().__init__(table, fields)
         self._fills = {
             field.name: own
             for field in self.fields
@@ -88,37 +88,28 @@ class FilledTable(Table):
             task.checkpoint(done, len(self._fills), f"filling {name}")
             for number, fill in enumerate(own):
                 if fill.how in (FillWith.BEFORE, FillWith.AFTER):
-                    self._nearest[name, number] = self._nearest_filled(name, number, fill)
+                    self._nearest[name, number] = self._nearest_filled(name, number, fill, task)
             self._count(name, task)
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
         plain = [name for name in found if name not in self._fills]
-        read = dict(zip(plain, self._table.take(rows, plain), strict=True)) if plain else {}
+        read = dict(zip(plain, self._base.take(rows, plain), strict=True)) if plain else {}
         chosen = row_numbers(rows, self.rows)
         return [
             read[name] if name in read else self._filled(name, len(self._fills[name]), chosen)
             for name in found
         ]
 
-    def origins(self, row: int) -> tuple[RowOrigin, ...]:
-        return self._table.origins(row)
-
-    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
-        return [(self._table, np.array([row]))]
-
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         others = [fill.of for fill in self._fills.get(name, ()) if fill.how is FillWith.FIELD]
-        return [(self._table, own) for own in (name, *others)]
-
-    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
-        return rows if self is source else self._table.rows_from(source, rows)
+        return [(self._base, own) for own in (name, *others)]
 
     def _filled(self, name: str, stage: int, rows: IndexVector) -> Cells:
         """Cells of a field after the first `stage` of its fills."""
         field = self.field(name)
         if stage == 0:
-            cells = self._table.take(rows, [name])[0]
+            cells = self._base.take(rows, [name])[0]
             return Cells(cells.values.cast(field.arrow_type), cells.absent, np.zeros(len(rows), dtype=bool))
         cells = self._filled(name, stage - 1, rows)
         fill = self._fills[name][stage - 1]
@@ -138,16 +129,18 @@ class FilledTable(Table):
             value = read_as([fill.of], field.type, field.name).cast(field.arrow_type)[0]
             return pa.repeat(value, len(rows))
         if fill.how is FillWith.FIELD:
-            return self._table.take(rows, [fill.of])[0].values.cast(field.arrow_type)
+            return self._base.take(rows, [fill.of])[0].values.cast(field.arrow_type)
         near = np.append(self._nearest[field.name, stage - 1], -1)[rows]
         return self._filled(field.name, stage - 1, near).values
 
-    def _nearest_filled(self, name: str, number: int, fill: Fill) -> IndexVector:
+    def _nearest_filled(self, name: str, number: int, fill: Fill, task: Task) -> IndexVector:
         """For each row the nearest one before or after it, itself included, that has a value; -1 for none."""
         rows = np.arange(self.rows, dtype=index_type(self.rows))
         usable = [
-            self._filled(name, number, part).values.is_valid().to_numpy(zero_copy_only=False)
-            for part in _parts(rows)
+            self._filled(name, number, rows[part.start : part.stop])
+            .values.is_valid()
+            .to_numpy(zero_copy_only=False)
+            for part in row_batches(self, task, f"filling {name}")
         ]
         held = np.concatenate([np.zeros(0, dtype=bool), *usable])
         if fill.how is FillWith.BEFORE:
@@ -156,17 +149,10 @@ class FilledTable(Table):
         return np.where(after < self.rows, after, -1)
 
     def _count(self, name: str, task: Task) -> None:
-        for part in _parts(np.arange(self.rows)):
-            task.checkpoint(int(part[0]), self.rows, f"filling {name}")
-            cells = self._filled(name, len(self._fills[name]), part)
+        for part in row_batches(self, task, f"filling {name}"):
+            cells = self._filled(name, len(self._fills[name]), np.arange(part.start, part.stop))
             self.counts[name] += int(np.count_nonzero(cells.filled)) if cells.filled is not None else 0
             self.still_open[name] += int(np.count_nonzero(gaps_in(cells, Gaps.BOTH)))
-
-
-def _parts(rows: IndexVector) -> Iterator[IndexVector]:
-    """Rows in parts that are worked on at once."""
-    for start in range(0, len(rows), BATCH_ROWS):
-        yield rows[start : start + BATCH_ROWS]
 
 
 def gaps_in(cells: Cells, gaps: Gaps) -> IndexVector:

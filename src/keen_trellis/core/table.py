@@ -238,12 +238,28 @@ class ChosenRows(Table):
         return np.flatnonzero(np.isin(self._rows, self._table.rows_from(source, rows)))
 
 
-class OverlaidTable(Table):
-    """A table with columns of its own beside or in place of those of another one; the rows are the same."""
+class SameRows(Table):
+    """A table each row of which is the same row of another one; what its fields are is its own affair."""
+
+    def __init__(self, base: Table, fields: Sequence[Field]) -> None:
+        self._base, self.fields, self.rows = base, tuple(fields), base.rows
+
+    def origins(self, row: int) -> tuple[RowOrigin, ...]:
+        return self._base.origins(row)
+
+    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
+        return [(self._base, np.array([row]))]
+
+    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
+        return rows if self is source else self._base.rows_from(source, rows)
+
+
+class OverlaidTable(SameRows):
+    """A table with columns of its own beside or in place of those of another one."""
 
     def __init__(self, base: Table, fields: Sequence[Field], made: Mapping[str, Cells]) -> None:
-        self._base, self._made = base, dict(made)
-        self.fields, self.rows = tuple(fields), base.rows
+        super().__init__(base, fields)
+        self._made = dict(made)
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
@@ -252,17 +268,8 @@ class OverlaidTable(Table):
         chosen = row_numbers(rows, self.rows)
         return [read[name] if name in read else taken(self._made[name], chosen) for name in found]
 
-    def origins(self, row: int) -> tuple[RowOrigin, ...]:
-        return self._base.origins(row)
-
-    def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
-        return [(self._base, np.array([row]))]
-
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         return [(self._base, name)] if name in self._base.names else []
-
-    def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
-        return rows if self is source else self._base.rows_from(source, rows)
 
 
 def taken(cells: Cells, rows: IndexVector) -> Cells:
