@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import msgspec
 
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.expressions.quoting import quoted_text
 from keen_trellis.core.filling import Gaps
 from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.insight.mended import MendedPairs, mended_pairs
@@ -122,7 +123,7 @@ def _filter(mend: Mend, fields: Sequence[Field]) -> FilterSettings:
             # A blank is not one of the words, and not something else either.
             blank = ConditionSettings(text, Comparison.BLANK.value)
             return FilterSettings(conditions=(others, blank), any_of=True)
-        listed = ", ".join("'" + word.replace("'", "''") + "'" for word in mend.words)
+        listed = ", ".join(quoted_text(word) for word in mend.words)
         condition = f"({text}) NOT IN ({listed}) OR ({text}) IS NULL"
         return FilterSettings(conditions=(ConditionSettings(condition, Comparison.TRUE.value),))
     return FilterSettings(

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from rapidfuzz import fuzz, utils
 
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.expressions.quoting import quoted_name, quoted_text
 from keen_trellis.core.insight.proposal import Proposal
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Operator
@@ -116,10 +117,11 @@ def reconcile(
 
 
 def _stands(names: tuple[str, str]) -> str:
-    ours, theirs = (_text(name) for name in names)
+    ours, theirs = (quoted_text(name) for name in names)
     return (
-        f"CASE WHEN NOT PARTNER_FOUND({ours}) THEN {_text(only_in(names[1]))} "
-        f"WHEN NOT PARTNER_FOUND({theirs}) THEN {_text(only_in(names[0]))} ELSE {_text(IN_BOTH)} END"
+        f"CASE WHEN NOT PARTNER_FOUND({ours}) THEN {quoted_text(only_in(names[1]))} "
+        f"WHEN NOT PARTNER_FOUND({theirs}) THEN {quoted_text(only_in(names[0]))} "
+        f"ELSE {quoted_text(IN_BOTH)} END"
     )
 
 
@@ -127,19 +129,11 @@ def _differs(pairs: Sequence[tuple[str, str]]) -> str:
     """The names of the fields of which both sides stand there and differ, one blank and the other not."""
     parts = []
     for one, other in pairs:
-        ours, theirs = _name(one), _name(other)
+        ours, theirs = quoted_name(one), quoted_name(other)
         apart = (
             f"{ours} <> {theirs} OR ({ours} IS NULL AND {theirs} IS NOT NULL) "
             f"OR ({ours} IS NOT NULL AND {theirs} IS NULL)"
         )
-        parts.append(f"CASE WHEN {apart} THEN {_text(f'{one}, ')} ELSE '' END")
+        parts.append(f"CASE WHEN {apart} THEN {quoted_text(f'{one}, ')} ELSE '' END")
     listed = f"TRIM(TRAILING ',' FROM TRIM({' || '.join(parts)}))"
-    return f"CASE WHEN {_name(STANDS)} = {_text(IN_BOTH)} THEN NULLIF({listed}, '') END"
-
-
-def _name(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
-
-
-def _text(text: str) -> str:
-    return "'" + text.replace("'", "''") + "'"
+    return f"CASE WHEN {quoted_name(STANDS)} = {quoted_text(IN_BOTH)} THEN NULLIF({listed}, '') END"

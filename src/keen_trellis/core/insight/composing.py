@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.core.insight.reason import Vector
 from keen_trellis.core.link import LinkField, parsed
 from keen_trellis.core.preparing import prepare
@@ -125,23 +126,22 @@ def _joins(link: LinkField, other: Table, sample: pa.Array) -> Iterator[tuple[Li
             yield mended, f"join {names[0]}, “{separator}” and {names[1]}"
 
 
-def quoted(name: str) -> str:
-    """A field's name as an expression writes it."""
-    return '"' + name.replace('"', '""') + '"'
-
-
 def as_varchar(field: Field) -> str:
     """A field as an expression for its text."""
-    return quoted(field.name) if field.type is FieldType.TEXT else f"CAST({quoted(field.name)} AS VARCHAR)"
+    return (
+        quoted_name(field.name)
+        if field.type is FieldType.TEXT
+        else f"CAST({quoted_name(field.name)} AS VARCHAR)"
+    )
 
 
 def before(name: str, separator: str) -> str:
     """The expression for what stands before the first separator; all of a text without one."""
-    at = f"POSITION('{separator}' IN {quoted(name)})"
-    taken = f"SUBSTRING({quoted(name)} FROM 1 FOR {at} - 1)"
-    return f"CASE WHEN {at} > 0 THEN {taken} ELSE {quoted(name)} END"
+    at = f"POSITION('{separator}' IN {quoted_name(name)})"
+    taken = f"SUBSTRING({quoted_name(name)} FROM 1 FOR {at} - 1)"
+    return f"CASE WHEN {at} > 0 THEN {taken} ELSE {quoted_name(name)} END"
 
 
 def after(name: str, separator: str) -> str:
     """The expression for what stands after the first separator; all of a text without one."""
-    return f"SUBSTRING({quoted(name)} FROM POSITION('{separator}' IN {quoted(name)}) + 1)"
+    return f"SUBSTRING({quoted_name(name)} FROM POSITION('{separator}' IN {quoted_name(name)}) + 1)"

@@ -10,6 +10,7 @@ import msgspec
 from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Taken
 from keen_trellis.core.table import Field
@@ -473,7 +474,7 @@ class JoinSentence:
     def _ask_expression(self, step: Step, number: int, which: str, shape: InputShape, current: str) -> None:
         """Ask for an expression over one side's fields in place of a link field."""
         link = editing.join_settings(self._document, step.id).links[number]
-        known = current if getattr(link, f"{which}_is_expression") else f'"{current}"'
+        known = current if getattr(link, f"{which}_is_expression") else quoted_name(current)
 
         def check(text: str) -> None:
             # Read as a side of a link is read, so that a field's name alone stays that field.
