@@ -89,8 +89,7 @@ class Autosave(QObject):
     def close(self) -> None:
         """Take the copy away: it was saved, or given up."""
         self._timer.stop()
-        for suffix in (_FLOW, _ABOUT):
-            self._file(suffix).unlink(missing_ok=True)
+        self.throw_away(self._file(_ABOUT))
 
     def is_open_elsewhere(self, path: Path) -> bool:
         """Whether another window has the flow in this file open."""
