@@ -244,7 +244,7 @@ class Blending(CommandCase):
             (7, "sum needs numbers", "--measure", "sum(place)"),
             (2, "no measure “totl”", "--measure", "sum(cost) as total", "--spread", "totl"),
             (6, "no way to keep rows", "--measure", "sum(cost)", "--keep", "some"),
-            (2, "is no condition", "--measure", "sum(cost)", "--where", "cost"),
+            (2, "not a condition", "--measure", "sum(cost)", "--where", "cost"),
         ):
             self.refused(code, said, *self.blend(*words))
         two = ("blend", self.path("loans"), self.path("trips"), self.path("rates"), "--link", "venue=place")

@@ -150,7 +150,7 @@ class Blends(unittest.TestCase):
                 trips(Placed(Measure(Function.SUM, "cost", "venue"))),
                 Keep.GROUPS,
             ),
-            (UsageError, "no condition", LOANS, trips(cost(), where="cost + 1"), Keep.EVERY),
+            (UsageError, "not a condition", LOANS, trips(cost(), where="cost + 1"), Keep.EVERY),
             (UsageError, "no field “price”", LOANS, trips(cost(), where="price > 1"), Keep.EVERY),
             (
                 UsageError,

@@ -133,7 +133,7 @@ class Bands(BenchCase):
         for kind in QUESTION_TYPES:
             for band in content.bands:
                 for destination in destinations(content, band, kind):
-                    after = destination.join_type
+                    after = destination.goes
                     if destination.text == "left out" and band.key == "unmatched_left":
                         self.assertFalse(after.keeps_unmatched_left)
                     if destination.text == "every pair":

@@ -164,8 +164,10 @@ class OtherSteps(JoinCase):
         flow, blend = edits.add_step(self.flow, "blend", "Loans blended", self.inputs, settings)
         self.document.edit(flow, "blend", Selection(blend))
         self.rest()
-        self.assertIn("Blend Loans with objects of Objects, by object = accession.", self.sentence)
-        self.assertIn("3 rows, 6 fields.", self.sentence)
+        self.assertIn(
+            "For each object and … of Loans bring how many rows as objects from Objects", self.sentence
+        )
+        self.assertIn("Keep every loan", self.sentence)
         self.assertEqual(
             self.document.outcome(blend).result.rows.column("objects").values.to_pylist(), [2, 1, None]
         )

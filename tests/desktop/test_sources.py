@@ -371,7 +371,7 @@ class Refreshing(SourcesCase):
         self.assertEqual(len(self.rows("objects")), 12_907)
         self.document.select(Selection("objects"))
         self.assertIn("These are the rows from before", self.sentence)
-        self.assertIn("12,907 · old", [head.count for head in self.window.trellis._layout.heads])
+        self.assertIn("12,907 · old", [head.count for head in self.window.trellis.shown.heads])
         self.click(self.chip("File"))
         self.enter_file(path.parent / "moved.sqlite")
         self.rest()

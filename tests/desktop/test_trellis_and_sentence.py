@@ -6,7 +6,8 @@ from PySide6.QtCore import Qt
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Selection
-from keen_trellis.desktop.trellis.layout import SMALLEST_PART, thickness
+from keen_trellis.desktop.trellis.knots import SMALLEST_PART
+from keen_trellis.desktop.trellis.shapes import thickness
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import LinkSettings
 from tests.desktop.driving import CTRL, WindowCase
@@ -21,7 +22,7 @@ class DemoCase(WindowCase):
         super().setUp()
         self.open_demo()
         self.trellis = self.window.trellis
-        self.layout = self.trellis._layout
+        self.layout = self.trellis.shown
 
     def kind(self, knot: str = KNOT) -> JoinType:
         return editing.join_settings(self.document, knot).join_type
@@ -71,8 +72,8 @@ class Picture(DemoCase):
             self.document, KNOT, "test", links=(LinkSettings("Venue", "accession"),), type="inner"
         )
         self.rest()
-        self.assertEqual(self.trellis._layout.words[0].text, "0 rows, emptied by this join")
-        self.assertIn("0 % of Loans", self.trellis._layout.knots[0].detail)
+        self.assertEqual(self.trellis.shown.words[0].text, "0 rows, emptied by this join")
+        self.assertIn("0 % of Loans", self.trellis.shown.knots[0].detail)
 
 
 class Picking(DemoCase):
@@ -147,7 +148,7 @@ class Picking(DemoCase):
         )
         self.drag(self.trellis, self.item("returns-desk.csv").rect.center(), target.rect.center())
         self.rest()
-        self.assertEqual(len(self.lines()), 10)  # the questions, and a union
+        self.assertEqual(len(self.lines()), 11)  # the questions, a union and a blend
         self.press(KEY.Key_Return)
         self.rest()
         knot = self.document.selection.step
@@ -245,7 +246,7 @@ class Sentences(DemoCase):
         self.rest()
         self.assertIn("can never be equal", self.sentence)
         self.assertIn("can never be equal", self.bench_text())
-        self.assertEqual(self.trellis._layout.knots[1].detail, "cannot be computed")
+        self.assertEqual(self.trellis.shown.knots[1].detail, "cannot be computed")
         self.click(self.chip("Link field of Objects"))
         self.pick("accession")
         self.rest()

@@ -110,7 +110,7 @@ class WalkThrough(WindowCase):
         self.assertEqual(self.lines(), ["Loans"])
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(len(self.lines()), 10)  # the questions, and a union
+        self.assertEqual(len(self.lines()), 11)  # the questions, a union and a blend
         self.press(KEY.Key_1)
         self.rest()
         self.check_join()

@@ -219,7 +219,7 @@ class Trouble(WindowCase):
         self.document.select(Selection("loan-report-xlsx"))
         self.rest()
         self.assertIn("settings cannot be read", self.sentence)
-        self.assertEqual(self.window.trellis._layout.ends[0].detail, "cannot be written")
+        self.assertEqual(self.window.trellis.shown.ends[0].detail, "cannot be written")
 
     def test_steps_of_an_unknown_kind_are_shown_and_kept(self):
         path = self.open_demo(own=True)

@@ -86,7 +86,7 @@ def _print_blend(blended: Any, names: Sequence[str]) -> None:
     click.echo(f"{table.rows:,} rows, {len(table.fields)} fields: {', '.join(table.names)}")
     for name, found in zip(names[1:], blended.others, strict=True):
         groups = "1 group" if found.summary.rows == 1 else f"{found.summary.rows:,} groups"
-        used, rows = int(found.used.sum()), int((found.partner >= 0).sum())
+        used, rows = found.groups_used, found.rows_found
         click.echo(
             f"{name}: {groups}, {used:,} of them used, on {rows:,} of {counted(table.rows, names[0])}."
         )

@@ -7,6 +7,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,8 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.conversion import rescaled
 from keen_trellis.core.errors import DataError, UsageError
-from keen_trellis.core.link import LinkField, Operator, check_links, parsed, value_of
+from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
+from keen_trellis.core.link import LinkField, Operator, check_links, value_of
 from keen_trellis.core.match import Mask, Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.measures import Measure
@@ -82,20 +84,41 @@ class Other:
 class Found:
     """What came of one of the other tables.
 
-    summary: its groups.  partner: for each row of the blend the group, -1 for none.  used: which groups have
-    one.  left_out: rows that the condition took away.
+    summary: its groups.  partner: for each row of `Blended.whole` the group, -1 for none.  used: which groups
+    have one.  rows: of the table as it came.  left_out: rows that the condition took away.
     """
 
     summary: SummaryTable
     partner: IndexVector
     used: Mask
+    rows: int
     left_out: int
     match: Match
 
-    @property
+    @cached_property
     def unused(self) -> ChosenRows:
         """The groups that stand on no row."""
-        return ChosenRows(self.summary, np.flatnonzero(~self.used))
+        return ChosenRows(self.summary, self.unused_rows)
+
+    @cached_property
+    def unused_rows(self) -> IndexVector:
+        """The numbers of the groups that stand on no row."""
+        return np.flatnonzero(~self.used)
+
+    @cached_property
+    def rows_found(self) -> int:
+        """How many rows of the blend found a group."""
+        return int(np.count_nonzero(self.partner >= 0))
+
+    @cached_property
+    def groups_used(self) -> int:
+        """How many groups stand on some row."""
+        return int(np.count_nonzero(self.used))
+
+    @property
+    def times(self) -> float:
+        """How often a group that is used stands on a row, on average; 1.0 where none is used."""
+        return self.rows_found / self.groups_used if self.groups_used else 1.0
 
 
 class BlendedTable(OverlaidTable):
@@ -127,10 +150,24 @@ class BlendedTable(OverlaidTable):
 
 @dataclass(frozen=True)
 class Blended:
-    """A blend: its rows, and what came of each other table."""
+    """A blend: its rows, and what came of each other table.
+
+    whole: the rows before those that found nothing are left out; `table` itself if none is.  main_rows: of
+    the main table as it came.
+    """
 
     table: BlendedTable
+    whole: BlendedTable
     others: tuple[Found, ...]
+    main_rows: int
+
+    @cached_property
+    def combinations(self) -> Vector:
+        """For each row of `whole` which of the others it found: bit number k is set for other number k."""
+        found = np.zeros(self.whole.rows, np.int64)
+        for number, entry in enumerate(self.others):
+            found |= (entry.partner >= 0).astype(np.int64) << number
+        return found
 
 
 def check_blend(
@@ -145,7 +182,7 @@ def check_blend(
                 raise UsageError(f"A blend links with =, not with {link.operator.value}.")
         check_links(other.links, main, fields)
         if other.where:
-            _condition(other.where, fields)
+            check_conditions(_conditions(other), fields)
         for placed in other.measures:
             made = placed.measure.field(fields)
             if placed.stands is not Stands.EVERY and keep not in (Keep.EVERY, Keep.FOUND):
@@ -157,11 +194,8 @@ def check_blend(
     blend_fields(main, tables, others, keep)
 
 
-def _condition(text: str, fields: Sequence[Field]) -> Any:
-    found = parsed(text, fields)
-    if found.type is not FieldType.BOOLEAN:
-        raise UsageError(f"“{text}” is no condition.", remedy="Compare it with something.")
-    return found
+def _conditions(other: Other) -> list[Condition]:
+    return [Condition(other.where, Comparison.TRUE)] if other.where else []
 
 
 def _check_spread(placed: Placed, made: Field, main: Sequence[Field]) -> None:
@@ -238,11 +272,6 @@ def blend(
         match(base, summary, _group_links(other, base), task)
         for (summary, _), other in zip(groups, others, strict=True)
     ]
-    if keep is Keep.FOUND:
-        some = np.logical_or.reduce([found.partners_of_left > 0 for found in matches])
-        rows = np.flatnonzero(some)
-    else:
-        rows = np.arange(base.rows)
     all_rows = np.arange(base.rows)
     partners = [found.nth_partner(all_rows, np.zeros_like(all_rows)) for found in matches]
     made: list[tuple[Field, Cells]] = []
@@ -250,23 +279,27 @@ def blend(
         for placed in other.measures:
             cells = _stood(placed, summary.column(placed.measure.name), partner, base)
             made.append((summary.field(placed.measure.name), cells))
-    table = BlendedTable(base, made)
-    if len(rows) < base.rows:
-        table = BlendedTable(ChosenRows(base, rows), [(field, taken(cells, rows)) for field, cells in made])
+    whole = table = BlendedTable(base, made)
+    whole.groups = tuple((summary, partner) for (summary, _), partner in zip(groups, partners, strict=True))
+    if keep is Keep.FOUND:
+        rows = np.flatnonzero(np.logical_or.reduce([partner >= 0 for partner in partners]))
+        if len(rows) < base.rows:
+            table = BlendedTable(
+                ChosenRows(base, rows), [(field, taken(cells, rows)) for field, cells in made]
+            )
+            table.groups = tuple((summary, partner[rows]) for summary, partner in whole.groups)
     found = [
-        Found(summary, partner[rows], found.partners_of_right > 0, left_out, found)
-        for (summary, left_out), partner, found in zip(groups, partners, matches, strict=True)
+        Found(summary, partner, found.partners_of_right > 0, theirs.rows, left_out, found)
+        for theirs, (summary, left_out), partner, found in zip(tables, groups, partners, matches, strict=True)
     ]
-    table.groups = tuple((entry.summary, entry.partner) for entry in found)
-    return Blended(table, tuple(found))
+    return Blended(table, whole, tuple(found), main.rows)
 
 
 def _summarised(table: Table, other: Other, task: Task) -> tuple[SummaryTable, int]:
     """The groups of one other table, and how many rows its condition took away."""
     left_out = 0
     if other.where:
-        task.checkpoint(0, 0, f"filtering {other.name}")
-        kept = np.flatnonzero(_condition(other.where, table.fields).holds(table))
+        kept = np.flatnonzero(fulfilled(table, _conditions(other), task))
         left_out = table.rows - len(kept)
         table = ChosenRows(table, kept)
     keys = [Key(link.right, link.preparation) for link in other.links]

@@ -5,6 +5,7 @@ Conditions are three-valued as in SQL: what is compared with a blank is unknown,
 
 from __future__ import annotations
 
+import datetime as dt
 import enum
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -18,6 +19,7 @@ from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.conversion import read_as
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import parsed
+from keen_trellis.core.relative_periods import first_and_last
 from keen_trellis.core.table import Cells, Field, Table, find_field
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
@@ -42,6 +44,7 @@ class Comparison(enum.Enum):
     BLANK = "blank"
     PARTNER = "partner"
     NO_PARTNER = "no-partner"
+    PERIOD = "period"
     TRUE = "true"
 
 
@@ -71,6 +74,7 @@ WORDS = {
     Comparison.BLANK: "is blank",
     Comparison.PARTNER: "has a partner",
     Comparison.NO_PARTNER: "has no partner",
+    Comparison.PERIOD: "is in the",
     Comparison.TRUE: "",
 }
 # How many values each comparison takes, at least and at most; the others take none.
@@ -78,6 +82,7 @@ _VALUES = {
     Comparison.ONE_OF: (1, None),
     Comparison.NONE_OF: (1, None),
     Comparison.BETWEEN: (2, 2),
+    Comparison.PERIOD: (1, 1),
     **dict.fromkeys((*_SIGNS, *_IN_TEXT), (1, 1)),
 }
 _MOST_NAMED = 3
@@ -115,7 +120,11 @@ def check_conditions(conditions: Sequence[Condition], fields: Sequence[Field]) -
         if len(entry.values) < least or (most is not None and len(entry.values) > most):
             wanted = "a value" if least == 1 else f"{least} values" if least else "no value"
             raise UsageError(f"“{entry}” needs {wanted}.", remedy="Choose what it is compared with.")
-        if entry.how not in _IN_TEXT:
+        if entry.how is Comparison.PERIOD:
+            if field.type not in (FieldType.DATE, FieldType.TIMESTAMP):
+                raise UsageError(f"{field.name} is {field.type.value}; only dates are in a period.")
+            first_and_last(entry.values[0], dt.date.today())
+        elif entry.how not in _IN_TEXT:
             read_as(entry.values, field.type, field.name)
 
 
@@ -147,6 +156,10 @@ def _holds(table: Table, entry: Condition) -> Mask:
     if entry.how in (Comparison.ONE_OF, Comparison.NONE_OF):
         one_of = _is_any(cells, field, entry.values)
         return one_of if entry.how is Comparison.ONE_OF else known & ~one_of
+    if entry.how is Comparison.PERIOD:
+        first, last = first_and_last(entry.values[0], dt.date.today())
+        after = str(last + dt.timedelta(days=1))
+        return known & _compared(cells, field, ">=", str(first)) & _compared(cells, field, "<", after)
     if entry.how is Comparison.BETWEEN:
         low, high = entry.values
         return known & _compared(cells, field, ">=", low) & _compared(cells, field, "<=", high)

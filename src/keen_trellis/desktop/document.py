@@ -36,6 +36,8 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import SourceKind, sources_of
 from keen_trellis.sources.library import FileContent, Library
 
+_SHOWN_AFTER = 0.3  # seconds; what is computed sooner needs no sign of progress
+
 
 @dataclass(frozen=True)
 class Outcome:
@@ -58,19 +60,20 @@ class Outcome:
 
 @dataclass(frozen=True)
 class Selection:
-    """What is selected: a port of a step, or a table of a file that no rail begins at (a stump)."""
+    """What is selected: a port of a step, a table of a file that no rail begins at (a stump), or a slat."""
 
     step: str = ""
     port: str = ROWS
     path: str = ""
     table: str = ""
+    slat: str = ""
 
     @property
     def is_stump(self) -> bool:
         return bool(self.path)
 
     def __bool__(self) -> bool:
-        return bool(self.step or self.path)
+        return bool(self.step or self.path or self.slat)
 
 
 @dataclass
@@ -106,7 +109,7 @@ class Document(QObject):
 
     changed: another flow value.  outcomes_changed: something became known.  selected: the selection moved.
     said: something to tell the user in the status line.  failed: an error to tell the user.
-    compared: it is known what a refresh changed.
+    compared: it is known what a refresh changed.  progressed: the computing of some step came on.
     """
 
     changed = Signal()
@@ -115,6 +118,7 @@ class Document(QObject):
     said = Signal(str)
     failed = Signal(object)
     compared = Signal()
+    progressed = Signal()
 
     def __init__(self, jobs: Jobs, library: Library, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -125,6 +129,9 @@ class Document(QObject):
         self.history = History(Flow())
         self.files: dict[str, FileState] = {}
         self.selection = Selection()
+        self.chosen: tuple[str, ...] = ()  # two or more steps that are selected together
+        self.under_way: dict[str, float] = {}  # the share that is done of steps that take long
+        self._begun: tuple[str, float] = ("", 0.0)
         self._outcomes: dict[str, Outcome] = {}
         self._stumps: dict[SourceSettings, Outcome] = {}
         self._computing: Job | None = None
@@ -135,6 +142,7 @@ class Document(QObject):
         self.comparison: Comparison | None = None
         self._last: LastRun | None = None
         jobs.ended.connect(self._job_ended)
+        jobs.progressed.connect(self._job_progressed)
 
     # --- the flow and its file ---
 
@@ -264,7 +272,9 @@ class Document(QObject):
         self._flow_changed()
 
     def _flow_changed(self) -> None:
-        if self.selection.step and self.flow.find(self.selection.step) is None:
+        self.chosen = tuple(entry for entry in self.chosen if self.flow.find(entry) is not None)
+        gone = self.selection.slat and self.flow.shared_filter(self.selection.slat) is None
+        if gone or (self.selection.step and self.flow.find(self.selection.step) is None):
             self.selection = Selection()
             self.selected.emit()
         for path in self.margin_files():
@@ -377,13 +387,48 @@ class Document(QObject):
     # --- selection and outcomes ---
 
     def select(self, selection: Selection) -> None:
-        """Move the selection."""
+        """Move the selection, and with it give up what is selected besides."""
         if selection == self.selection:
+            self.choose_only()
             return
+        self.chosen = ()
         self.selection = selection
         if selection.is_stump:
             self._look_at_stump(selection)
         self.selected.emit()
+
+    def choose_too(self, step_id: str) -> None:
+        """Select a step besides those that are selected, or no longer."""
+        chosen = self.chosen or ((self.selection.step,) if self.selection.step else ())
+        if step_id in chosen:
+            chosen = tuple(entry for entry in chosen if entry != step_id)
+        else:
+            chosen = (*chosen, step_id)
+        self.selection = Selection(chosen[-1]) if chosen else Selection()
+        self.chosen = chosen if len(chosen) > 1 else ()
+        self.selected.emit()
+
+    def choose_on(self, selection: Selection) -> None:
+        """Move the selection on; the steps that it passes stay selected."""
+        if not selection.step:
+            self.select(selection)
+        elif selection.step in self.chosen:
+            self.selection = selection
+            self.selected.emit()
+        else:
+            self.choose_too(selection.step)
+
+    def choose_only(self) -> None:
+        """Let only one thing be selected."""
+        if self.chosen:
+            self.chosen = ()
+            self.selected.emit()
+
+    @property
+    def chosen_steps(self) -> tuple[str, ...]:
+        """The steps that a command is about: all that are selected, in the order of the flow."""
+        chosen = self.chosen or (self.selection.step,)
+        return tuple(step.id for step in self.flow.steps if step.id in chosen)
 
     def outcome(self, step_id: str) -> Outcome | None:
         """What the step came to, or None while it is not known."""
@@ -438,6 +483,7 @@ class Document(QObject):
     def _job_ended(self, job: Job) -> None:
         self._reading = {settings: other for settings, other in self._reading.items() if other is not job}
         if job is self._computing and job.task.cancelled:
+            self._begin_step("")
             self.said.emit("Stopped. F5 goes on.")
             self.outcomes_changed.emit()
 
@@ -506,14 +552,18 @@ class Document(QObject):
             self._computing.cancel()
         self._read_ahead()
         flow = self.flow
+        looked_at = flow.upstream(self.selection.step)
 
         def work(task: Task) -> None:
-            for step in flow.in_order():
+            # What is looked at comes first, then what else the trellis shows.
+            for step in sorted(flow.in_order(), key=lambda step: step.id not in looked_at):
+                self.jobs.emit_soon(partial(self._begin_step, step.id))
                 outcome = self._outcome_of(flow, step, task)
                 self.jobs.emit_soon(partial(self._keep, flow, step, outcome))
 
         def done(_: object) -> None:
             self._computing = None
+            self._begin_step("")
             known = {step.id: self._outcomes[step.id] for step in flow.steps}
             if known != self._outcomes:
                 self._outcomes = known
@@ -521,6 +571,18 @@ class Document(QObject):
             self._profile_sources()
 
         self._computing = self.jobs.start("computing the flow", work, done, self.failed.emit)
+
+    def _begin_step(self, step_id: str) -> None:
+        self._begun = (step_id, time.monotonic())
+        if self.under_way:
+            self.under_way = {}
+            self.progressed.emit()
+
+    def _job_progressed(self, job: Job, done: int, total: int, _: str) -> None:
+        step_id, since = self._begun
+        if job is self._computing and step_id and time.monotonic() - since > _SHOWN_AFTER:
+            self.under_way = {step_id: done / total if total > 1 else 0.0}
+            self.progressed.emit()
 
     def _profile_sources(self) -> None:
         """Count the values of sources that were read, for link proposals to come."""

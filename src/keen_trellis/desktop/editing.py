@@ -7,13 +7,16 @@ from pathlib import Path
 
 import msgspec
 
+from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.insight.proposal import Proposal, why_none
 from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.task import Task
+from keen_trellis.desktop import filters
 from keen_trellis.desktop.bench.content import swap_said
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits
+from keen_trellis.flow.blend_proposal import proposed_other
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.proposing import proposals
@@ -21,6 +24,14 @@ from keen_trellis.flow.reconciling import corresponding, keys_of
 from keen_trellis.flow.reconciling import reconcile as with_comparison
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.blend import (
+    FOUND_NOTHING,
+    BlendKind,
+    OtherSettings,
+    keeping,
+    placing,
+    unused_number,
+)
 from keen_trellis.flow.steps.join import (
     UNMATCHED_LEFT,
     UNMATCHED_RIGHT,
@@ -31,7 +42,7 @@ from keen_trellis.flow.steps.join import (
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.union import UnionSettings
-from keen_trellis.flow.wording import question
+from keen_trellis.flow.wording import kept_of_blend, listed, question
 from keen_trellis.sources.locations import TYPED
 
 
@@ -94,6 +105,9 @@ def rail_name(table: str) -> str:
 def remove_selected(document: Document) -> None:
     """Take the selected step out, or the selected stump's file if no rail begins in it."""
     selection = document.selection
+    if selection.slat:
+        filters.remove(document, selection.slat)
+        return
     if selection.is_stump:
         if any(settings.path == selection.path for settings in document.sources().values()):
             document.said.emit("Rails begin in this file; remove them first.")
@@ -233,6 +247,60 @@ def stack(document: Document, second: Selection, first: Selection) -> None:
     document.edit(flow, f"Put {names[1]} below {names[0]}", Selection(union))
 
 
+def blend(document: Document, other: Selection, main: Selection) -> None:
+    """Blend a rail or stump into a main rail, by the links and with the measure that can be proposed.
+
+    Proposing reads both tables and runs off the interface's thread.
+    """
+    try:
+        flow, inputs = _with_rails(document, (main, other))
+    except TrellisError as error:
+        document.failed.emit(error)
+        return
+    runner, names = document.runner, [flow.step(entry.step).name for entry in inputs]
+
+    def work(task: Task) -> OtherSettings:
+        blended = flow.step(inputs[0].step)
+        # A blend takes one table more: it is linked with the rows that the blend begins with.
+        base = blended.inputs[0] if blended.kind == BlendKind.name and inputs[0].port == ROWS else inputs[0]
+        tables = [runner.table(flow, entry, task) for entry in (base, inputs[1])]
+        taken = runner.shape(flow, inputs[0], task).fields
+        proposed = proposals(runner, flow, [base, inputs[1]], document.confirmed, task)
+        return proposed_other(tables[0], tables[1], proposed, [field.name for field in taken])
+
+    def done(settings: OtherSettings) -> None:
+        try:
+            blended, step = edits.add_blend(flow, inputs[0], inputs[1], settings)
+        except TrellisError as error:
+            document.failed.emit(error)
+            return
+        document.edit(blended, f"Blend {names[1]} into {names[0]}", Selection(step))
+
+    document.jobs.start(f"looking for a link of {names[0]} with {names[1]}", work, done, document.failed.emit)
+
+
+def remove_other(document: Document, step_id: str, number: int, name: str) -> None:
+    """Do without one of the other tables of a blend."""
+    _try(document, lambda: edits.remove_other(document.flow, step_id, number), f"Do without {name}")
+
+
+def keep_of_blend(document: Document, step_id: str, keep: Keep) -> None:
+    """Let a blend keep other rows of its main table."""
+    step, outcome = document.flow.step(step_id), document.outcome(step_id)
+    main = outcome.inputs[0].name if outcome is not None and outcome.inputs else step.name
+    settings = keeping(KINDS.settings(step), keep)
+    document.change_settings(step_id, settings, f"Keep {kept_of_blend(keep, main)[0]}")
+
+
+def place_measures(
+    document: Document, step_id: str, names: Sequence[str], stands: Stands, by: str = ""
+) -> None:
+    """Let measures of a blend stand on every row of their group, on the first, or be spread over all."""
+    said = {Stands.EVERY: "Repeat", Stands.FIRST: "Show once", Stands.SPREAD: "Spread"}[stands]
+    settings = placing(KINDS.settings(document.flow.step(step_id)), names, stands, by)
+    document.change_settings(step_id, settings, f"{said} {listed(list(names))}")
+
+
 def _with_rails(document: Document, selections: Sequence[Selection]) -> tuple[Flow, list[Input]]:
     """The flow with rails begun at those of the selections that are stumps, and all of them as inputs."""
     flow, inputs = document.flow, []
@@ -262,8 +330,11 @@ def change_join_type(document: Document, step_id: str, kind: JoinType) -> None:
 
 
 def toggle_part(document: Document, step_id: str, part: str) -> None:
-    """Keep a part of a knot, or leave it out; of a step that is no join there are no such parts."""
-    if document.flow.step(step_id).kind != JoinKind.name:
+    """Keep a part of a knot, or leave it out; of a step that is no join or blend there are no such parts."""
+    step = document.flow.step(step_id)
+    if step.kind == BlendKind.name:
+        _toggle_part_of_blend(document, step, part)
+    if step.kind != JoinKind.name:
         return
     kind = join_settings(document, step_id).join_type
     keeps = {
@@ -283,6 +354,17 @@ def toggle_part(document: Document, step_id: str, part: str) -> None:
         document.said.emit("A join keeps at least one part: choose another one first.")
         return
     change_join_type(document, step_id, changed)
+
+
+def _toggle_part_of_blend(document: Document, step: Step, part: str) -> None:
+    keep = KINDS.settings(step).kept
+    other = {Keep.EVERY: Keep.FOUND, Keep.FOUND: Keep.EVERY}
+    if part == FOUND_NOTHING and keep in other:
+        keep_of_blend(document, step.id, other[keep])
+    elif unused_number(part) is not None and keep is Keep.GROUPS:
+        keep_of_blend(document, step.id, Keep.ALL_GROUPS)
+    elif unused_number(part) is not None:
+        document.said.emit("Groups without a row stay only where each group is one row: choose what is kept.")
 
 
 def swap_sides(document: Document, step_id: str) -> None:

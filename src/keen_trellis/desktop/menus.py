@@ -97,7 +97,9 @@ def _flow(window: MainWindow) -> list[Command]:
     return [
         Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.begin_rail),
         Command("join", "Flow", "&Join with…", "Ctrl+J", window.join_dialog),
+        Command("blend", "Flow", "B&lend with…", "Ctrl+Shift+J", window.blend_dialog),
         Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.reconcile_dialog),
+        Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.share_filter),
         Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.stack_dialog),
         Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
         Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),
@@ -148,6 +150,13 @@ def _rows(window: MainWindow) -> list[Command]:
         Command("typing", "Rows", "&Edit the rows typed in", "", window.bench.show_typing),
         Command("mend", "Rows", "&Mend what the line says", "", window.bench.grid.mend_current),
         Command("mends", "Rows", "Other m&ends…", "", window.bench.grid.open_current_mends),
+        Command(
+            "remedies",
+            "Rows",
+            "What adding the field up counts…",
+            "Ctrl+Alt+O",
+            window.bench.grid.open_remedies,
+        ),
         Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mending.review),
         Command(
             "clusters",

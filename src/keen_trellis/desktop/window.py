@@ -29,7 +29,7 @@ from PySide6.QtWidgets import (
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
-from keen_trellis.desktop import editing
+from keen_trellis.desktop import editing, filters
 from keen_trellis.desktop import theme as looks
 from keen_trellis.desktop.attention import needs
 from keen_trellis.desktop.autosave import Autosave
@@ -40,6 +40,7 @@ from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.jobs import Jobs
 from keen_trellis.desktop.menus import all_commands
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.instead import Instead, blend_said, union_said
 from keen_trellis.desktop.sentence.pane import SentencePane
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.source_actions import SourceActions
@@ -47,6 +48,7 @@ from keen_trellis.desktop.status import StatusLine
 from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.view import TrellisView
+from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
@@ -167,10 +169,13 @@ class MainWindow(QMainWindow):
         self.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(document, step, part))
         self.trellis.opened.connect(self._open_selection)
         self.trellis.demo_wanted.connect(self.open_demo)
+        self.trellis.tie_wanted.connect(lambda slat, source: self._tie(slat, source, ""))
+        self.bench.tie_wanted.connect(lambda source, tie: self._tie(document.selection.slat, source, tie))
         self.bench.origin_changed.connect(self.status.origin.setText)
         self.sentence.write_wanted.connect(self.write_output)
         self.sentence.path_wanted.connect(self.choose_path)
         self.sentence.output_wanted.connect(self.add_output)
+        self.sentence.blend_wanted.connect(self.blend_dialog)
         self.sentence.raw_wanted.connect(self.bench.show_raw)
         self.sentence.typing_wanted.connect(self.bench.show_typing)
         self.sentence.types_wanted.connect(self.bench.show_types)
@@ -539,9 +544,12 @@ class MainWindow(QMainWindow):
             step = self.document.selection.step
             title = f"{evidence} Which question do you ask?"
 
-            def instead() -> None:
-                editing.stack(self.document, right, left)
-
+            stack = partial(editing.stack, self.document, right, left)
+            blend = partial(editing.blend, self.document, right, left)
+            instead = (
+                Instead("U", "union", union_said, stack, counts_rows=True),
+                Instead("B", "blend", blend_said, blend),
+            )
             self.sentence.join.ask_question(step, title=title, instead=instead)
 
         editing.join(self.document, right, left, asked)
@@ -550,9 +558,45 @@ class MainWindow(QMainWindow):
         """Choose what is joined onto the selected rail, or onto which rail the selected stump is."""
         self._choose_other("Join {} with what?", "Join {} onto which rail?", self.join)
 
+    def blend_dialog(self) -> None:
+        """Choose what is blended into the selected rail, or into which rail the selected stump is."""
+        self._choose_other("Blend {} with what?", "Blend {} into which rail?", self._blend)
+
+    def _blend(self, other: Selection, main: Selection) -> None:
+        editing.blend(self.document, other, main)
+
     def stack_dialog(self) -> None:
         """Choose what is put below the rows of the selected rail, or below which rail the selected stump."""
         self._choose_other("Put which rows below {}?", "Put {} below which rail?", self._stack)
+
+    def share_filter(self) -> None:
+        """Choose the field that a shared filter is named by, then its values."""
+        document = self.document
+
+        def show(shapes: dict[str, InputShape]) -> None:
+            choices = [
+                Choice(
+                    field.name,
+                    field.name,
+                    f"{field.type.value}, on {rails} {'rail' if rails == 1 else 'rails'}",
+                )
+                for field, rails in filters.fields_to_share(document.flow, shapes)
+            ]
+            if not choices:
+                document.said.emit("There is no rail yet that could be filtered: begin one first.")
+                return
+            chooser = Chooser(choices, self, title="A filter for all rails that have which field?")
+            chooser.chosen.connect(lambda name: share(name, shapes))
+            chooser.open_under(self.sentence.view)
+
+        def share(name: str, shapes: dict[str, InputShape]) -> None:
+            id_ = filters.share(document, name, shapes)
+            self.sentence.slat.choose_values(id_, self.sentence.view)
+
+        filters.with_shapes(document, show)
+
+    def _tie(self, slat: str, source: str, tie: str) -> None:
+        self.sentence.slat.choose_field(slat, source, tie, self.sentence.view)
 
     def reconcile_dialog(self) -> None:
         """Choose what the selected rail is compared with."""

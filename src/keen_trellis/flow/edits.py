@@ -10,7 +10,9 @@ import msgspec
 from keen_trellis.core.errors import UsageError
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds, encode_settings
+from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps.blend import BlendKind, BlendSettings, OtherSettings, unused_port
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
@@ -61,7 +63,7 @@ def add_join(flow: Flow, left: Input, right: Input, settings: JoinSettings) -> t
 
     What took rows from `left` before takes the joined rows now, so that a knot can be put into a rail.
     """
-    one, other = _rail_name(flow, left.step), _rail_name(flow, right.step)
+    one, other = rail_name(flow, left.step), rail_name(flow, right.step)
     name = f"{one} with {other.split(' with ')[0]}"
     return _add_knot(flow, JoinKind.name, name, left, right, settings)
 
@@ -73,15 +75,54 @@ def add_union(flow: Flow, first: Input, second: Input, settings: UnionSettings) 
     """
     above = flow.step(first.step)
     if above.kind == UnionKind.name and first.port == ROWS:
-        if first.step in flow.upstream(second.step):
-            raise UsageError("The rows would go round in a circle.", remedy="Branch the rail off before.")
+        _refuse_circle(flow, first, second)
         longer = msgspec.structs.replace(above, inputs=(*above.inputs, second))
         return _replaced(flow, longer), above.id
-    name = f"{_rail_name(flow, first.step)} and {_rail_name(flow, second.step)}"
+    name = f"{rail_name(flow, first.step)} and {rail_name(flow, second.step)}"
     return _add_knot(flow, UnionKind.name, name, first, second, settings)
 
 
-def _rail_name(flow: Flow, step_id: str) -> str:
+def add_blend(flow: Flow, main: Input, other: Input, settings: OtherSettings) -> tuple[Flow, str]:
+    """Blend another rail into a main one; the flow and the blend's id.
+
+    A blend that is there already takes one table more; otherwise what took rows from `main` takes the
+    blended ones now.
+    """
+    step = flow.step(main.step)
+    if step.kind == BlendKind.name and main.port == ROWS:
+        _refuse_circle(flow, main, other)
+        blend: BlendSettings = msgspec.json.decode(step.settings, type=BlendSettings)
+        longer = msgspec.structs.replace(blend, others=(*blend.others, settings))
+        step = msgspec.structs.replace(step, inputs=(*step.inputs, other))
+        return change_settings(_replaced(flow, step), step.id, longer), step.id
+    name = f"{rail_name(flow, main.step)} with {rail_name(flow, other.step)}"
+    return _add_knot(flow, BlendKind.name, name, main, other, BlendSettings(others=(settings,)))
+
+
+def remove_other(flow: Flow, step_id: str, number: int) -> Flow:
+    """Do without other table number `number`, from 0, of a blend. UsageError if it is the only one."""
+    step = flow.step(step_id)
+    blend: BlendSettings = msgspec.json.decode(step.settings, type=BlendSettings)
+    if len(blend.others) < 2:
+        raise UsageError("A blend needs another table.", remedy="Remove the blend instead.")
+    others = tuple(entry for n, entry in enumerate(blend.others) if n != number)
+    inputs = tuple(entry for n, entry in enumerate(step.inputs) if n != number + 1)
+    flow = _replaced(flow, msgspec.structs.replace(step, inputs=inputs))
+    flow = change_settings(flow, step_id, msgspec.structs.replace(blend, others=others))
+    # The groups of later ones move up; what took those of this one says that they are gone.
+    moved = {unused_port(n): unused_port(n - 1) for n in range(number + 1, len(blend.others))}
+    moved[unused_port(number)] = f"{unused_port(number)} (removed)"
+    return msgspec.structs.replace(
+        flow, steps=tuple(_with_ports(entry, step_id, moved) for entry in flow.steps)
+    )
+
+
+def _refuse_circle(flow: Flow, onto: Input, rail: Input) -> None:
+    if onto.step in flow.upstream(rail.step):
+        raise UsageError("The rows would go round in a circle.", remedy="Branch the rail off before.")
+
+
+def rail_name(flow: Flow, step_id: str) -> str:
     """What the rail is called on which a step stands."""
     step = flow.step(step_id)
     while len(step.inputs) == 1 and step.kind not in (OutputKind.name, SummariseKind.name):
@@ -168,7 +209,9 @@ def change_settings(flow: Flow, step_id: str, settings: msgspec.Struct) -> Flow:
     if isinstance(settings, RailSettings):
         before = msgspec.json.decode(step.settings, type=type(settings))
         if re.fullmatch(rf"{re.escape(before.caption)}( \d+)?", name):
-            name = _free(settings.caption, {entry.name for entry in flow.steps if entry.id != step_id}, " ")
+            name = free_name(
+                settings.caption, {entry.name for entry in flow.steps if entry.id != step_id}, " "
+            )
     changed = msgspec.structs.replace(step, name=name, settings=encode_settings(settings, step.settings))
     return _replaced(flow, changed)
 
@@ -264,6 +307,14 @@ def _replaced(flow: Flow, step: Step) -> Flow:
     return msgspec.structs.replace(flow, steps=steps)
 
 
+def _with_ports(step: Step, of: str, moved: Mapping[str, str]) -> Step:
+    """The step, taking other ports of the step `of`."""
+    inputs = tuple(
+        Input(of, moved.get(entry.port, entry.port)) if entry.step == of else entry for entry in step.inputs
+    )
+    return msgspec.structs.replace(step, inputs=inputs)
+
+
 def _redirected(step: Step, old: Input, new: Input) -> Step:
     if old not in step.inputs:
         return step
@@ -274,15 +325,8 @@ def _redirected(step: Step, old: Input, new: Input) -> Step:
 
 def _free_id(flow: Flow, name: str) -> str:
     base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "step"
-    return _free(base, {step.id for step in flow.steps}, "-")
+    return free_name(base, {step.id for step in flow.steps}, "-")
 
 
 def _free_name(flow: Flow, name: str) -> str:
-    return _free(name, {step.name for step in flow.steps}, " ")
-
-
-def _free(wanted: str, taken: set[str], between: str) -> str:
-    name, number = wanted, 2
-    while name in taken:
-        name, number = f"{wanted}{between}{number}", number + 1
-    return name
+    return free_name(name, {step.name for step in flow.steps})

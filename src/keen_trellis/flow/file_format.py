@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 
 from keen_trellis.core.errors import FlowFileError
-from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.whole_file import whole_file
 
@@ -51,9 +51,12 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
     extra = tuple(
         (name, _dense(bytes(raw)))
         for name, raw in members.items()
-        if name not in ("format", "files", "steps")
+        if name not in ("format", "files", "steps", "filters")
     )
-    flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra)
+    filters = _decoded(members.get("filters", msgspec.Raw(b"[]")), tuple[SharedFilter, ...], content)
+    if len({entry.id for entry in filters}) < len(filters):
+        raise FlowFileError("Two shared filters have the same id.", remedy="Give one of them another.")
+    flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra, filters)
     list(flow.in_order())  # refuses a circle
     return flow
 
@@ -165,6 +168,8 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
     for step in flow.steps:
         settings = _with_paths(msgspec.json.decode(step.settings, type=Members), step.kind, kinds, relative)
         steps.append("\n".join(_step_lines(step, settings)))
+    if flow.filters:
+        lines += _list_lines("filters", (_compact(msgspec.json.encode(entry)) for entry in flow.filters), 2)
     lines += ['  "steps": [', ",\n".join(steps), "  ]"] if steps else ['  "steps": []']
     for name, value in flow.extra:
         lines[-1] += ","

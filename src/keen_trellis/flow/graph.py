@@ -36,12 +36,31 @@ class Step(msgspec.Struct, frozen=True):
     skipped: bool = False
 
 
+class SharedFilter(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A filter that is named once for the flow, and bound to rails by steps of the kind “shared-filter”.
+
+    is_: how it compares, as `core.filtering` names it.  values: with what, as text; without any, every row
+    stays.  apart: ids of sources that it is known not to reach, and need not.
+    """
+
+    id: str
+    name: str
+    is_: str = msgspec.field(name="is", default="one-of")
+    values: tuple[str, ...] = ()
+    apart: tuple[str, ...] = ()
+
+
 class Flow(msgspec.Struct, frozen=True):
     """The whole document. `files` are the absolute paths in the margin, in their order there."""
 
     files: tuple[str, ...] = ()
     steps: tuple[Step, ...] = ()
     extra: tuple[tuple[str, bytes], ...] = ()
+    filters: tuple[SharedFilter, ...] = ()
+
+    def shared_filter(self, filter_id: str) -> SharedFilter | None:
+        """The shared filter with this id, or None."""
+        return next((entry for entry in self.filters if entry.id == filter_id), None)
 
     def step(self, step_id: str) -> Step:
         """The step with this id; UsageError if there is none."""

@@ -50,7 +50,7 @@ def blend_members(blended: Blended, names: Sequence[str]) -> dict[str, Any]:
                 "name": name,
                 "groups": found.summary.rows,
                 "groups_used": int(found.used.sum()),
-                "rows_found": int((found.partner >= 0).sum()),
+                "rows_found": found.rows_found,
                 "rows_left_out": found.left_out,
                 "no_partner": found.summary.no_partner,
             }

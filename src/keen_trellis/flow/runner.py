@@ -8,14 +8,19 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+import msgspec
+
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
+from keen_trellis.flow.steps.blend import unused_number
 from keen_trellis.flow.steps.one_input import OneInputKind
+from keen_trellis.flow.steps.shared_filter import TieSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.wording import rows_called
 
 Made = TypeVar("Made")
 
@@ -84,6 +89,13 @@ class Runner:
             raise _no_port(step, entry.port)
         return result.ports[entry.port]
 
+    def settings(self, flow: Flow, step: Step) -> Any:
+        """The settings of a step; of a tie, with the shared filter that it ties."""
+        settings = self.kinds.settings(step)
+        if isinstance(settings, TieSettings):
+            return msgspec.structs.replace(settings, shared=flow.shared_filter(settings.filter))
+        return settings
+
     def snapshot(self, step: Step, task: Task | None = None) -> Snapshot:
         """The snapshot that a source step shows."""
         return self.snapshots.get(self.kinds.settings(step), task or Task())
@@ -91,7 +103,7 @@ class Runner:
     def shape(self, flow: Flow, entry: Input, task: Task | None = None) -> InputShape:
         """The name and fields at a port. Sources are read if they have not been; nothing is matched."""
         step = _existing(flow, entry)
-        kind, settings = self.kinds.of(step), self.kinds.settings(step)
+        kind, settings = self.kinds.of(step), self.settings(flow, step)
         shapes = self.input_shapes(flow, step, task)
         if step.skipped:
             return shapes[0]
@@ -118,7 +130,7 @@ class Runner:
     def _computed(self, flow: Flow, step_id: str, task: Task) -> tuple[StepResult, str]:
         task.checkpoint()
         step = flow.step(step_id)
-        kind, settings = self.kinds.of(step), self.kinds.settings(step)
+        kind, settings = self.kinds.of(step), self.settings(flow, step)
         inputs = self._inputs(flow, step, settings, task)
         if step.skipped:
             return StepResult({ROWS: inputs[0].table}), inputs[0].fingerprint
@@ -162,6 +174,9 @@ def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:
         return f"unmatched {inputs[0].name}"
     if port == "unmatched_right" and len(inputs) > 1:
         return f"unmatched {inputs[1].name}"
+    number = unused_number(port)
+    if number is not None and number + 1 < len(inputs):
+        return f"{inputs[number + 1].name} with no {rows_called(inputs[0].name)[0]}"
     if port == "passed_over":
         return f"passed over at {step_name}"
     return step_name

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.preparations import in_words
@@ -25,6 +26,11 @@ def rows_called(name: str) -> tuple[str, str]:
     if lower.endswith(("ches", "shes", "xes", "sses", "zes")):
         return plain[:-2], plain
     return plain[:-1], plain
+
+
+def groups_said(count: int) -> str:
+    """So many groups, in words."""
+    return "1 group" if count == 1 else f"{count:,} groups"
 
 
 def with_article(noun: str) -> str:
@@ -105,3 +111,27 @@ def fill_said(fields: Sequence[str], how: str, of: str) -> str:
         return f"leave out the rows in which {names} is empty"
     with_what = f"“{of}”" if how == "value" else of if how == "field" else f"that of {_FILLED_WITH[how]}"
     return f"fill {names} with {with_what}"
+
+
+def kept_of_blend(keep: Keep, name: str) -> tuple[str, str]:
+    """What a blend keeps of its main table, and what that means."""
+    one, many = rows_called(name)
+    return {
+        Keep.EVERY: (f"every {one}", "none is added, none is lost"),
+        Keep.FOUND: (f"the {many} that found something", "in at least one other table"),
+        Keep.GROUPS: (f"one row for each group of {many}", "with the groups' measures only"),
+        Keep.ALL_GROUPS: (f"one row for each group, of {many} or not", "also those that only others have"),
+    }[keep]
+
+
+def stands_said(stands: Stands, by: str, name: str) -> str:
+    """Where a group's measure stands among the rows of the table called `name`."""
+    one = rows_called(name)[0]
+    if stands is Stands.SPREAD:
+        return f"spread over the group by {by}" if by else "spread over the group in equal shares"
+    return f"on every {one} of the group" if stands is Stands.EVERY else f"on the first {one} of the group"
+
+
+def times_said(times: float) -> str:
+    """How often something is counted, on average."""
+    return f"{times:.1f} times" if times >= 1.05 else "more than once"

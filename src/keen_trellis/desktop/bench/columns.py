@@ -9,11 +9,14 @@ from PySide6.QtGui import QFontMetrics
 from keen_trellis.desktop.bench.cells import PAD
 from keen_trellis.desktop.bench.content import LEFT, LINK, RIGHT, Column, Content
 from keen_trellis.desktop.theme import font
+from keen_trellis.flow.blend_proposal import side_said
 
 GUTTER = 50
 NARROWEST, _WIDEST = 46, 260
 _LINK_LEAST, _LINK_MOST = 190, 420
 _MARK = 24
+_LEAST_ZONE = 150
+_WARNING = 54
 
 
 @dataclass(frozen=True)
@@ -29,6 +32,22 @@ class Zone:
     @property
     def right(self) -> int:
         return self.left + self.width
+
+
+def _side_by_side(columns: dict[str, tuple[int, ...]], wide: dict[str, int], room: int) -> list[Zone]:
+    """Zones beside each other: the first as wide as it is, at most what the others leave or a third."""
+    first, *others = columns
+    rest = sum(wide[name] for name in others)
+    widths = {first: min(wide[first], max(room - rest, int(room * 0.32)))}
+    left, weight = room - widths[first], max(rest, 1)
+    for number, name in enumerate(others):
+        share = left if number == len(others) - 1 else max(left * wide[name] // weight, _LEAST_ZONE)
+        widths[name], left, weight = share, left - share, max(weight - wide[name], 1)
+    zones, x = [], GUTTER
+    for name in columns:
+        zones.append(Zone(name, columns[name], x, max(widths[name], 0), wide[name]))
+        x += widths[name]
+    return zones
 
 
 class ColumnLayout:
@@ -47,11 +66,14 @@ class ColumnLayout:
         self._content, self.zones = content, []
         by_zone = {
             name: tuple(n for n, column in enumerate(content.columns) if column.zone == name)
-            for name in (LEFT, LINK, RIGHT)
+            for name in content.zones
         }
         wide = {name: sum(self.width(n) for n in columns) for name, columns in by_zone.items()}
         if not content.is_knot:
             self.zones = [Zone(LEFT, by_zone[LEFT], GUTTER, room, wide[LEFT])]
+            return
+        if LINK not in content.zones:
+            self.zones = _side_by_side(by_zone, wide, room)
             return
         link = min(wide[LINK], max(room // 2, 200))
         rest = room - link
@@ -90,9 +112,11 @@ class ColumnLayout:
 
     def _fitting_width(self, number: int, column: Column) -> int:
         metrics, head = QFontMetrics(font(12)), QFontMetrics(font(12, bold=True))
-        widest = head.horizontalAdvance(column.field.name) + 14
+        widest = head.horizontalAdvance(side_said(column.field.name)) + 14
         if column.other is None and self.begins_source(number):
             widest += _MARK
+        if column.field.name in self._content.warnings:
+            widest += _WARNING
         if column.other is not None:
             widest = max(widest, head.horizontalAdvance(column.other.name) + 14) + _MARK
         for part in self._content.parts:
@@ -107,6 +131,6 @@ class ColumnLayout:
     def begins_source(self, number: int) -> bool:
         """Whether a column's head carries its source's mark: its neighbour to the left is another's."""
         column, before = self._content.columns[number], self._content.columns[number - 1] if number else None
-        if before is None:
-            return False
+        if before is None or self._content.titles:
+            return False  # where each zone has a title, the mark stands there
         return before.zone != column.zone or before.field.origin != column.field.origin

@@ -18,6 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.blending import Keep
 from keen_trellis.core.insight.reason import Kind, Mend, Reason, Way
 from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.joining import MOST_RESULT_ROWS
@@ -39,6 +40,7 @@ _SAMPLED_FOR_GROUPS = 2_000
 _KEY_NAME = re.compile(r"(?:^|[\W_])(?:id|no|nr|number|code|key|year)$")
 
 LEFT, LINK, RIGHT = "left", "link", "right"
+NOTHING_FOUND = "found:0"  # the band of a blend whose rows found nothing
 MULTIPLYING_KINDS = (Kind.REPEATED, Kind.OVERLAP)
 UNMATCHED_KINDS = tuple(kind for kind in Kind if kind not in (*MULTIPLYING_KINDS, Kind.NOTHING_WRONG))
 
@@ -76,7 +78,7 @@ class Rows(ABC):
         return None
 
 
-class _OneSide(Rows):
+class OneSide(Rows):
     """Rows of one table: all of them, or those of an index vector."""
 
     def __init__(self, count: int, chosen: IndexVector | None, *, on_left: bool) -> None:
@@ -142,10 +144,10 @@ class Part:
 
 @dataclass(frozen=True)
 class Destination:
-    """Where a band's rows go, as a choice: the words, and the join type that it makes."""
+    """Where a band's rows go, as a choice: the words, and the join type or way to keep rows of it."""
 
     text: str
-    join_type: JoinType
+    goes: JoinType | Keep
 
 
 @dataclass
@@ -174,12 +176,21 @@ class Content:
     names: tuple[str, str] = ("", "")
     links: tuple[tuple[str, str], ...] = ()
     sorted_by: tuple[int, bool] | None = None  # column number, descending
+    titles: dict[str, tuple[str, str]] = field(
+        default_factory=dict
+    )  # by zone: a name, and what is said of it
+    warnings: dict[str, float] = field(default_factory=dict)  # by field: how often adding it up counts it
     _cells: Any = field(default=None, repr=False)
     _grouped: dict[Column, bool] = field(default_factory=dict, repr=False)
 
     @property
     def is_knot(self) -> bool:
         return self.match is not None
+
+    @property
+    def zones(self) -> tuple[str, ...]:
+        """The zones of its columns, from left to right."""
+        return (LEFT, LINK, RIGHT) if self.is_knot else (LEFT,)
 
     @property
     def parts(self) -> list[Part]:
@@ -213,9 +224,11 @@ class Content:
 
     def _is_grouped(self, column: Column) -> bool:
         if column not in self._grouped:
-            table = self.right if column.zone == RIGHT and self.right is not None else self.left
-            self._grouped[column] = looks_like_amounts(table, column.field)
+            self._grouped[column] = looks_like_amounts(self._table_of(column), column.field)
         return self._grouped[column]
+
+    def _table_of(self, column: Column) -> Table:
+        return self.right if column.zone == RIGHT and self.right is not None else self.left
 
     def _side(self, column: Column, left: IndexVector, right: IndexVector) -> Cells:
         if column.zone == RIGHT and self.right is not None:
@@ -272,6 +285,30 @@ class Content:
         """The left and right row at one place, -1 for none."""
         left, right = part.sides(np.array([place]))
         return int(left[0]), int(right[0])
+
+    def is_absent(self, zone: str, left: int, right: int) -> bool:
+        """Whether a zone has nothing to show of a row."""
+        return (zone == LEFT and left < 0) or (zone == RIGHT and right < 0)
+
+    def row_number(self, left: int, right: int) -> int:
+        """The number of a row in its table, from 0."""
+        return left if left >= 0 else right
+
+    def result_row(self, left: int, right: int) -> tuple[str, int] | None:
+        """The port of the step, and the row there, that a row is; None where it is told by its sides."""
+        return None
+
+    def entries(self, left: int, right: int) -> list[tuple[Table, int, str]]:
+        """The rows that one line shows, where more than a left and a right one are shown."""
+        return []
+
+    def destinations(self, band: Band, current: JoinType) -> list[Destination]:
+        """Where the rows of a band can go, as the join types that this makes."""
+        return destinations(self, band, current)
+
+    def destination_text(self, band: Band, current: JoinType) -> str:
+        """Where the rows of a band go now."""
+        return destination_text(self, band, current)
 
     def origins(self, part: Part, place: int) -> tuple[RowOrigin, ...]:
         """Where the row at one place stands in its sources."""
@@ -365,14 +402,14 @@ def _stretches(
 def table_content(table: Table) -> Content:
     """The rows of any step that is no knot."""
     columns = [Column(LEFT, entry) for entry in table.fields]
-    rows = Part("rows", "", _OneSide(table.rows, None, on_left=True))
+    rows = Part("rows", "", OneSide(table.rows, None, on_left=True))
     return Content(columns, [Band("rows", "", [rows])], table)
 
 
 def chosen_rows_content(table: Table, rows: IndexVector) -> Content:
     """Some rows of a table."""
     columns = [Column(LEFT, entry) for entry in table.fields]
-    part = Part("rows", "", _OneSide(len(rows), rows, on_left=True))
+    part = Part("rows", "", OneSide(len(rows), rows, on_left=True))
     return Content(columns, [Band("rows", "", [part])], table)
 
 
@@ -420,7 +457,7 @@ def knot_content(
     for key, name, rows, on_left in passed:
         if len(rows):
             title = f"Passed over · {counted(len(rows), name)} with a match"
-            part = Part(key, "", _OneSide(len(rows), rows, on_left=on_left))
+            part = Part(key, "", OneSide(len(rows), rows, on_left=on_left))
             bands.insert(-1, Band(key, title, [part], effect="another row was taken"))
     return Content(_knot_columns(settings, shapes), bands, left, right, match, names, links)
 
@@ -452,12 +489,12 @@ def _unmatched_parts(
         if entry.side == side and entry.kind in UNMATCHED_KINDS
     ]
     if not told:
-        return [Part(key, "", _OneSide(len(rows), rows, on_left=on_left))]
+        return [Part(key, "", OneSide(len(rows), rows, on_left=on_left))]
     return [
         Part(
             f"{key}:{entry.kind.value}:{entry.said}",
             _reason_text(entry, other_name),
-            _OneSide(entry.rows, entry.row_numbers, on_left=on_left),
+            OneSide(entry.rows, entry.row_numbers, on_left=on_left),
             reason=entry,
             starts_closed=number > 0,
         )
@@ -524,7 +561,7 @@ def _matched_by_mend(match: Match, settings: JoinSettings, explained: Explained 
             Part(
                 "matched",
                 f"{counts.pairs:,} pairs are too many to be listed",
-                _OneSide(0, None, on_left=True),
+                OneSide(0, None, on_left=True),
             )
         ]
     prepared = [entry.link.preparation for entry in settings.links if entry.link.preparation]

@@ -16,7 +16,9 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QAbstractScrollArea, QMenu, QScrollBar, QWidget
 
+from keen_trellis.core.blending import Stands
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.bench.columns import GUTTER, ColumnLayout, Zone
 from keen_trellis.desktop.bench.content import (
     BLOCK,
@@ -25,23 +27,24 @@ from keen_trellis.desktop.bench.content import (
     RIGHT,
     Content,
     Part,
-    destination_text,
-    destinations,
     mend_text,
 )
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, Lines, OpenStates
-from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT, GridPainter
+from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT, TITLE_HEIGHT, GridPainter
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.theme import font
+from keen_trellis.flow.wording import times_said
 
 _GRIP = 4
 
 
 class BenchGrid(QAbstractScrollArea):
-    """current_changed: the current line or column moved.  destination_chosen: a join type.
+    """current_changed: the current line or column moved.  destination_chosen: a join type, or a way to
+    keep rows.
 
     sort_wanted: column number, descending.  record_wanted: show all fields of the current row.
-    mend_wanted: a reason, and the mend of it to be made.
+    mend_wanted: a reason, and the mend of it to be made.  remedy_wanted: a measure, "" if the current field
+    needs none, and where it is to stand.
     """
 
     current_changed = Signal()
@@ -49,6 +52,7 @@ class BenchGrid(QAbstractScrollArea):
     sort_wanted = Signal(int, bool)
     record_wanted = Signal()
     mend_wanted = Signal(object, object)
+    remedy_wanted = Signal(str, object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -62,9 +66,9 @@ class BenchGrid(QAbstractScrollArea):
         self.join_type = JoinType.LEFT_OUTER
         self.columns = ColumnLayout()
         self._resizing: tuple[int, int, int] | None = None
-        self.bars = {name: QScrollBar(Qt.Orientation.Horizontal, self) for name in (LEFT, RIGHT)}
-        for bar in self.bars.values():
-            bar.valueChanged.connect(self.viewport().update)
+        self.bars: dict[str, QScrollBar] = {}
+        for name in (LEFT, RIGHT):
+            self._bar(name)
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
@@ -141,19 +145,36 @@ class BenchGrid(QAbstractScrollArea):
 
     # --- geometry ---
 
+    @property
+    def header_height(self) -> int:
+        """How high the head is: with a line of titles where each zone has one."""
+        titled = self.content is not None and bool(self.content.titles)
+        return HEADER_HEIGHT + (TITLE_HEIGHT if titled else 0)
+
     def _lay_zones(self) -> None:
         room = self.viewport().width() - GUTTER
         if self.content is None or room <= 0:
             return
         self.columns.lay(self.content, room)
         self._lay_bars()
-        page = max((self.viewport().height() - HEADER_HEIGHT) // LINE_HEIGHT, 1)
+        page = max((self.viewport().height() - self.header_height) // LINE_HEIGHT, 1)
         self.verticalScrollBar().setPageStep(page)
         self.verticalScrollBar().setRange(0, max(self.lines.count - page, 0))
         self.viewport().update()
 
+    def _bar(self, name: str) -> QScrollBar:
+        """The scroll bar of a zone."""
+        if name not in self.bars:
+            bar = self.bars[name] = QScrollBar(Qt.Orientation.Horizontal, self)
+            bar.setAccessibleName(f"Scroll the {name} fields")
+            bar.valueChanged.connect(self.viewport().update)
+        return self.bars[name]
+
     def _lay_bars(self) -> None:
         needed = False
+        for laid in self.columns.zones:
+            if laid.name != LINK:
+                self._bar(laid.name)
         shown = {zone.name: zone for zone in self.columns.zones}
         for name, bar in self.bars.items():
             zone = shown.get(name)
@@ -269,13 +290,13 @@ class BenchGrid(QAbstractScrollArea):
             return
         band = self.content.bands[band_number]
         menu = QMenu(self)
-        current = destination_text(self.content, band, self.join_type)
-        for destination in destinations(self.content, band, self.join_type):
+        current = self.content.destination_text(band, self.join_type)
+        for destination in self.content.destinations(band, self.join_type):
             action = menu.addAction(destination.text)
             action.setCheckable(True)
             action.setChecked(destination.text == current)
             action.triggered.connect(
-                lambda _=False, kind=destination.join_type: self.destination_chosen.emit(kind)
+                lambda _=False, goes=destination.goes: self.destination_chosen.emit(goes)
             )
         rect = self.chooser_rect(self.line_top(self._head_line(band_number)))
         menu.popup(self.viewport().mapToGlobal(rect.bottomLeft().toPoint() + QPoint(0, 2)))
@@ -432,7 +453,7 @@ class BenchGrid(QAbstractScrollArea):
         point = event.position().toPoint()
         if event.button() != Qt.MouseButton.LeftButton:
             return
-        if point.y() < HEADER_HEIGHT:
+        if point.y() < self.header_height:
             self._press_header(point)
             return
         number = self._line_at(point.y())
@@ -472,7 +493,7 @@ class BenchGrid(QAbstractScrollArea):
             self.columns.resize(number, width + point.x() - start)
             self._lay_zones()
             return
-        on_edge = point.y() < HEADER_HEIGHT and self._edge_at(point.x()) is not None
+        on_edge = point.y() < self.header_height and self._edge_at(point.x()) is not None
         self.viewport().setCursor(Qt.CursorShape.SplitHCursor if on_edge else Qt.CursorShape.ArrowCursor)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
@@ -498,7 +519,41 @@ class BenchGrid(QAbstractScrollArea):
         number = self._column_at(point.x())
         if number is not None:
             self.column = number
-            self._sort(number)
+            if self.is_warned(number) and point.y() > self.header_height - HEADER_HEIGHT:
+                self.open_remedies()
+            else:
+                self._sort(number)
+
+    # --- measures that must not be added up again ---
+
+    def is_warned(self, number: int) -> bool:
+        """Whether a column's measure stands on many rows, and says so in its head."""
+        return self.content is not None and self.content.columns[number].field.name in self.content.warnings
+
+    def open_remedies(self) -> None:
+        """Let the user choose what is done about a measure that would be counted many times."""
+        content = self.content
+        if content is None or not content.columns or not self.is_warned(self.column):
+            self.remedy_wanted.emit("", None)
+            return
+        field = content.columns[self.column].field
+        menu = QMenu(self)
+        title = menu.addAction(f"Adding up {field.name} counts it {times_said(content.warnings[field.name])}")
+        title.setEnabled(False)
+        for stands, said in (
+            (Stands.SPREAD, "Spread it over the rows of its group"),
+            (Stands.FIRST, "Show it once"),
+        ):
+            if stands is Stands.SPREAD and field.type not in (FieldType.INTEGER, FieldType.DECIMAL):
+                continue
+            action = menu.addAction(said)
+            action.triggered.connect(lambda _=False, place=stands: self.remedy_wanted.emit(field.name, place))
+        sort = menu.addAction("Sort by it")
+        sort.triggered.connect(lambda: self._sort(self.column))
+        lefts = [
+            left for zone in self.columns.zones for n, left, _ in self.column_lefts(zone) if n == self.column
+        ]
+        menu.popup(self.viewport().mapToGlobal(QPoint(lefts[0], self.header_height)))
 
     def _edge_at(self, x: int) -> int | None:
         for zone in self.columns.zones:
@@ -522,10 +577,10 @@ class BenchGrid(QAbstractScrollArea):
             self.column = number
 
     def _line_at(self, y: int) -> int | None:
-        if y < HEADER_HEIGHT:
+        if y < self.header_height:
             return None
         top = self.verticalScrollBar().value()
-        row = (y - HEADER_HEIGHT) // LINE_HEIGHT
+        row = (y - self.header_height) // LINE_HEIGHT
         if row == 0:
             sticky = self.sticky_head(top)
             if sticky is not None:
@@ -537,7 +592,7 @@ class BenchGrid(QAbstractScrollArea):
         """Where a line stands, in pixels from the viewport's top."""
         top = self.verticalScrollBar().value()
         sticky = self.sticky_head(top)
-        return HEADER_HEIGHT + (0 if number == sticky else (number - top) * LINE_HEIGHT)
+        return self.header_height + (0 if number == sticky else (number - top) * LINE_HEIGHT)
 
     def sticky_head(self, top: int) -> int | None:
         """The band head that stays at the top while its rows scroll under it."""
@@ -563,7 +618,7 @@ class BenchGrid(QAbstractScrollArea):
         metrics = QFontMetrics(font(11.5))
         return max(
             (
-                metrics.horizontalAdvance(destination_text(self.content, b, self.join_type))
+                metrics.horizontalAdvance(self.content.destination_text(b, self.join_type))
                 for b in self.content.bands
             ),
             default=0,

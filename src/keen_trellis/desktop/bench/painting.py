@@ -14,28 +14,30 @@ from keen_trellis.desktop.bench.cells import (
     paint_cell,
     paint_raw,
 )
-from keen_trellis.desktop.bench.columns import GUTTER
+from keen_trellis.desktop.bench.columns import GUTTER, Zone
 from keen_trellis.desktop.bench.content import (
     BLOCK,
     LEFT,
     LINK,
+    NOTHING_FOUND,
     RIGHT,
     Band,
     Cell,
     Column,
     Content,
     Part,
-    destination_text,
 )
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, Line
 from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.desktop.trellis.signs import draw_part
+from keen_trellis.flow.blend_proposal import side_said
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.bench.grid import BenchGrid
 
 LINE_HEIGHT = 24
 HEADER_HEIGHT = 30
+TITLE_HEIGHT = 24
 
 
 class GridPainter:
@@ -56,14 +58,15 @@ class GridPainter:
                 painter.fillRect(QRect(zone.left, 0, zone.width, area.height()), chosen.link)
         self._zone_edges(area)
         top = grid.verticalScrollBar().value()
-        visible = (area.height() - HEADER_HEIGHT) // LINE_HEIGHT + 2
+        head = grid.header_height
+        visible = (area.height() - head) // LINE_HEIGHT + 2
         low, high = sorted((grid.anchor, grid.current))
         for number in range(top, min(top + visible, grid.lines.count)):
-            y = HEADER_HEIGHT + (number - top) * LINE_HEIGHT
+            y = head + (number - top) * LINE_HEIGHT
             self._line(number, y, chosen_row=low <= number <= high)
         sticky = grid.sticky_head(top)
         if sticky is not None:
-            self._line(sticky, HEADER_HEIGHT, chosen_row=False)
+            self._line(sticky, head, chosen_row=False)
         self._header()
 
     def _line(self, number: int, y: int, *, chosen_row: bool) -> None:
@@ -88,12 +91,14 @@ class GridPainter:
         painter = self._painter
         chosen = theme()
         painter.fillRect(rect, chosen.band)
-        goes = destination_text(self._content, band, self._grid.join_type)
+        goes = self._content.destination_text(band, self._grid.join_type)
         left_out = goes == "left out"
         sign = QRectF(16, rect.top() + 6, 16, 12)
         left, right = self._side_colour(LEFT), self._side_colour(RIGHT)
         sides = {"unmatched_left": left, "passed_left": left, "unmatched_right": right, "passed_right": right}
-        colour = sides.get(band.key)
+        colour = self._zone_colour(band.key) if band.key in self._content.zones else sides.get(band.key)
+        if band.key == NOTHING_FOUND:
+            colour = self._zone_colour(LEFT)
         draw_part(painter, sign, colour, kept=True)
         paint_arrow(painter, 41, rect.center().y(), is_open=band.key not in self._grid.states.closed)
         painter.setFont(font(12.5, bold=True))
@@ -165,14 +170,14 @@ class GridPainter:
         left_row, right_row = self._content.row_sides(part, line.place)
         painter.setFont(font(10.5))
         painter.setPen(chosen.soft)
-        number = left_row if left_row >= 0 else right_row
+        number = self._content.row_number(left_row, right_row)
         gutter = QRectF(0, rect.top(), GUTTER - 8, rect.height())
         painter.drawText(
             gutter, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, f"{number + 1:,}"
         )
         painter.setFont(font(12))
         for zone in self._grid.columns.zones:
-            absent_side = (zone.name == LEFT and left_row < 0) or (zone.name == RIGHT and right_row < 0)
+            absent_side = self._content.is_absent(zone.name, left_row, right_row)
             painter.save()
             painter.setClipRect(QRectF(zone.left, rect.top(), zone.width, rect.height()))
             if absent_side and zone.columns:
@@ -214,27 +219,49 @@ class GridPainter:
             paint_raw(painter, right, cell.other, Qt.AlignmentFlag.AlignLeft)
 
     def _header(self) -> None:
-        painter = self._painter
-        chosen = theme()
-        width = self._grid.viewport().width()
-        painter.fillRect(QRect(0, 0, width, HEADER_HEIGHT), chosen.ground)
-        for zone in self._grid.columns.zones:
+        painter, chosen = self._painter, theme()
+        grid, width = self._grid, self._grid.viewport().width()
+        height, top = grid.header_height, grid.header_height - HEADER_HEIGHT
+        painter.fillRect(QRect(0, 0, width, height), chosen.ground)
+        for zone in grid.columns.zones:
             painter.save()
             if zone.name == LINK:
-                painter.fillRect(QRect(zone.left, 0, zone.width, HEADER_HEIGHT), chosen.link)
-            painter.setClipRect(QRect(zone.left, 0, zone.width, HEADER_HEIGHT))
-            for number, left, column_width in self._grid.column_lefts(zone):
-                self._column_head(QRectF(left, 0, column_width, HEADER_HEIGHT), number)
+                painter.fillRect(QRect(zone.left, 0, zone.width, height), chosen.link)
+            painter.setClipRect(QRect(zone.left, 0, zone.width, height))
+            if zone.name in self._content.titles:
+                self._zone_title(zone, *self._content.titles[zone.name])
+            for number, left, column_width in grid.column_lefts(zone):
+                self._column_head(QRectF(left, top, column_width, HEADER_HEIGHT), number)
             painter.restore()
-        self._zone_edges(QRect(0, 0, width, HEADER_HEIGHT))
+        self._zone_edges(QRect(0, 0, width, height))
         painter.setPen(QPen(chosen.line, 1))
-        painter.drawLine(0, HEADER_HEIGHT - 1, width, HEADER_HEIGHT - 1)
-        if self._grid.columns.zones and self._grid.columns.zones[0].columns:
-            mark = self._grid.marks.get(
-                self._content.columns[self._grid.columns.zones[0].columns[0]].field.origin
-            )
+        painter.drawLine(0, height - 1, width, height - 1)
+        if grid.columns.zones and grid.columns.zones[0].columns and not self._content.titles:
+            mark = grid.marks.get(self._content.columns[grid.columns.zones[0].columns[0]].field.origin)
             if mark is not None:
                 draw_mark(painter, QRectF(16, 7, 22, 16), mark.letters, chosen.hue(mark.hue))
+
+    def _zone_title(self, zone: Zone, name: str, said: str) -> None:
+        """A table's mark and name, and what became of its rows."""
+        painter, chosen = self._painter, theme()
+        left = zone.left + PAD
+        origins = [self._content.columns[number].field.origin for number in zone.columns]
+        mark = next((self._grid.marks[origin] for origin in origins if origin in self._grid.marks), None)
+        if mark is not None:
+            draw_mark(painter, QRectF(left, 6, 21, 15), mark.letters, chosen.hue(mark.hue))
+            left += 27
+        painter.setFont(font(12, bold=True))
+        painter.setPen(chosen.ink)
+        room = zone.right - left - PAD
+        metrics, elide = QFontMetrics(painter.font()), Qt.TextElideMode.ElideMiddle
+        shown = metrics.elidedText(name, elide, int(room * 0.5))
+        painter.drawText(QRectF(left, 3, room, TITLE_HEIGHT - 2), Qt.AlignmentFlag.AlignVCenter, shown)
+        left += metrics.horizontalAdvance(shown) + 12
+        painter.setFont(font(11))
+        painter.setPen(chosen.soft)
+        room = zone.right - left - PAD
+        shown = QFontMetrics(painter.font()).elidedText(said, Qt.TextElideMode.ElideLeft, int(room))
+        painter.drawText(QRectF(left, 3, room, TITLE_HEIGHT - 2), Qt.AlignmentFlag.AlignVCenter, shown)
 
     def _column_head(self, box: QRectF, number: int) -> None:
         """A column's name, with its source's mark where that is another than its neighbour's."""
@@ -251,11 +278,18 @@ class GridPainter:
         mark = self._grid.marks.get(column.field.origin) if self._grid.columns.begins_source(number) else None
         inner = box.adjusted(PAD, 0, -PAD, 0)
         if mark is not None:
-            draw_mark(painter, QRectF(inner.left(), 8, 18, 14), mark.letters, chosen.hue(mark.hue))
+            draw_mark(
+                painter, QRectF(inner.left(), inner.top() + 8, 18, 14), mark.letters, chosen.hue(mark.hue)
+            )
             inner.setLeft(inner.left() + 22)
+        if self._grid.is_warned(number):
+            painter.setPen(chosen.alarm)
+            arrow = f"  ×{self._content.warnings[column.field.name]:.1f} ▾"
         align = Qt.AlignmentFlag.AlignRight if column.is_number else Qt.AlignmentFlag.AlignLeft
         metrics = QFontMetrics(painter.font())
-        text = metrics.elidedText(column.field.name + arrow, Qt.TextElideMode.ElideMiddle, int(inner.width()))
+        text = metrics.elidedText(
+            side_said(column.field.name) + arrow, Qt.TextElideMode.ElideMiddle, int(inner.width())
+        )
         painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | align, text)
 
     def _link_head(self, box: QRectF, column: Column, arrow: str) -> None:
@@ -290,6 +324,8 @@ class GridPainter:
             if zone.name == LINK:
                 painter.drawLine(zone.left, area.top(), zone.left, area.bottom())
                 painter.drawLine(zone.right, area.top(), zone.right, area.bottom())
+            elif zone.name in self._content.titles and zone.left > GUTTER:
+                painter.drawLine(zone.left, area.top(), zone.left, area.bottom())
 
     def _cursor(self, rect: QRectF) -> None:
         painter = self._painter
@@ -297,6 +333,12 @@ class GridPainter:
             painter.setPen(QPen(theme().accent, 1.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(rect.adjusted(1, 1, -2, -1))
+
+    def _zone_colour(self, name: str) -> QColor:
+        """The hue of the table that a zone shows."""
+        fields = [column.field for column in self._content.columns if column.zone == name]
+        mark = next((self._grid.marks[f.origin] for f in fields if f.origin in self._grid.marks), None)
+        return theme().hue(mark.hue).mark if mark is not None else theme().soft
 
     def _side_colour(self, zone: str) -> QColor:
         """The hue of the table of one side, by its link field."""

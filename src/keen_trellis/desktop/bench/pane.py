@@ -17,12 +17,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import RowOrigin
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.attention import needs
 from keen_trellis.desktop.bench.attention import AttentionView
+from keen_trellis.desktop.bench.blend import BlendContent
 from keen_trellis.desktop.bench.changes import ChangesView
 from keen_trellis.desktop.bench.changes import Rows as ChangedRows
 from keen_trellis.desktop.bench.clusters import Clustering, ClustersView
@@ -39,11 +41,13 @@ from keen_trellis.desktop.bench.mending import Mending
 from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
 from keen_trellis.desktop.bench.review import ReviewView
+from keen_trellis.desktop.bench.slat import SlatView
 from keen_trellis.desktop.bench.tracing import Following, TraceView
 from keen_trellis.desktop.bench.typed import TypingView
 from keen_trellis.desktop.bench.types import TypesView
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.explaining import Explanations
+from keen_trellis.desktop.filters import filters_said, reaches, selected_filter, why_rows_stay
 from keen_trellis.desktop.marks import marks_of
 from keen_trellis.desktop.sentence.choices import side_colours
 from keen_trellis.desktop.theme import font, theme
@@ -62,11 +66,13 @@ class BenchPane(QWidget):
     """Follows the document's selection. origin_changed: where the current row stands in its sources.
 
     field_wanted: a source's step and the field of it that is to be changed.  row_settled: what a raw row
-    is to be, and its number.
+    is to be, and its number.  tie_wanted: the source of a rail that the selected filter is to be tied to, and
+    the tie that is there already.
     """
 
     origin_changed = Signal(str)
     field_wanted = Signal(str, str)
+    tie_wanted = Signal(str, str)
     row_settled = Signal(str, int)
 
     def __init__(self, document: Document, parent: QWidget | None = None) -> None:
@@ -91,6 +97,7 @@ class BenchPane(QWidget):
         self.trace = TraceView()
         self.clusters = ClustersView()
         self.attention = AttentionView()
+        self.slat = SlatView()
         self.guards = GuardsView()
         self.guarding = Guarding(document, self.guards)
         self._following = Following(document, self.grid, self.trace)
@@ -118,6 +125,7 @@ class BenchPane(QWidget):
             self.trace,
             self.clusters,
             self.attention,
+            self.slat,
         )
         for widget in (self.grid, self.message, *self._panels):
             self._stack.addWidget(widget)
@@ -132,6 +140,7 @@ class BenchPane(QWidget):
         self.grid.sort_wanted.connect(self._sort)
         self.grid.destination_chosen.connect(self._change_type)
         self.grid.mend_wanted.connect(self.mending.mend)
+        self.grid.remedy_wanted.connect(self._remedy)
         self.mending.review_wanted.connect(lambda: self._show_panel(self.review))
         self._following.shown.connect(lambda: self._show_panel(self.trace))
         self._following.wanted.connect(self._go_to)
@@ -149,6 +158,7 @@ class BenchPane(QWidget):
         self.changes.step_wanted.connect(self._leave_for)
         self.changes.rows_wanted.connect(self._show_changed_rows)
         self.typing.changed.connect(self._keep_typed)
+        self.slat.wanted.connect(self.tie_wanted)
         document.compared.connect(self.show_changes)
         document.selected.connect(self.refresh)
         document.outcomes_changed.connect(self.refresh)
@@ -181,6 +191,9 @@ class BenchPane(QWidget):
         if self._panel_stays(selection, outcome):
             return
         self.banner.hide()
+        if selection.slat:
+            self._show_slat()
+            return
         if not selection:
             empty = not self._document.margin_files()
             self._say(
@@ -252,9 +265,14 @@ class BenchPane(QWidget):
         if step is not None and is_knot and selection.port == ROWS:
             settings = KINDS.settings(step)
             self.grid.show_type(settings.join_type)
+        is_blend = step is not None and result.blended is not None and selection.port == ROWS
         reasons = self._explanations.of(outcome) if settings else None
         # A knot's rows follow from its match and its fields, not from its join type.
-        same = (result.match, settings.links, settings.keep, settings.bring, reasons) if settings else table
+        same: object = table
+        if settings is not None:
+            same = (result.match, settings.links, settings.keep, settings.bring, reasons)
+        if is_blend and step is not None:
+            same = (result.blended, step.settings, outcome.inputs, filters_said(self._document, step))
         if same == self._shown_for and selection == self._shown_selection:
             if self._stack.currentWidget() is self.message:
                 self._stack.setCurrentWidget(self.grid)
@@ -265,6 +283,9 @@ class BenchPane(QWidget):
         if settings is not None:
             left, right = outcome.tables
             content = knot_content(settings, outcome.inputs, left, right, result, reasons)
+        elif is_blend and step is not None and result.blended is not None:
+            reached = filters_said(self._document, step)
+            content = BlendContent(KINDS.settings(step), outcome.inputs, result.blended, reached)
         self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
         if step == self._document.flow.find(selection.step):
             self._show_gained(reasons)
@@ -444,6 +465,21 @@ class BenchPane(QWidget):
         self._close_panel()
         self._document.select(selection)
 
+    # --- shared filters ---
+
+    def _show_slat(self) -> None:
+        shared = selected_filter(self._document)
+        if shared is None:
+            return
+        why = [
+            f"{self._document.flow.step(step).name}: {said}"
+            for step, said in why_rows_stay(self._document, shared)
+        ]
+        self.slat.show_reaches(shared, reaches(self._document, shared), why)
+        self._shown_for, self._shown_selection = None, self._document.selection
+        self._stack.setCurrentWidget(self.slat)
+        self.origin_changed.emit("")
+
     # --- clusters and tracing ---
 
     def show_clusters(self) -> None:
@@ -546,8 +582,17 @@ class BenchPane(QWidget):
         self.grid.viewport().update()
         self._tell_origin()
 
-    def _change_type(self, kind: JoinType) -> None:
-        editing.change_join_type(self._document, self._document.selection.step, kind)
+    def _change_type(self, kind: JoinType | Keep) -> None:
+        if isinstance(kind, Keep):
+            editing.keep_of_blend(self._document, self._document.selection.step, kind)
+        else:
+            editing.change_join_type(self._document, self._document.selection.step, kind)
+
+    def _remedy(self, name: str, stands: Stands | None) -> None:
+        if stands is None:
+            self._document.said.emit("The current field may be added up as it is.")
+        else:
+            editing.place_measures(self._document, self._document.selection.step, [name], stands)
 
     def open_find(self) -> None:
         """Open the line for finding."""

@@ -37,6 +37,8 @@ class Entry:
 def entries_of(content: Content, part: Part, place: int) -> tuple[list[Entry], str]:
     """The row at a place and its partners, whole, and how many partners are not shown."""
     left, right = content.row_sides(part, place)
+    if beside := content.entries(left, right):
+        return [_entry(table, row, name) for table, row, name in beside], ""
     if content.match is None or content.right is None:
         return [_entry(content.left, left, "")], ""
     entries: list[Entry] = []

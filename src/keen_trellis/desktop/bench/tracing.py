@@ -78,6 +78,10 @@ class Following(QObject):
         def work(task: Task) -> tuple[list[Trace], list[Trace]]:
             if step.kind == SourceKind.name:
                 return [], forward(runner, flow, step.id, sides[0], task)
+            at = content.result_row(*sides)
+            if at is not None:
+                field = column.field.name if column is not None else ""
+                return back(runner, flow, step.id, *at, task, field), []
             if not content.is_knot:
                 field = column.field.name if column is not None else ""
                 return back(runner, flow, step.id, selection.port, sides[0], task, field), []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from PySide6.QtGui import QColor
 
@@ -92,6 +93,18 @@ def preparation_choices(link: LinkSettings) -> list[Choice]:
         found.append(Choice(BLANKS, "a blank matches a blank", ticked=link.blank_matches_blank))
     found.append(Choice(CORRECT, "correct single values …", "read this as that", ticked=bool(link.correct)))
     return found
+
+
+def preparation_chosen(link: LinkSettings, keys: Sequence[Any]) -> dict[str, Any]:
+    """The settings that the ticked ones among `preparation_choices` make."""
+    kinds = [key.removeprefix("as ") for key in keys if isinstance(key, str) and key.startswith("as ")]
+    # The one that was ticked last wins: a link compares as one type.
+    now = [kind for kind in kinds if kind != link.compare_as] or kinds
+    return {
+        "ignore": tuple(key for key in keys if isinstance(key, str) and not key.startswith("as ")),
+        "compare_as": now[0] if now else "",
+        "blank_matches_blank": BLANKS in keys and link.operator in ("=", "<>"),
+    }
 
 
 def operator_choices() -> list[Choice]:

@@ -46,7 +46,7 @@ _CHOICE = Qt.ItemDataRole.UserRole
 class Choice:
     """One line. detail: to its right.  sign: a join type whose sign stands before it.
 
-    ticked: None for a line that cannot be ticked.
+    ticked: None for a line that cannot be ticked.  letter: chooses it in a numbered list.
     """
 
     key: Any
@@ -55,6 +55,7 @@ class Choice:
     sign: JoinType | None = None
     ticked: bool | None = None
     hues: tuple[QColor, QColor] | None = None
+    letter: str = ""
 
 
 class Chooser(QFrame):
@@ -241,9 +242,14 @@ class Chooser(QFrame):
             return True
         if self._numbered and Qt.Key.Key_0 <= key <= Qt.Key.Key_9:
             place = (key - Qt.Key.Key_1) % 10  # 0 stands for the tenth
-            if place < len(self._choices):
+            if place < len(self._choices) and not self._choices[place].letter:
                 self._choose(self._choices[place])
             return True
+        if self._numbered and event.text():
+            lettered = [entry for entry in self._choices if entry.letter == event.text().upper()]
+            if lettered:
+                self._choose(lettered[0])
+                return True
         if watched is self.list and event.text().isprintable() and event.text() and self.filter.isVisible():
             self.filter.setFocus()
             self.filter.setText(event.text())
@@ -292,7 +298,9 @@ class _Lines(QStyledItemDelegate):
         if self._numbered:
             painter.setPen(chosen.soft)
             painter.drawText(
-                QRectF(x, rect.top(), 14, rect.height()), Qt.AlignmentFlag.AlignVCenter, str(index.row() + 1)
+                QRectF(x, rect.top(), 14, rect.height()),
+                Qt.AlignmentFlag.AlignVCenter,
+                choice.letter or str(index.row() + 1),
             )
             x += 22
         if choice.sign is not None and choice.hues is not None:

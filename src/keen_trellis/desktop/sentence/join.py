@@ -21,7 +21,6 @@ from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.accepted import AcceptedValues
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
-    BLANKS,
     BOTH_LINKS,
     CORRECT,
     NAME_ALL,
@@ -32,12 +31,14 @@ from keen_trellis.desktop.sentence.choices import (
     merge_choices,
     operator_choices,
     preparation_choices,
+    preparation_chosen,
     question_choices,
     take_choices,
     take_words,
 )
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.sentence.instead import Instead
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
@@ -51,9 +52,8 @@ if TYPE_CHECKING:
     from keen_trellis.desktop.sentence.pane import SentencePane
 
 _LINKS_SHOWN = 2
-_REMOVE = object()
+_REMOVE, _LINK_FIRST = object(), object()
 # Choices of the question list that are no join type.
-_STACK, _LINK_FIRST = object(), object()
 
 
 class JoinSentence:
@@ -385,11 +385,11 @@ class JoinSentence:
         *,
         anchor: QWidget | None = None,
         title: str = "",
-        instead: Callable[[], None] | None = None,
+        instead: Sequence[Instead] = (),
     ) -> None:
         """Open the list of questions; their counts are filled in as soon as they are known.
 
-        instead: for a knot that was just made: puts one table's rows below the other's in its place.
+        instead: for a knot that was just made: what could be made of the two rails in its place.
         """
         outcome = self._document.outcome(step_id)
         current = editing.join_settings(self._document, step_id).join_type
@@ -399,16 +399,16 @@ class JoinSentence:
             found = [Choice(_LINK_FIRST, "join them, by link fields that are chosen now")]
             if not unlinked:
                 found = question_choices(self._document, step_id, outcome)
-            return [*found, _union_choice(outcome)] if instead is not None else found
+            return [*found, *(entry.choice(outcome) for entry in instead)]
 
         chooser = Chooser(choices(outcome), self._pane, title=title, current=current, numbered=True)
         chooser.follow(lambda: choices(self._document.outcome(step_id)))
         self._document.outcomes_changed.connect(chooser.reload)
 
         def chosen(kind: object) -> None:
-            if kind is _STACK and instead is not None:
+            if isinstance(kind, Instead):
                 self._document.drop_last_edit()
-                instead()
+                kind.make()
             elif isinstance(kind, JoinType):
                 editing.change_join_type(self._document, step_id, kind)
 
@@ -416,7 +416,7 @@ class JoinSentence:
             chooser,
             anchor or self._pane.view,
             chosen=chosen,
-            dismissed=self._document.drop_last_edit if instead is not None else None,
+            dismissed=self._document.drop_last_edit if instead else None,
             at=None if anchor else QPoint(240, 4),
         )
 
@@ -437,12 +437,7 @@ class JoinSentence:
 
     def _prepare(self, step: Step, number: int, keys: list[Any]) -> None:
         link = editing.join_settings(self._document, step.id).links[number]
-        chosen = [key.removeprefix("as ") for key in keys if isinstance(key, str) and key.startswith("as ")]
-        # The one that was ticked last wins: a link compares as one type.
-        now = [kind for kind in chosen if kind != link.compare_as] or chosen
-        blanks = BLANKS in keys and link.operator in ("=", "<>")
-        names = tuple(key for key in keys if isinstance(key, str) and not key.startswith("as "))
-        changes = {"ignore": names, "compare_as": now[0] if now else "", "blank_matches_blank": blanks}
+        changes = preparation_chosen(link, keys)
         if CORRECT not in keys:
             changes["correct"] = ()
         self._set_link(step, number, **changes)
@@ -575,15 +570,6 @@ class JoinSentence:
         elif outcome.result is not None:
             items.append(Word(f"{outcome.result.rows.rows:,} rows."))
         return [*items, Chip("match by fields instead", back, "Link fields", doing=True)]
-
-
-def _union_choice(outcome: Outcome | None) -> Choice:
-    """To put one table's rows below the other's, instead of joining them."""
-    if outcome is None or len(outcome.inputs) != 2:
-        return Choice(_STACK, "all rows of both, one below the other", "union")
-    names = [rows_called(shape.name)[1] for shape in outcome.inputs]
-    rows = sum(table.rows for table in outcome.tables)
-    return Choice(_STACK, f"all {names[0]}, and all {names[1]} below them", f"{rows:,} rows · union")
 
 
 def fields_named(settings: JoinSettings) -> tuple[set[str], set[str]]:

@@ -14,10 +14,12 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome, Selection
+from keen_trellis.desktop.sentence.blend import BlendSentence
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.join import JoinSentence
 from keen_trellis.desktop.sentence.on_rail import SentencePart
+from keen_trellis.desktop.sentence.slat import SlatSentence, TieSentence
 from keen_trellis.desktop.sentence.source import SourceSentence
 from keen_trellis.desktop.sentence.union import UnionSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
@@ -26,8 +28,10 @@ from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.shared_filter import SharedFilterKind
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import counted, rows_called
@@ -43,7 +47,8 @@ class SentencePane(QWidget):
     """write_wanted: an output's step id.  path_wanted: the step whose file is to be chosen anew.
 
     raw_wanted, typing_wanted: the raw cells, or the rows typed in, are to be shown.  password_wanted: the
-    address that asks for one.  moved: a step's id, and the file to use from now on.
+    address that asks for one.  moved: a step's id, and the file to use from now on.  blend_wanted: another
+    table is to be blended into the selected one.
     """
 
     write_wanted = Signal(str)
@@ -54,6 +59,7 @@ class SentencePane(QWidget):
     types_wanted = Signal()
     password_wanted = Signal(str)
     moved = Signal(str, str)
+    blend_wanted = Signal()
 
     def __init__(self, document: Document, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -62,8 +68,11 @@ class SentencePane(QWidget):
         self.view = SentenceView()
         self.source = SourceSentence(document, self)
         self.join = JoinSentence(document, self)
+        self.slat = SlatSentence(document, self)
         kinds: dict[str, type[SentencePart]] = {entry.kind: entry.sentence for entry in RAIL_STEPS}
         kinds[UnionKind.name] = UnionSentence
+        kinds[BlendKind.name] = BlendSentence
+        kinds[SharedFilterKind.name] = TieSentence
         self._of_kinds = {name: kind(document, self) for name, kind in kinds.items()}
         self._to_begin = ""
         layout = QVBoxLayout(self)
@@ -139,6 +148,9 @@ class SentencePane(QWidget):
         selection = self._document.selection
         if selection.is_stump:
             return self._stump_items(selection)
+        shared = self._document.flow.shared_filter(selection.slat)
+        if shared is not None:
+            return self.slat.shown(shared)
         step = self._document.flow.find(selection.step)
         if step is None:
             if not self._document.margin_files():

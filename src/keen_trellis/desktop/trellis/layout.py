@@ -1,206 +1,77 @@
 """Where everything in the trellis stands: lanes, columns, sizes and words, computed from the flow.
 
-Knows no painter. Lengths are in pixels, from the upper left corner of the trellis.
+Knows no painter.
 """
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.core.insight.proposal import percent
-from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.document import Document, Outcome, Selection
-from keen_trellis.desktop.marks import Mark, first_source, marks_of
+from keen_trellis.desktop.marks import Mark, marks_of
+from keen_trellis.desktop.trellis.knots import Cut, cut, sized
+from keen_trellis.desktop.trellis.lanes import Lane, arranged, lanes_of
+from keen_trellis.desktop.trellis.shapes import (
+    BEAD,
+    KNOT_WIDTH,
+    LINE,
+    MARGIN_WIDTH,
+    MATCHED_PART,
+    Bead,
+    End,
+    FileLine,
+    Head,
+    Knot,
+    Layout,
+    Part,
+    Point,
+    Rail,
+    Slat,
+    Stub,
+    Stump,
+    Tie,
+    Words,
+)
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.guarding import Checked
+from keen_trellis.flow.shared_filters import filter_said, tie_of, unreached
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKind, JoinSettings
+from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendKind, unused_number
+from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.steps.union import UnionKind
-from keen_trellis.flow.wording import question
 from keen_trellis.sources.locations import TYPED
 
-MARGIN_WIDTH = 208
-KNOT_WIDTH = 26
-KNOT_HEIGHT = 80
-KNOT_ABOVE = 24
-LANE = 32
-ROOM_BELOW_KNOT = 46
-ROOM_ABOVE_KNOT = 10
-LINE = 20
-# Two lanes with knots: the lower one's captions stay clear of the upper one's knots and stubs.
-_BETWEEN_KNOT_LANES = 126
-SMALLEST_PART = 6
+# With more steps than this the lanes are low, but for the one where the selection is.
+MOST_ROOMY = 16
 _END_ROOM = 176
-_COLUMN_LEAST = 210
 _MOST_STUMPS = 6
 _STUB = 48
-_BEAD_ROOM = 124
-BEAD = 7.0
-_BEND = 60
-MATCHED_PART = "matched"
-OF_RAIL = "rows:"
+_BEFORE_KNOT = 90
+_HEAD_ROOM = 30  # for the labels of slats
 
 
 @dataclass(frozen=True)
-class FileLine:
-    """A file's name in the margin; alarm: it cannot be read."""
+class _Sizes:
+    """How much room things want. above, below: from the middle of a lane with a knot, a bead, nothing."""
 
-    path: str
-    y: float
-    text: str
-    alarm: str = ""
-
-
-@dataclass(frozen=True)
-class Head:
-    """Where a rail begins."""
-
-    selection: Selection
-    y: float
-    name: str
-    mark: Mark
-    count: str
-    alarm: bool
+    column: float
+    bead_room: float
+    slat_room: float
+    bend: float
+    knot_above: float
+    knot_height: float
+    of_knot: tuple[float, float]
+    of_bead: tuple[float, float]
+    of_rail: tuple[float, float]
 
 
-@dataclass(frozen=True)
-class Stump:
-    """A table of a file that no rail begins at."""
-
-    selection: Selection
-    y: float
-    name: str
-    count: str
-
-
-@dataclass(frozen=True)
-class Rail:
-    """A band from one point to another. hue: None for a joined rail; rows: -1 where not known."""
-
-    selection: Selection
-    start: tuple[float, float]
-    end: tuple[float, float]
-    hue: int | None
-    rows: int
-    open_end: bool
-
-    @property
-    def thickness(self) -> float:
-        return thickness(self.rows)
-
-
-@dataclass(frozen=True)
-class Part:
-    """One part of a knot, from `top` to `bottom`: unmatched left, matched, unmatched right; a rail's rows."""
-
-    name: str
-    top: float
-    bottom: float
-    kept: bool
-    rows: int
-
-
-@dataclass(frozen=True)
-class Knot:
-    """A join. Its parts are empty while its match is not known. short: its detail where `room` is scarce."""
-
-    step: str
-    x: float
-    y: float
-    parts: tuple[Part, ...]
-    caption: str
-    detail: str
-    short: str
-    room: float
-    hues: tuple[int | None, ...]
-    alarm: bool
-
-    @property
-    def top(self) -> float:
-        return self.y - KNOT_ABOVE
-
-
-@dataclass(frozen=True)
-class Bead:
-    """A step on a rail."""
-
-    step: str
-    x: float
-    y: float
-    name: str
-    alarm: bool
-    room: float
-    skipped: bool = False
-
-
-@dataclass(frozen=True)
-class Stub:
-    """Where rows that are left out leave the flow at a knot. short: its text where `room` is scarce."""
-
-    selection: Selection | None
-    start: tuple[float, float]
-    end: tuple[float, float]
-    text: str
-    short: str
-    room: float
-    hue: int | None
-
-
-@dataclass(frozen=True)
-class End:
-    """An output at the end of a rail."""
-
-    selection: Selection
-    x: float
-    y: float
-    name: str
-    detail: str
-    alarm: bool
-
-
-@dataclass(frozen=True)
-class Words:
-    """A count or remark at a rail, centred at x. short: its text where `room` is scarce.
-
-    notch: it is a guard's, and stands above the rail.
-    """
-
-    x: float
-    y: float
-    text: str
-    short: str
-    alarm: bool
-    room: float
-    notch: bool = False
-
-
-@dataclass
-class Layout:
-    """Everything that the trellis shows."""
-
-    width: float = 0
-    height: float = 0
-    least_width: float = 0  # narrower than this it has to be scrolled
-    files: list[FileLine] = field(default_factory=list)
-    heads: list[Head] = field(default_factory=list)
-    stumps: list[Stump] = field(default_factory=list)
-    rails: list[Rail] = field(default_factory=list)
-    knots: list[Knot] = field(default_factory=list)
-    beads: list[Bead] = field(default_factory=list)
-    stubs: list[Stub] = field(default_factory=list)
-    ends: list[End] = field(default_factory=list)
-    words: list[Words] = field(default_factory=list)
-
-
-def thickness(rows: int) -> float:
-    """How thick a rail of so many rows is: logarithmic, at least 2."""
-    return 2.0 if rows <= 0 else 2.0 + 2.8 * math.log10(rows + 1)
+_ROOMY = _Sizes(210, 124, 104, 130, 24, 80, (62, 66), (32, 30), (16, 16))
+_LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (13, 13))
 
 
 class _Planner:
@@ -208,65 +79,86 @@ class _Planner:
         self.document = document
         self.flow: Flow = document.flow
         self.marks: Mapping[str, Mark] = marks_of(self.flow)
-        self.lanes: dict[str, float] = {}
-        self.columns: dict[str, float] = {}
         self.layout = Layout()
-        self.free_below = 76.0  # room for the captions of a knot on the first lane
-        self.depth = self._depths()
-        knot_levels = {self.depth[step.id] for step in self._knots()}
-        bead_levels = {self.depth[step.id] for step in self.flow.steps if _on_rail(step)} - knot_levels
-        beads = _BEAD_ROOM * len(bead_levels)
-        room = width - MARGIN_WIDTH - _END_ROOM - beads
-        self.column = max(_COLUMN_LEAST, room / (len(knot_levels) + 1))
-        self.layout.least_width = MARGIN_WIDTH + _COLUMN_LEAST * (len(knot_levels) + 1) + beads + _END_ROOM
-        # Where the steps of each depth stand: beads want less room than knots.
+        self.low = len(self.flow.steps) > MOST_ROOMY
+        self.size = _LOW if self.low else _ROOMY
+        self.lanes = lanes_of(self.flow, lambda step: step.kind == OutputKind.name, _is_knot)
+        self.lane_of = {step: lane for lane in self.lanes for step in lane.steps}
+        self.depth = _depths(self.flow)
+        self.files, self.by_file = self._arrange()
+        self.y: dict[str, float] = {}  # by step
+        self.x: dict[str, float] = {}
+        self.clear_from = _HEAD_ROOM if self.flow.filters else 0.0  # what stands above ends here
+        self._place_levels(width)
+
+    def _arrange(self) -> tuple[list[str], dict[str, list[str]]]:
+        """The files of the margin and the sources in each, in an order with few crossings."""
+        sources = self.document.sources()
+        files = self.document.margin_files()
+        groups = []
+        for path in files:
+            state = self.document.files.get(path)
+            tables = [entry.name for entry in state.content.tables] if state and state.content else []
+            used = [step for step, settings in sources.items() if settings.path == path]
+            groups.append(sorted(used, key=lambda step: _place(tables, sources[step].table)))
+        found = arranged(groups, self.lanes, self.flow, self.depth)
+        order = {source: n for n, group in enumerate(found) for source in group}
+        by_file: dict[str, list[str]] = {}
+        place: dict[str, tuple[int, bool, int]] = {}
+        before = -1
+        for number, (path, group) in enumerate(zip(files, groups, strict=True)):
+            # A file that no rail begins in stays behind the one that it stood behind.
+            if group:
+                before = order[group[0]]
+                by_file[path] = found[before]
+            place[path] = (before, not group, number)
+        return sorted(files, key=place.__getitem__), by_file
+
+    def _place_levels(self, width: float) -> None:
+        """Where the steps of each depth stand: beads want less room than knots."""
+        steps = [step for step in self.flow.steps if step.kind != OutputKind.name]
+        knots = {self.depth[step.id] for step in steps if _is_knot(step)}
+        ties = {self.depth[step.id] for step in steps if tie_of(step)} - knots
+        beads = {self.depth[step.id] for step in steps if _on_rail(step)} - knots - ties
+        size = self.size
+        given = size.bead_room * len(beads) + size.slat_room * len(ties)
+        room = width - MARGIN_WIDTH - _END_ROOM - given
+        self.column = max(size.column, room / (len(knots) + 1)) if not self.low else size.column
+        self.layout.least_width = MARGIN_WIDTH + size.column * (len(knots) + 1) + given + _END_ROOM
         self.level = [float(MARGIN_WIDTH)]
-        for level in range(1, max(knot_levels | bead_levels, default=0) + 1):
-            self.level.append(self.level[-1] + (_BEAD_ROOM if level in bead_levels else self.column))
+        for level in range(1, max(knots | ties | beads, default=0) + 1):
+            step = size.slat_room if level in ties else size.bead_room if level in beads else self.column
+            self.level.append(self.level[-1] + step)
         self.layout.width = max(width, self.layout.least_width)
 
     def plan(self) -> Layout:
         self._margin()
+        for lane in self.lanes:
+            if not lane.source:
+                self._place_lane(lane, self.layout.height)
         for step in self.flow.in_order():
-            if step.kind == SourceKind.name:
-                self.columns[step.id] = MARGIN_WIDTH
-            elif len(step.inputs) > 0 and step.inputs[0].step in self.lanes:
-                self.lanes[step.id] = self.lanes[step.inputs[0].step] + self._stub_shift(step.inputs[0])
-                if step.kind == OutputKind.name:
-                    self._output(step)
-                elif _on_rail(step):
-                    self._bead(step)
-                else:
-                    self._knot(step)
+            self.x[step.id] = self.x_of(step)
+            if step.kind == OutputKind.name:
+                self._output(step)
+            elif tie_of(step):
+                self._tie(step)
+            elif _on_rail(step):
+                self._bead(step)
+            elif step.kind != SourceKind.name:
+                self._knot(step)
         for step in self.flow.steps:
-            if step.id in self.columns and step.kind != OutputKind.name:
+            if step.kind != OutputKind.name:
                 self._rails_from(step)
-        self.layout.height = max(self.layout.height, *self.lanes.values(), 0) + 24
+            self._lost_inputs(step)
+        self._slats()
+        self.layout.height = max(self.layout.height, self.clear_from, *self.y.values(), 0) + 20
         return self.layout
 
-    def _knots(self) -> list[Step]:
-        return [
-            step
-            for step in self.flow.steps
-            if step.kind not in (SourceKind.name, OutputKind.name) and not _on_rail(step)
-        ]
-
-    def _depths(self) -> dict[str, int]:
-        depth: dict[str, int] = {}
-        for step in self.flow.in_order():
-            below = [depth[entry.step] for entry in step.inputs if entry.step in depth]
-            depth[step.id] = max(below, default=-1) + 1
-        return depth
-
-    def _stub_shift(self, entry: Input) -> float:
-        """A rail carried on from a stub runs where the stub ends."""
-        return {UNMATCHED_LEFT: -26.0, UNMATCHED_RIGHT: 56.0}.get(entry.port, 0.0)
-
-    # --- the margin ---
+    # --- the margin, and with it the lanes ---
 
     def _margin(self) -> None:
         y = 10.0
-        for path in self.document.margin_files():
+        for path in self.files:
             y = self._file(path, y) + 6
         typed = [step for step, settings in self.document.sources().items() if settings.reader == TYPED]
         if typed:
@@ -281,7 +173,8 @@ class _Planner:
         error = state.error if state else None
         said = "cannot be read" if error else "" if state and state.content else "looking into it"
         name = path.rsplit("/", 1)[-1]
-        used = {step: settings for step, settings in self.document.sources().items() if settings.path == path}
+        sources = self.document.sources()
+        used = self.by_file.get(path, [])
         tables = [entry.name for entry in state.content.tables] if state and state.content else []
         if state and state.content and state.content.is_one_table and not used:
             # A text file is one table: its name stands for both.
@@ -290,13 +183,12 @@ class _Planner:
             FileLine(path, y, f"{name} · {said}" if said else name, error.what if error else "")
         )
         y += LINE
-        in_file = {settings.table for settings in used.values()}
+        in_file = {sources[step].table for step in used}
         if state and state.content and state.content.is_one_table:
             tables = []
-        rails = sorted(used, key=lambda step: _place(tables, used[step].table))
         stumps = [table for table in tables if table not in in_file]
-        for step_id in rails:
-            above = [t for t in stumps if _place(tables, t) < _place(tables, used[step_id].table)]
+        for step_id in used:
+            above = [t for t in stumps if _place(tables, t) < _place(tables, sources[step_id].table)]
             for table in above[:_MOST_STUMPS]:
                 y = self._stump(path, table, y)
             stumps = [table for table in stumps if table not in above[:_MOST_STUMPS]]
@@ -321,33 +213,56 @@ class _Planner:
         return y + LINE
 
     def _head(self, step: Step, y: float) -> float:
-        knots = [entry for entry in self._knots() if self._runs_through(entry, step)]
-        if knots:
-            y = max(y + ROOM_ABOVE_KNOT, self.free_below - LANE / 2)
-            self.free_below = y + LANE / 2 + _BETWEEN_KNOT_LANES
+        lane, *branches = [lane for lane in self.lanes if lane.source == step.id]
+        middle = self._place_lane(lane, y + self.size.of_rail[0])
+        for branch in branches:
+            self._place_lane(branch, 0)
         outcome = self.document.outcome(step.id)
         rows = _rows(outcome)
         settings = self.document.sources().get(step.id)
         snapshot = self.document.library.known(settings) if settings is not None else None
         old = snapshot is not None and bool(snapshot.old)
-        self.lanes[step.id] = y + LANE / 2
         self.layout.heads.append(
             Head(
                 Selection(step.id),
-                y + LANE / 2,
+                middle,
                 step.name,
                 self.marks[step.id],
                 f"{rows:,}{' · old' if old else ''}" if rows >= 0 else "",
                 old or bool(outcome and outcome.error),
             )
         )
-        return y + LANE + (ROOM_BELOW_KNOT if knots else 0)
+        return middle + self.size.of_rail[1]
 
-    def _runs_through(self, knot: Step, source: Step) -> bool:
-        """Whether the knot stands on the lane that begins at `source`."""
-        return first_source(self.flow, knot.id) == source.id
+    def _place_lane(self, lane: Lane, at_least: float) -> float:
+        """Put a lane below what stands already; the height of its middle."""
+        above, below = self._room_of(lane)
+        middle = max(at_least, self.clear_from + above)
+        self.clear_from = middle + below
+        for step in lane.steps:
+            self.y[step] = middle
+        return middle
 
-    # --- knots, outputs, rails ---
+    def _room_of(self, lane: Lane) -> tuple[float, float]:
+        size = _ROOMY if self._is_open(lane) else _LOW
+        steps = [self.flow.step(step) for step in lane.steps]
+        knots = [step for step in steps if _is_knot(step)]
+        if knots:
+            # More than two tables: their stubs stand one below the other.
+            more = max(len(step.inputs) - 2 for step in knots if step.inputs) if size is _ROOMY else 0
+            return size.of_knot[0], size.of_knot[1] + 18 * max(more, 0)
+        ends = any(step.kind == OutputKind.name for step in steps)
+        beads = any(_on_rail(step) for step in steps)
+        return (20, 20) if ends and not beads else size.of_bead if beads else size.of_rail
+
+    def _is_open(self, lane: Lane) -> bool:
+        return not self.low or self.document.selection.step in lane.steps
+
+    def _captioned(self, step: Step, alarm: bool) -> bool:
+        """Whether the words of a step are shown: on a low lane only if it is selected or in trouble."""
+        return not self.low or alarm or self.document.selection.step == step.id
+
+    # --- steps ---
 
     def _hue(self, entry: Input) -> int | None:
         """The hue of the rail at a port: that of its source, as long as no knot is on the way."""
@@ -359,98 +274,129 @@ class _Planner:
         return mark.hue if mark else None
 
     def _bead(self, step: Step) -> None:
-        x, y = self.level[self.depth[step.id]], self.lanes[step.id]
-        self.columns[step.id] = x
+        x, y = self.x[step.id], self.y[step.id]
         outcome = self.document.outcome(step.id)
         alarm = outcome is not None and outcome.error is not None
-        bead = Bead(step.id, x, y, step.name, alarm, _BEAD_ROOM - 8, step.skipped)
-        self.layout.beads.append(bead)
+        captioned = self._captioned(step, alarm)
+        room = _ROOMY.bead_room - 8
+        self.layout.beads.append(Bead(step.id, x, y, step.name, alarm, room, step.skipped, captioned))
+        if captioned:
+            self._count_behind(step, alarm, x + _ROOMY.bead_room / 2, _ROOMY.bead_room - 20)
+
+    def _count_behind(self, step: Step, alarm: bool, middle: float, room: float) -> None:
+        """The rows behind a step on a rail, where it changed how many they are."""
+        outcome = self.document.outcome(step.id)
         rows = _rows(outcome)
-        before = self.document.outcome(step.inputs[0].step)
+        before = self.document.outcome(step.inputs[0].step) if step.inputs else None
         if alarm or (rows >= 0 and rows != _rows(before, step.inputs[0].port)):
+            text = "cannot be computed" if alarm else rows_said(rows)
             short = f"{rows:,}" if rows >= 0 else "error"
-            text = "cannot be computed" if alarm else f"{rows:,} {'row' if rows == 1 else 'rows'}"
             if rows == 0:
                 text = "0 rows, emptied here"
-            words = Words(x + _BEAD_ROOM / 2, y + 19, text, short, alarm or rows == 0, _BEAD_ROOM - 20)
+            words = Words(middle, self.y[step.id] + 19, text, short, alarm or rows == 0, room)
             self.layout.words.append(words)
-        self.layout.height = max(self.layout.height, y + LANE)
+
+    def _tie(self, step: Step) -> None:
+        outcome = self.document.outcome(step.id)
+        alarm = outcome is not None and outcome.error is not None
+        tie = tie_of(step)
+        x, y = self.x[step.id], self.y[step.id]
+        self.layout.ties.append(Tie(tie, x, y, step.id, said=step.name, alarm=alarm, hollow=step.skipped))
+        if not self.low or alarm:
+            self._count_behind(step, alarm, x + _ROOMY.slat_room / 2 + 4, _ROOMY.slat_room - 16)
 
     def _knot(self, step: Step) -> None:
-        x, y = self.level[self.depth[step.id]], self.lanes[step.id]
-        self.columns[step.id] = x
+        x, y = self.x[step.id], self.y[step.id]
+        is_open = self._is_open(self.lane_of[step.id])
+        size = _ROOMY if is_open else _LOW
         outcome = self.document.outcome(step.id)
-        error = outcome.error if outcome else None
-        settings = _join_settings(step)
-        names = [shape.name for shape in outcome.inputs] if outcome and len(outcome.inputs) == 2 else []
-        caption, detail = step.name, "working it out" if error is None else "cannot be computed"
-        short = ""
-        parts: tuple[Part, ...] = ()
-        hues: tuple[int | None, ...] = (
-            self._hue(step.inputs[0]),
-            self._hue(step.inputs[1]) if len(step.inputs) > 1 else None,
-        )
-        if settings is not None and names:
-            caption = question(settings.join_type, names[0], names[1])
-        if settings is not None and outcome and outcome.result and outcome.result.match:
-            counts = outcome.result.match.counts
-            share = counts.left_matched / counts.left_rows if counts.left_rows else 0.0
-            main = names[0].split(" with ")[0]
-            short = f"{percent(share)} of {main} found one"
-            detail = f"{settings.join_type.trade_name} · {short}"
-            parts = _parts(
-                y - KNOT_ABOVE, counts.left_unmatched, counts.left_matched, counts.right_unmatched, settings
+        shown = cut(step, outcome)
+        alarm = bool(outcome and outcome.error)
+        captioned = self._captioned(step, alarm)
+        hues = {name: self._hue(step.inputs[n]) for name, n in dict(shown.inputs).items()}
+        parts = sized(shown.parts, y - size.knot_above + 3, size.knot_height - 6)
+        self.layout.knots.append(
+            Knot(
+                step.id,
+                x,
+                y,
+                size.knot_above,
+                size.knot_height,
+                parts,
+                shown.caption,
+                shown.detail,
+                shown.short or shown.detail,
+                self.column - 16 if not self.low else 280,
+                hues,
+                alarm,
+                captioned,
             )
-            self._stubs(step, x, y, parts, settings, names, hues)
-        elif step.skipped:
-            detail = "skipped for now"
-        elif step.kind == UnionKind.name and outcome is not None and outcome.result is not None:
-            rows = outcome.result.rows.rows
-            detail = f"union · {rows:,} {'row' if rows == 1 else 'rows'}"
-            if len(outcome.tables) == len(step.inputs):  # not while another rail is being added
-                parts = _stacked(y - KNOT_ABOVE, [table.rows for table in outcome.tables])
-            hues = tuple(self._hue(entry) for entry in step.inputs)
-        elif settings is None and outcome is not None and outcome.result is not None:
-            detail = f"{step.kind} · {outcome.result.rows.rows:,} rows"
-        room, alarm = self.column - 16, error is not None
-        knot = Knot(step.id, x, y, parts, caption, detail, short or detail, room, hues, alarm)
-        self.layout.knots.append(knot)
-        self.layout.height = max(self.layout.height, y + KNOT_HEIGHT)
+        )
+        if captioned:
+            self._stubs(step, x, y, shown, parts, hues)
+        else:
+            self._short_stubs(step, x, y, parts, hues)
+
+    def _stub_shift(self, entry: Input) -> float:
+        """A rail carried on from a stub runs where the stub ends."""
+        step = self.flow.find(entry.step)
+        if entry.port == ROWS or step is None or step.id not in self.lane_of:
+            return 0.0
+        if not self._is_open(self.lane_of[step.id]) or not self._captioned(step, False):
+            return -9.0 if entry.port == UNMATCHED_LEFT else 9.0
+        number = unused_number(entry.port) or 0
+        return {UNMATCHED_LEFT: -26.0, FOUND_NOTHING: -26.0, MATCHED_PART: 36.0}.get(
+            entry.port, 56.0 + 18 * number
+        )
 
     def _stubs(
         self,
         step: Step,
         x: float,
         y: float,
-        parts: tuple[Part, ...],
-        settings: JoinSettings,
-        names: list[str],
-        hues: tuple[int | None, ...],
+        shown: Cut,
+        parts: Sequence[Part],
+        hues: Mapping[str, int | None],
     ) -> None:
         """A stub for each part that is left out and not empty."""
-        where = {UNMATCHED_LEFT: -26.0, MATCHED_PART: 36.0, UNMATCHED_RIGHT: 56.0}
-        texts = {
-            UNMATCHED_LEFT: f"unmatched {names[0]}",
-            MATCHED_PART: "matched pairs left out",
-            UNMATCHED_RIGHT: f"unmatched {names[1]}",
-        }
-        of_hue = {UNMATCHED_LEFT: hues[0], MATCHED_PART: None, UNMATCHED_RIGHT: hues[1]}
+        stubs = dict(shown.stubs)
         for part in parts:
-            if part.kept or not part.rows:
+            if part.kept or not part.rows or part.name not in stubs:
                 continue
-            selection = None if part.name == MATCHED_PART else Selection(step.id, part.name)
+            is_port = part.name not in (MATCHED_PART, FOUND_NOTHING)
             start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
-            end = (x + KNOT_WIDTH / 2 + _STUB, y + where[part.name])
-            text, short = f"{part.rows:,} {texts[part.name]}", f"{part.rows:,} unmatched"
-            if part.name == MATCHED_PART:
-                short = f"{part.rows:,} left out"
+            end = (x + KNOT_WIDTH / 2 + _STUB, y + self._stub_shift(Input(step.id, part.name)))
+            text, short = stubs[part.name]
             # The next knot's second rail bends up in the last stretch before it.
-            room = self.column - KNOT_WIDTH - _STUB - _BEND
-            self.layout.stubs.append(Stub(selection, start, end, text, short, room, of_hue[part.name]))
+            room = self._next_knot(step) - end[0] - _BEFORE_KNOT if not self.low else 220
+            selection = Selection(step.id, part.name) if is_port else None
+            self.layout.stubs.append(Stub(selection, start, end, text, short, room, hues.get(part.name)))
+
+    def _next_knot(self, step: Step) -> float:
+        """Where the next column with a knot is, or the outputs are."""
+        columns = (self.x_of(entry) for entry in self.flow.steps if _is_knot(entry))
+        return min((x for x in columns if x > self.x[step.id]), default=self.layout.width - _END_ROOM / 2)
+
+    def x_of(self, step: Step) -> float:
+        """Where the column of a step is."""
+        return self.level[min(self.depth[step.id], len(self.level) - 1)]
+
+    def _short_stubs(
+        self, step: Step, x: float, y: float, parts: Sequence[Part], hues: Mapping[str, int | None]
+    ) -> None:
+        """On a low lane, the stubs that are carried on, without words."""
+        taken = {entry.port for taker in self.flow.consumers(step.id) for entry in taker.inputs}
+        for part in parts:
+            if part.name in taken:
+                start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
+                end = (x + KNOT_WIDTH / 2 + 14, y + self._stub_shift(Input(step.id, part.name)))
+                selection = Selection(step.id, part.name)
+                stub = Stub(selection, start, end, "", "", 0, hues.get(part.name), captioned=False)
+                self.layout.stubs.append(stub)
 
     def _output(self, step: Step) -> None:
         x = self.layout.width - _END_ROOM + 20
-        self.columns[step.id] = x
+        self.x[step.id] = x
         outcome = self.document.outcome(step.id)
         name, detail = step.name, "cannot be written"
         with suppress(TrellisError):
@@ -462,71 +408,99 @@ class _Planner:
             said, broken = guards_said(outcome.guards)
             detail, alarm = (said if broken else f"{detail} · {said}"), alarm or broken
         detail = "skipped for now" if step.skipped else detail
-        # Several outputs of one rail stand one below the other.
-        beside = [end for end in self.layout.ends if abs(end.y - self.lanes[step.id]) < 30]
-        y = self.lanes[step.id] + 40 * len(beside)
-        self.lanes[step.id] = y
-        self.layout.ends.append(End(Selection(step.id), x, y, name, detail, alarm))
-        self.layout.height = max(self.layout.height, y + LANE)
+        self.layout.ends.append(End(Selection(step.id), x, self.y[step.id], name, detail, alarm))
+
+    # --- rails ---
 
     def _rails_from(self, step: Step) -> None:
         """The rails that carry on from a step, one to each consumer, or one with an open end."""
         outcome = self.document.outcome(step.id)
-        x = self.columns[step.id] + (KNOT_WIDTH / 2 if step.kind == JoinKind.name else 0)
-        x += BEAD if _on_rail(step) else 0
-        y = self.lanes[step.id]
+        x, y = self._right_of(step), self.y[step.id]
         uses = [
             (consumer, place, entry)
             for consumer in self.flow.steps
             for place, entry in enumerate(consumer.inputs)
-            if entry.step == step.id and consumer.id in self.columns
+            if entry.step == step.id
         ]
+        stub = _STUB if self._captioned(step, False) else 14
         for consumer, place, entry in uses:
-            rows = _rows(outcome, entry.port)
-            hue = self._hue(entry)
-            start = (x, y + self._stub_shift(entry))
-            if entry.port != ROWS:
-                start = (x + _STUB, start[1])
-            end = self._entry_point(consumer, place)
-            self.layout.rails.append(Rail(Selection(step.id, entry.port), start, end, hue, rows, False))
+            start = (x, y) if entry.port == ROWS else (x + stub, y + self._stub_shift(entry))
+            end = self._entry_point(consumer, place, start[1])
+            lane = self.lane_of[consumer.id]
+            early = place == 0 and lane.off == entry and lane.steps[0] == consumer.id
+            hue, rows = self._hue(entry), _rows(outcome, entry.port)
+            selection = Selection(step.id, entry.port)
+            self.layout.rails.append(Rail(selection, start, end, hue, rows, False, early, self.size.bend))
         if not any(entry.port == ROWS for _, _, entry in uses):
-            ends_at = min(x + max(self.column * 0.62, 150), self.layout.width - 60)
+            reach = max(self.column * 0.62, 150) if not self.low else 90
+            ends_at = min(x + reach, self.layout.width - 60)
             if step.kind == SourceKind.name:
-                ends_at = MARGIN_WIDTH + max(self.column * 0.62, 150)
-            hue = self._hue(Input(step.id))
-            rail = Rail(Selection(step.id), (x, y), (ends_at, y), hue, _rows(outcome), True)
+                ends_at = MARGIN_WIDTH + reach
+            rail = Rail(
+                Selection(step.id), (x, y), (ends_at, y), self._hue(Input(step.id)), _rows(outcome), True
+            )
             self.layout.rails.append(rail)
-        if step.kind == JoinKind.name:
-            self._count(step, outcome, x, y, [consumer for consumer, _, entry in uses if entry.port == ROWS])
+        if _is_knot(step) and self._captioned(step, False):
+            self._count(step, outcome, x, y, [taker for taker, _, entry in uses if entry.port == ROWS])
 
-    def _entry_point(self, consumer: Step, place: int) -> tuple[float, float]:
-        x, y = self.columns[consumer.id], self.lanes[consumer.id]
+    def _right_of(self, step: Step) -> float:
+        x = self.x[step.id]
+        if step.kind == SourceKind.name:
+            return MARGIN_WIDTH
+        return x + (BEAD if _on_rail(step) else KNOT_WIDTH / 2)
+
+    def _lost_inputs(self, step: Step) -> None:
+        """A short dotted rail where a step took rows that are gone."""
+        for place, entry in enumerate(step.inputs):
+            if self.flow.find(entry.step) is None:
+                end = self._entry_point(step, place, self.y[step.id] + (0 if place == 0 else 40))
+                start = (max(end[0] - 46, MARGIN_WIDTH), end[1])
+                self.layout.rails.append(Rail(Selection(step.id), start, end, None, -1, False))
+
+    def _entry_point(self, consumer: Step, place: int, from_y: float) -> Point:
+        """Where a rail enters a step: the nearest lane highest, so that rails from below do not cross."""
+        x, y = self.x[consumer.id], self.y[consumer.id]
         if consumer.kind == OutputKind.name:
             return x, y
         if _on_rail(consumer):
             return x - BEAD, y
-        return x - KNOT_WIDTH / 2, y if place == 0 else y - KNOT_ABOVE + KNOT_HEIGHT * 0.66
+        if place == 0:
+            return x - KNOT_WIDTH / 2, y
+        size = _ROOMY if self._is_open(self.lane_of[consumer.id]) else _LOW
+        top = y - size.knot_above
+        if from_y < y:
+            return x - KNOT_WIDTH / 2, top + size.knot_height * 0.16
+        below = sorted(self.y.get(entry.step, y) for entry in consumer.inputs[1:])
+        below = [height for height in below if height >= y]
+        nth = sum(height < from_y - 1 for height in below)
+        share = 0.66 if len(below) < 2 else 0.54 + 0.38 * nth / (len(below) - 1)
+        return x - KNOT_WIDTH / 2, top + size.knot_height * share
 
     def _count(self, step: Step, outcome: Outcome | None, x: float, y: float, consumers: list[Step]) -> None:
         """The rows after a knot, under its rail, and how many more they are than the left table's."""
-        if outcome is None or outcome.result is None or outcome.result.match is None:
+        if outcome is None or outcome.result is None:
             return
-        counts = outcome.result.match.counts
         rows = outcome.result.rows.rows
-        text = short = f"{rows:,} {'row' if rows == 1 else 'rows'}"
-        settings = _join_settings(step)
-        keeps_pairs = settings is not None and settings.join_type.keeps_pairs
-        multiplied = keeps_pairs and counts.pairs > counts.left_matched
-        if rows == 0:
-            text = f"{text}, emptied by this join"
-        elif multiplied:
+        text = short = rows_said(rows)
+        multiplied = False
+        if outcome.result.match is not None and outcome.step is not None and step.kind == JoinKind.name:
+            counts = outcome.result.match.counts
+            with suppress(TrellisError):
+                keeps_pairs = KINDS.settings(step).join_type.keeps_pairs
+                multiplied = keeps_pairs and counts.pairs > counts.left_matched
             more = f"{text}, {counts.pairs - counts.left_matched:,} more"
-            text, short = f"{more} by repeated keys", more
-        count = f"{rows:,} {'row' if rows == 1 else 'rows'}"
-        reach = min((self.columns[consumer.id] for consumer in consumers), default=x + self.column)
+            if multiplied and rows:
+                text, short = f"{more} by repeated keys", more
+            if rows == 0:
+                text = f"{text}, emptied by this join"
+        elif step.kind == BlendKind.name and outcome.tables:
+            added = rows - outcome.tables[0].rows
+            text = f"{text}, none added" if not added else text
+        reach = min((self.x[consumer.id] for consumer in consumers), default=x + self.column)
         middle = (x + reach) / 2 if reach - x < 420 else x + 150
-        room = reach - x - KNOT_WIDTH - 12
-        short = short if room >= _BEAD_ROOM else count
+        room = max(reach - x - KNOT_WIDTH - 12, 0 if not self.low else 120)
+        middle = middle if not self.low else x + 66
+        short = short if room >= _ROOMY.bead_room else rows_said(rows)
         self.layout.words.append(Words(middle, y + 19, text, short, multiplied or rows == 0, room))
         if outcome.guards:
             said, alarm = guards_said(outcome.guards)
@@ -534,10 +508,88 @@ class _Planner:
             short = f"{broken} broken" if broken > 1 else "guard broken" if broken else "guarded"
             self.layout.words.append(Words(middle, y - 13, said, short, alarm, room, notch=True))
 
+    # --- slats ---
+
+    def _slats(self) -> None:
+        for shared in self.flow.filters:
+            ties = [tie for tie in self.layout.ties if tie.slat == shared.id]
+            x = max((tie.x for tie in ties), default=MARGIN_WIDTH + 60.0)
+            ends = [tie.y for tie in ties]
+            for source in unreached(self.flow, shared):
+                if source not in self.y or not self._runs_at(source, x):
+                    continue
+                feeds_blend = source not in shared.apart and _feeds_blend(self.flow, source)
+                name = self.flow.step(source).name
+                text = f"does not reach {name}" if feeds_blend else ""
+                tie = Tie(shared.id, x, self.y[source], source=source, said=text, alarm=feeds_blend)
+                self.layout.ties.append(tie)
+                ends.append(tie.y)
+            bottom = max(ends, default=60.0) + 14
+            selection = Selection(slat=shared.id)
+            room = _ROOMY.slat_room + 40
+            slat = Slat(selection, x, 6, bottom, filter_said(shared), room)
+            self.layout.slats.append(slat)
+
+    def _runs_at(self, source: str, x: float) -> bool:
+        """Whether the rail of a source, or the lane at whose head it stands, runs past a slat at x."""
+        reach = [
+            rail.end[0] for rail in self.layout.rails if rail.selection.step in self.lane_of[source].steps
+        ]
+        return max(reach, default=0.0) > x
+
+
+def _feeds_blend(flow: Flow, source: str) -> bool:
+    """Whether the rail that begins at a source leads into a blend."""
+    return any(
+        step.kind == BlendKind.name
+        and any(
+            source in flow.upstream(entry.step) and _lane_source(flow, entry.step) == source
+            for entry in step.inputs
+        )
+        for step in flow.steps
+    )
+
+
+def _lane_source(flow: Flow, step_id: str) -> str:
+    step = flow.find(step_id)
+    while step is not None and step.inputs:
+        step = flow.find(step.inputs[0].step)
+    return step.id if step is not None else ""
+
+
+def _depths(flow: Flow) -> dict[str, int]:
+    """The column of each step: behind all that it takes rows from; ties of one slat stand in one column."""
+    least: dict[str, int] = {}
+    depth: dict[str, int] = {}
+    steps = list(flow.in_order())
+    for _ in range(len(flow.filters) + 2):
+        for step in steps:
+            below = [depth[entry.step] for entry in step.inputs if entry.step in depth]
+            depth[step.id] = max(max(below, default=-1) + 1, least.get(step.id, 0), 1 if step.inputs else 0)
+        before = dict(least)
+        for shared in flow.filters:
+            ties = [step.id for step in steps if tie_of(step) == shared.id]
+            column = max((depth[step] for step in ties), default=0)
+            # One that stands behind another one of the same slat keeps its own column.
+            alone = [
+                step
+                for step in ties
+                if not any(other in flow.upstream(step) for other in ties if other != step)
+            ]
+            if len(alone) == len(ties):
+                least |= dict.fromkeys(ties, column)
+        if least == before:
+            break
+    return depth
+
 
 def _on_rail(step: Step) -> bool:
     kind = KINDS.find(step.kind)
     return kind is not None and kind.on_rail
+
+
+def _is_knot(step: Step) -> bool:
+    return step.kind not in (SourceKind.name, OutputKind.name) and not _on_rail(step)
 
 
 def guards_said(guards: Sequence[Checked]) -> tuple[str, bool]:
@@ -558,62 +610,6 @@ def _rows(outcome: Outcome | None, port: str = ROWS) -> int:
     if outcome is None or outcome.result is None or port not in outcome.result.ports:
         return -1
     return outcome.result.ports[port].rows
-
-
-def _join_settings(step: Step) -> JoinSettings | None:
-    if step.kind != JoinKind.name:
-        return None
-    try:
-        settings: JoinSettings = KINDS.settings(step)
-        _ = settings.join_type
-    except TrellisError:
-        return None
-    return settings
-
-
-def _parts(
-    top: float, unmatched_left: int, matched: int, unmatched_right: int, settings: JoinSettings
-) -> tuple[Part, ...]:
-    """The knot's parts from top to bottom, in proportion, none that is not empty too small to click."""
-    kind: JoinType = settings.join_type
-    rows = {UNMATCHED_LEFT: unmatched_left, MATCHED_PART: matched, UNMATCHED_RIGHT: unmatched_right}
-    kept = {
-        UNMATCHED_LEFT: kind.keeps_unmatched_left,
-        MATCHED_PART: kind.keeps_matched,
-        UNMATCHED_RIGHT: kind.keeps_unmatched_right,
-    }
-    gaps = 2 * 2
-    total = sum(rows.values())
-    room = KNOT_HEIGHT - 6 - gaps
-    sizes = {name: room * count / total if total else 0.0 for name, count in rows.items()}
-    small = {name for name, count in rows.items() if sizes[name] < SMALLEST_PART + (4 if count else 0)}
-    for name in small:
-        sizes[name] = SMALLEST_PART + 4 if rows[name] else SMALLEST_PART / 2
-    large = [name for name in rows if name not in small]
-    left = room - sum(sizes[name] for name in small)
-    weight = sum(rows[name] for name in large)
-    for name in large:
-        sizes[name] = left * rows[name] / weight
-    parts = []
-    y = top + 3
-    for name, size in sizes.items():
-        parts.append(Part(name, y, y + size, kept[name], rows[name]))
-        y += size + 2
-    return tuple(parts)
-
-
-def _stacked(top: float, rows: Sequence[int]) -> tuple[Part, ...]:
-    """The parts of a union, one a rail, in proportion."""
-    room, gap = KNOT_HEIGHT - 6.0, 2.0
-    room -= gap * (len(rows) - 1)
-    total = max(sum(rows), 1)
-    sizes = [max(room * count / total, SMALLEST_PART / 2) for count in rows]
-    scale = room / sum(sizes)
-    parts, y = [], top + 3
-    for number, (count, size) in enumerate(zip(rows, sizes, strict=True)):
-        parts.append(Part(f"{OF_RAIL}{number}", y, y + size * scale, True, count))
-        y += size * scale + gap
-    return tuple(parts)
 
 
 def plan(document: Document, width: float) -> Layout:

@@ -10,6 +10,7 @@ from keen_trellis.flow.steps.filter import FilterKind
 from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.steps.mend_text import CombineKind, CorrectKind, MendTextKind, SplitKind
 from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.flow.steps.shared_filter import SharedFilterKind
 from keen_trellis.flow.steps.sort import SortKind
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.summarise import SummariseKind
@@ -32,6 +33,7 @@ KINDS = Kinds(
         JoinKind(),
         BlendKind(),
         SummariseKind(),
+        SharedFilterKind(),
         OutputKind(),
     ]
 )

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import msgspec
 
-from keen_trellis.core.blending import Keep, Other, Placed, Stands, blend, blend_fields, check_blend
+from keen_trellis.core.blending import Blended, Keep, Other, Placed, Stands, blend, blend_fields, check_blend
 from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.measures import Function
 from keen_trellis.core.summarising import Key, summary_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
@@ -16,6 +17,20 @@ from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings
 
 UNUSED = "unused:"
+# The part of a blend whose rows found nothing; no port: they are among the rows, or left out.
+FOUND_NOTHING = "found_nothing"
+_ADDED_UP = (Function.SUM, Function.COUNT)
+
+
+def unused_port(number: int) -> str:
+    """The port of the groups of other table number `number`, from 0, that stand on no row."""
+    return f"{UNUSED}{number + 1}"
+
+
+def unused_number(port: str) -> int | None:
+    """Of which other table, from 0, a port holds the groups that stand on no row; None if it does not."""
+    number = port.removeprefix(UNUSED)
+    return int(number) - 1 if port.startswith(UNUSED) and number.isdigit() else None
 
 
 class BlendMeasure(MeasureSettings, frozen=True, omit_defaults=True):
@@ -61,14 +76,14 @@ class BlendKind:
     on_rail = False
 
     def ports(self, settings: BlendSettings) -> tuple[str, ...]:
-        return (ROWS, *(f"{UNUSED}{number}" for number in range(1, len(settings.others) + 1)))
+        return (ROWS, *(unused_port(number) for number in range(len(settings.others))))
 
     def fields(self, settings: BlendSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         main, tables = inputs[0].fields, [entry.fields for entry in inputs[1:]]
         others = _others(settings, inputs)
-        if not port.startswith(UNUSED):
+        number = unused_number(port)
+        if number is None:
             return blend_fields(main, tables, others, settings.kept)
-        number = int(port.removeprefix(UNUSED)) - 1
         keys = [Key(link.right) for link in others[number].links]
         return summary_fields(tables[number], keys, [placed.measure for placed in others[number].measures])
 
@@ -88,7 +103,7 @@ class BlendKind:
         shapes = [InputShape(entry.name, entry.table.fields) for entry in inputs]
         tables = [entry.table for entry in inputs[1:]]
         made = blend(inputs[0].table, tables, _others(settings, shapes), settings.kept, context.task)
-        unused = {f"{UNUSED}{number}": found.unused for number, found in enumerate(made.others, 1)}
+        unused = {unused_port(number): found.unused for number, found in enumerate(made.others)}
         return StepResult({ROWS: made.table, **unused}, blended=made)
 
     def sentence(self, settings: BlendSettings, inputs: Sequence[InputShape]) -> str:
@@ -116,3 +131,40 @@ def _others(settings: BlendSettings, inputs: Sequence[InputShape]) -> list[Other
         )
         for entry, shape in zip(settings.others, inputs[1:], strict=True)
     ]
+
+
+def repeated(settings: BlendSettings, blended: Blended) -> dict[str, float]:
+    """The sums and counts that stand on several rows of their group, and how often on average: adding them up
+    again counts each of them so many times.
+    """
+    if settings.kept not in (Keep.EVERY, Keep.FOUND):
+        return {}
+    return {
+        measure.name: found.times
+        for entry, found in zip(settings.others, blended.others, strict=True)
+        for measure in entry.measures
+        if measure.placed.stands is Stands.EVERY and measure.measure.function in _ADDED_UP and found.times > 1
+    }
+
+
+def keeping(settings: BlendSettings, keep: Keep) -> BlendSettings:
+    """Keep other rows; where each group is one row, measures stand on it as they are."""
+    if keep not in (Keep.EVERY, Keep.FOUND):
+        names = [measure.name for entry in settings.others for measure in entry.measures]
+        settings = placing(settings, names, Stands.EVERY)
+    return msgspec.structs.replace(settings, keep=keep.value)
+
+
+def placing(settings: BlendSettings, names: Collection[str], stands: Stands, by: str = "") -> BlendSettings:
+    """Let some measures stand on every row of their group, on the first, or be spread over all."""
+
+    def placed(measure: BlendMeasure) -> BlendMeasure:
+        if measure.name not in names:
+            return measure
+        return msgspec.structs.replace(measure, stands=stands.value, by=by)
+
+    others = tuple(
+        msgspec.structs.replace(entry, measures=tuple(placed(measure) for measure in entry.measures))
+        for entry in settings.others
+    )
+    return msgspec.structs.replace(settings, others=others)

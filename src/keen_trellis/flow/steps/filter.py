@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from contextlib import suppress
 
@@ -56,7 +57,7 @@ class FilterKind(OneInputKind):
         check_conditions(_conditions(settings), inputs[0].fields)
 
     def fingerprint(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> object:
-        return super().fingerprint(settings, inputs), day_of(*(entry.of for entry in settings.conditions))
+        return super().fingerprint(settings, inputs), day_of_conditions(_conditions(settings))
 
     def compute(self, settings: FilterSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table
@@ -67,6 +68,13 @@ class FilterKind(OneInputKind):
         between = " or " if settings.any_of else " and "
         said = between.join(str(entry) for entry in _conditions(settings))
         return f"Keep the rows of {inputs[0].name} in which {said or 'nothing is asked yet'}."
+
+
+def day_of_conditions(conditions: Sequence[Condition]) -> str:
+    """Today, where what conditions hold depends on it; "" otherwise."""
+    if any(entry.how is Comparison.PERIOD for entry in conditions):
+        return str(dt.date.today())
+    return day_of(*(entry.of for entry in conditions))
 
 
 def _conditions(settings: FilterSettings) -> list[Condition]:

@@ -15,6 +15,11 @@ from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
 
 
+def measure_name(function: Function, of: str) -> str:
+    """What a measure is called unless it is given a name."""
+    return f"{function.value.replace('-', ' ')} of {of}" if of else "rows"
+
+
 class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """function: sum, mean, least, greatest, median, count, count-distinct, first, last or listing.  of: a
     field or expression, "" for a count of rows.
@@ -23,6 +28,11 @@ class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     name: str
     function: str
     of: str = ""
+
+    @property
+    def is_named(self) -> bool:
+        """Whether it has another name than what it measures gives it."""
+        return self.name != measure_name(called(Function, self.function, "measure"), self.of)
 
     @property
     def measure(self) -> Measure:

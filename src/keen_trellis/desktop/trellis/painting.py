@@ -1,0 +1,426 @@
+"""Paints a laid out trellis, on the screen, to a picture or on paper."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPainterPath, QPen, QPolygonF
+
+from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.theme import draw_mark, font, theme
+from keen_trellis.desktop.trellis.shapes import (
+    BEAD,
+    KNOT_WIDTH,
+    LINE,
+    MARGIN_WIDTH,
+    MATCHED_PART,
+    OF_RAIL,
+    Bead,
+    End,
+    Knot,
+    Layout,
+    Point,
+    Rail,
+    Slat,
+    Stub,
+    Tie,
+    Words,
+)
+from keen_trellis.desktop.trellis.signs import draw_part
+
+
+class TrellisPainter:
+    """Paints one state of the trellis, once.
+
+    selection: what is selected.  chosen: the steps that are selected together.  under_way: by step, the share
+    of its computing that is done, where that takes long.
+    """
+
+    def __init__(
+        self,
+        painter: QPainter,
+        layout: Layout,
+        selection: Selection,
+        chosen: Collection[str] = (),
+        under_way: dict[str, float] | None = None,
+    ) -> None:
+        self.painter = painter
+        self.layout = layout
+        self._selection = selection
+        self._chosen = frozenset(chosen)
+        self._under_way = under_way or {}
+
+    def paint(self, area: QRectF) -> None:
+        """Paint the ground of `area` and everything that stands on it, but for what only a mouse leaves."""
+        painter, chosen = self.painter, theme()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(area, chosen.ground)
+        painter.fillRect(QRectF(area.left(), area.top(), MARGIN_WIDTH, area.height()), chosen.margin)
+        painter.setPen(QPen(chosen.line, 1))
+        painter.drawLine(QPointF(MARGIN_WIDTH, area.top()), QPointF(MARGIN_WIDTH, area.bottom()))
+        if not self.layout.files and not self.layout.stumps:
+            self._empty(area)
+            return
+        self._margin()
+        for slat in self.layout.slats:
+            self._slat_line(slat)
+        for rail in sorted(self.layout.rails, key=lambda rail: rail.hue is None):
+            self._rail(rail)
+        for stub in self.layout.stubs:
+            self._stub(stub)
+        for knot in self.layout.knots:
+            self._knot(knot)
+        for bead in self.layout.beads:
+            self._bead(bead)
+        for tie in self.layout.ties:
+            self._tie(tie)
+        for end in self.layout.ends:
+            self._end(end)
+        for words in self.layout.words:
+            self._words(words)
+        for knot in self.layout.knots:
+            self._knot_words(knot)
+        for bead in self.layout.beads:
+            self._bead_words(bead)
+        for slat in self.layout.slats:
+            self._slat_label(slat)
+
+    def _is_selected(self, step: str) -> bool:
+        return self._selection == Selection(step) or step in self._chosen
+
+    def _edge(self, step: str, alarm: bool) -> QColor:
+        chosen = theme()
+        return chosen.accent if self._is_selected(step) else chosen.alarm if alarm else chosen.ink
+
+    # --- the margin ---
+
+    def _empty(self, area: QRectF) -> None:
+        painter, chosen = self.painter, theme()
+        middle = QRectF(MARGIN_WIDTH, 0, area.width() - MARGIN_WIDTH, area.height())
+        lines = (
+            ("Nothing is opened yet", 17.0, True, chosen.ink),
+            ("Drop a workbook, a text file or a database here, or press Ctrl+O.", 12.5, False, chosen.ink),
+            ("Then drag one table onto another to join the two.", 12.5, False, chosen.soft),
+        )
+        y = middle.center().y() - 66
+        for text, size, bold, colour in lines:
+            painter.setFont(font(size, bold=bold))
+            painter.setPen(colour)
+            painter.drawText(QRectF(middle.left(), y, middle.width(), 26), Qt.AlignmentFlag.AlignCenter, text)
+            y += 28
+        painter.setFont(font(12))
+        painter.setPen(chosen.soft)
+        painter.drawText(QRectF(14, 14, MARGIN_WIDTH - 28, 40), Qt.AlignmentFlag.AlignLeft, "no files yet")
+
+    def _margin(self) -> None:
+        painter, chosen, layout = self.painter, theme(), self.layout
+        for line in layout.files:
+            painter.setFont(font(11.5, bold=True))
+            painter.setPen(chosen.alarm if line.alarm else chosen.soft)
+            _left(painter, 14, line.y + LINE / 2, line.text, MARGIN_WIDTH - 28)
+        for stump in layout.stumps:
+            selected = self._selection == stump.selection
+            if selected:
+                painter.fillRect(QRectF(4, stump.y - 10, MARGIN_WIDTH - 8, 20), chosen.selected)
+            painter.fillRect(QRectF(14, stump.y - 2.5, 14, 5), chosen.hatch)
+            painter.setFont(font(12))
+            painter.setPen(chosen.soft if not selected else chosen.ink)
+            _left(painter, 42, stump.y, stump.name, _room_beside(stump.count))
+            _right(painter, MARGIN_WIDTH - 16, stump.y, stump.count)
+        for head in layout.heads:
+            if self._is_selected(head.selection.step):
+                painter.fillRect(QRectF(4, head.y - 13, MARGIN_WIDTH - 8, 26), chosen.selected)
+            draw_mark(painter, QRectF(14, head.y - 8, 21, 16), head.mark.letters, chosen.hue(head.mark.hue))
+            painter.setFont(font(12, bold=True))
+            painter.setPen(chosen.alarm if head.alarm else chosen.ink)
+            _left(painter, 42, head.y, head.name, _room_beside(head.count or "error"))
+            painter.setFont(font(12))
+            painter.setPen(chosen.alarm if head.alarm else chosen.soft)
+            _right(painter, MARGIN_WIDTH - 16, head.y, head.count or ("error" if head.alarm else ""))
+        bottom = max(
+            [line.y for line in layout.files] + [s.y for s in layout.stumps] + [h.y for h in layout.heads]
+        )
+        painter.setFont(font(11.5))
+        painter.setPen(chosen.soft)
+        _left(painter, 14, bottom + 28, "drop files here, or Ctrl+O", MARGIN_WIDTH - 28)
+
+    # --- rails and stubs ---
+
+    def _rail(self, rail: Rail) -> None:
+        painter, chosen = self.painter, theme()
+        path = rail_path(rail)
+        width = rail.thickness
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        selected = self._selection == rail.selection and not self._is_step(rail.selection)
+        if rail.rows < 0:  # not known, or not to be had
+            painter.setPen(QPen(chosen.accent if selected else chosen.soft, 1.6, Qt.PenStyle.DotLine))
+            painter.drawPath(path)
+            return
+        flat = Qt.PenCapStyle.FlatCap
+        if selected:
+            painter.setPen(QPen(chosen.accent, width + 5, Qt.PenStyle.SolidLine, flat))
+            painter.drawPath(path)
+            painter.setPen(QPen(chosen.ground, width + 2, Qt.PenStyle.SolidLine, flat))
+            painter.drawPath(path)
+        colour = chosen.ink if rail.hue is None else chosen.hue(rail.hue).rail
+        if not selected and not rail.is_level:
+            # A gap where rails cross tells which is which.
+            painter.setPen(QPen(chosen.ground, width + 5, Qt.PenStyle.SolidLine, flat))
+            painter.drawPath(path)
+        painter.setPen(QPen(colour, width, Qt.PenStyle.SolidLine, flat))
+        painter.drawPath(path)
+        if rail.hue is None or rail.rows == 0:
+            painter.setPen(QPen(chosen.paper, max(width - 3.0, 1.0), Qt.PenStyle.SolidLine, flat))
+            painter.drawPath(path)
+        if rail.open_end:
+            x, y = rail.end
+            painter.setPen(QPen(colour, 1.4))
+            for gap in (4, 8):
+                painter.drawLine(QPointF(x + gap, y - width / 2), QPointF(x + gap, y + width / 2))
+
+    def _is_step(self, selection: Selection) -> bool:
+        layout = self.layout
+        steps = {knot.step for knot in layout.knots} | {bead.step for bead in layout.beads}
+        return selection.port == "rows" and selection.step in steps | {tie.step for tie in layout.ties}
+
+    def _stub(self, stub: Stub) -> None:
+        painter, chosen = self.painter, theme()
+        selected = stub.selection is not None and stub.selection == self._selection
+        colour = chosen.soft if stub.hue is None else chosen.hue(stub.hue).mark
+        pen = QPen(chosen.accent if selected else colour, 3.4 if stub.captioned else 2.4)
+        pen.setDashPattern([1.0, 0.8])
+        pen.setCapStyle(Qt.PenCapStyle.FlatCap)
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPath(curve(stub.start, stub.end))
+        if not stub.captioned:
+            return
+        painter.setFont(font(11.5, bold=selected))
+        text = _fitting(painter, stub.text, stub.short, stub.room)
+        self._ground_behind(stub.end[0] + 8, stub.end[1], text)  # the tether goes behind the words
+        painter.setPen(chosen.accent if selected else chosen.ink)
+        _left(painter, stub.end[0] + 8, stub.end[1], text, 250)
+
+    def _ground_behind(self, left: float, y: float, text: str) -> None:
+        width = self.painter.fontMetrics().horizontalAdvance(text)
+        self.painter.fillRect(QRectF(left - 2, y - 8, width + 4, 16), theme().ground)
+
+    # --- steps ---
+
+    def _knot(self, knot: Knot) -> None:
+        painter, chosen = self.painter, theme()
+        selected = self._is_selected(knot.step)
+        frame = QRectF(knot.x - KNOT_WIDTH / 2, knot.top, KNOT_WIDTH, knot.height)
+        edge = chosen.accent if selected else chosen.alarm if knot.alarm else chosen.line
+        painter.setPen(QPen(edge, 2 if selected else 1.2))
+        painter.setBrush(chosen.paper)
+        painter.drawRoundedRect(frame, 5, 5)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        for part in knot.parts:
+            rect = QRectF(frame.left() + 3, part.top, KNOT_WIDTH - 6, part.bottom - part.top)
+            hue = knot.hues.get(part.name)
+            if part.rows == 0:
+                painter.setPen(QPen(chosen.line, 1))
+                middle = round(rect.center().y())
+                painter.drawLine(QPointF(rect.left(), middle), QPointF(rect.right(), middle))
+            elif part.name.startswith(OF_RAIL):
+                painter.fillRect(rect, chosen.ink if hue is None else chosen.hue(hue).rail)
+            else:
+                colour = None if part.name == MATCHED_PART else _part_colour(hue)
+                draw_part(painter, rect, colour, kept=part.kept)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._progress(knot.step, knot.x, knot.bottom + 5)
+
+    def _knot_words(self, knot: Knot) -> None:
+        if not knot.captioned:
+            return
+        painter, chosen = self.painter, theme()
+        painter.setFont(font(12, bold=True))
+        painter.setPen(chosen.ink)
+        self._centred(knot.x, knot.top - 24, knot.caption, knot.room)
+        painter.setFont(font(11))
+        painter.setPen(chosen.alarm if knot.alarm else chosen.soft)
+        detail = _fitting(painter, knot.detail, knot.short, knot.room)
+        self._centred(knot.x, knot.top - 9, detail, knot.room)
+
+    def _bead(self, bead: Bead) -> None:
+        painter, chosen = self.painter, theme()
+        selected = self._is_selected(bead.step)
+        pen = QPen(self._edge(bead.step, bead.alarm), 2.4 if selected else 1.6)
+        if bead.skipped:
+            pen = QPen(chosen.accent if selected else chosen.soft, 1.6, Qt.PenStyle.DotLine)
+        painter.setPen(pen)
+        painter.setBrush(chosen.paper)
+        painter.drawEllipse(QPointF(bead.x, bead.y), BEAD, BEAD)
+        if bead.alarm:
+            painter.setPen(QPen(chosen.alarm, 2))
+            painter.drawLine(QPointF(bead.x, bead.y - 3.5), QPointF(bead.x, bead.y + 0.5))
+            painter.drawPoint(QPointF(bead.x, bead.y + 3.5))
+        self._progress(bead.step, bead.x, bead.y + BEAD + 4)
+
+    def _bead_words(self, bead: Bead) -> None:
+        if not bead.captioned:
+            return
+        painter, chosen = self.painter, theme()
+        painter.setFont(font(11, bold=not bead.skipped))
+        selected = self._is_selected(bead.step)
+        painter.setPen(chosen.accent if selected else chosen.soft if bead.skipped else chosen.ink)
+        name = f"skipped: {bead.name}" if bead.skipped else bead.name
+        self._centred(bead.x, bead.y - 19, name, bead.room)
+
+    def _progress(self, step: str, x: float, y: float) -> None:
+        """How far the computing of a step is, as a short line under it."""
+        share = self._under_way.get(step)
+        if share is None:
+            return
+        painter, chosen = self.painter, theme()
+        painter.setPen(QPen(chosen.line, 3))
+        painter.drawLine(QPointF(x - 14, y), QPointF(x + 14, y))
+        painter.setPen(QPen(chosen.ink, 3))
+        painter.drawLine(QPointF(x - 14, y), QPointF(x - 14 + 28 * max(share, 0.08), y))
+
+    def _end(self, end: End) -> None:
+        painter, chosen = self.painter, theme()
+        selected = self._is_selected(end.selection.step)
+        painter.setPen(QPen(chosen.accent if selected else chosen.ink, 4))
+        painter.drawLine(QPointF(end.x, end.y - 12), QPointF(end.x, end.y + 12))
+        painter.setFont(font(12, bold=True))
+        painter.setPen(chosen.accent if selected else chosen.alarm if end.alarm else chosen.ink)
+        _left(painter, end.x + 10, end.y - 7, end.name, 146)
+        painter.setFont(font(11))
+        painter.setPen(chosen.soft)
+        _left(painter, end.x + 10, end.y + 9, end.detail, 146)
+
+    def _words(self, words: Words) -> None:
+        painter, chosen = self.painter, theme()
+        painter.setFont(font(11, bold=words.alarm))
+        text = _fitting(painter, words.text, words.short, words.room)
+        if words.notch:
+            self._notch(words, text)
+        painter.setPen(chosen.alarm if words.alarm else chosen.soft)
+        _centred(painter, words.x, words.y, text, words.room)
+
+    def _notch(self, words: Words, text: str) -> None:
+        """A guard's sign above the rail, to the left of its words."""
+        painter = self.painter
+        left = words.x - min(painter.fontMetrics().horizontalAdvance(text), words.room) / 2 - 14
+        sign = QPolygonF(
+            [QPointF(left, words.y + 1), QPointF(left + 9, words.y + 1), QPointF(left + 4.5, words.y - 7)]
+        )
+        painter.setPen(QPen(theme().alarm if words.alarm else theme().soft, 1.3))
+        painter.setBrush(theme().alarm if words.alarm else theme().paper)
+        painter.drawPolygon(sign)
+
+    def _centred(self, x: float, y: float, text: str, room: float) -> None:
+        """Words over what else stands there: a rail that comes from above goes behind them."""
+        metrics = QFontMetrics(self.painter.font())
+        shown = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, int(max(room, 60)))
+        self._ground_behind(x - metrics.horizontalAdvance(shown) / 2, y, shown)
+        self.painter.drawText(QRectF(x - 300, y - 10, 600, 20), Qt.AlignmentFlag.AlignCenter, shown)
+
+    # --- slats ---
+
+    def _is_slat(self, slat: str) -> bool:
+        return self._selection == Selection(slat=slat)
+
+    def _slat_colour(self, slat: str) -> QColor:
+        return theme().accent if self._is_slat(slat) else theme().soft
+
+    def _slat_line(self, slat: Slat) -> None:
+        colour = self._slat_colour(slat.selection.slat)
+        self.painter.setPen(QPen(colour, 2.4 if self._is_slat(slat.selection.slat) else 1.6))
+        self.painter.drawLine(QPointF(slat.x, slat.top + 11), QPointF(slat.x, slat.bottom))
+
+    def _slat_label(self, slat: Slat) -> None:
+        painter, chosen = self.painter, theme()
+        painter.setFont(font(12, bold=True))
+        metrics = QFontMetrics(painter.font())
+        text = metrics.elidedText(slat.text, Qt.TextElideMode.ElideMiddle, int(slat.room - 16))
+        width = metrics.horizontalAdvance(text) + 18
+        selected = self._is_slat(slat.selection.slat)
+        painter.setPen(QPen(self._slat_colour(slat.selection.slat), 1.6 if selected else 1.2))
+        painter.setBrush(chosen.selected if selected else chosen.paper)
+        box = QRectF(slat.x - width / 2, slat.top, width, 22)
+        painter.drawRoundedRect(box, 4, 4)
+        painter.setPen(chosen.accent if selected else chosen.ink)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _tie(self, tie: Tie) -> None:
+        """A filled square on its corner where a slat is tied to a rail, an open ring where it is not."""
+        painter, chosen = self.painter, theme()
+        selected = bool(tie.step) and self._is_selected(tie.step)
+        colour = chosen.accent if selected or self._is_slat(tie.slat) else chosen.ink
+        colour = chosen.alarm if tie.alarm else colour
+        at = QPointF(tie.x, tie.y)
+        if tie.step:
+            painter.setPen(QPen(chosen.paper, 1.4))
+            painter.setBrush(chosen.paper if tie.hollow else colour)
+            reach = 9.0 if selected else 7.5
+            corners = [QPointF(0, -reach), QPointF(reach, 0), QPointF(0, reach), QPointF(-reach, 0)]
+            if tie.hollow:
+                painter.setPen(QPen(colour, 1.6, Qt.PenStyle.DotLine))
+            painter.drawPolygon(QPolygonF([at + corner for corner in corners]))
+            self._progress(tie.step, tie.x, tie.y + 14)
+            return
+        painter.setPen(QPen(colour, 1.8))
+        painter.setBrush(chosen.ground)
+        painter.drawEllipse(at, 7.5, 7.5)
+        if tie.said:
+            painter.setFont(font(11, bold=True))
+            painter.setPen(chosen.alarm)
+            left = max(tie.x - 12 - painter.fontMetrics().horizontalAdvance(tie.said), MARGIN_WIDTH + 6)
+            self._ground_behind(left, tie.y + 19, tie.said)
+            _left(painter, left, tie.y + 19, tie.said, 260)
+
+
+def _fitting(painter: QPainter, text: str, short: str, room: float) -> str:
+    """The text, or its short form where there is no room for it."""
+    return text if QFontMetrics(painter.font()).horizontalAdvance(text) <= room else short
+
+
+def _room_beside(count: str) -> float:
+    """How wide a name in the margin may be beside its count."""
+    return MARGIN_WIDTH - 42 - 24 - QFontMetrics(font(12)).horizontalAdvance(count)
+
+
+def _part_colour(hue: int | None) -> QColor:
+    return theme().soft if hue is None else theme().hue(hue).mark
+
+
+def curve(start: Point, end: Point) -> QPainterPath:
+    """A bent line that leaves and arrives level."""
+    path = QPainterPath(QPointF(*start))
+    reach = max(abs(end[0] - start[0]) * 0.5, 12)
+    path.cubicTo(QPointF(start[0] + reach, start[1]), QPointF(end[0] - reach, end[1]), QPointF(*end))
+    return path
+
+
+def rail_path(rail: Rail) -> QPainterPath:
+    """Straight along a lane, and over to the other lane before its end, or, as a branch, at once."""
+    start, end = QPointF(*rail.start), QPointF(*rail.end)
+    path = QPainterPath(start)
+    if not rail.is_level:
+        left, right, _ = rail.level_part
+        turn = (start.x(), left) if rail.turns_early else (right, end.x())
+        middle = (turn[0] + turn[1]) / 2
+        path.lineTo(turn[0], start.y())
+        path.cubicTo(QPointF(middle, start.y()), QPointF(middle, end.y()), QPointF(turn[1], end.y()))
+    path.lineTo(end)
+    return path
+
+
+def _left(painter: QPainter, x: float, y: float, text: str, room: float) -> None:
+    shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideMiddle, int(room))
+    align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft
+    painter.drawText(QRectF(x, y - 10, room + 2, 20), align, shown)
+
+
+def _right(painter: QPainter, x: float, y: float, text: str) -> None:
+    align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
+    painter.drawText(QRectF(x - 90, y - 10, 90, 20), align, text)
+
+
+def _centred(painter: QPainter, x: float, y: float, text: str, room: float) -> None:
+    shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideMiddle, int(max(room, 60)))
+    painter.drawText(QRectF(x - 300, y - 10, 600, 20), Qt.AlignmentFlag.AlignCenter, shown)

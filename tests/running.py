@@ -1,0 +1,58 @@
+"""Runs the tests of one module, in any process, and tells what came of it."""
+
+import io
+import os
+import sys
+import time
+import unittest
+from dataclasses import dataclass
+
+from hypothesis import settings
+
+settings.register_profile("quick", max_examples=60, deadline=None)
+settings.register_profile("long", max_examples=4_000, deadline=None)
+
+# Begun first, so that no core is left alone with a long one at the end.
+_LONG_ONES = ("tests.desktop", "tests.core.test_reasons", "tests.core.test_matching", "tests.sources")
+
+
+@dataclass
+class Ran:
+    """What came of the tests of one name. told: failures and errors with their traces."""
+
+    name: str
+    run: int
+    failed: int
+    skipped: int
+    seconds: float
+    told: str
+
+    def __str__(self) -> str:
+        said = f"{self.failed} FAILED of {self.run}" if self.failed else f"{self.run} ok"
+        return (
+            f"{self.name}: {said}{f', {self.skipped} skipped' if self.skipped else ''}, {self.seconds:.1f} s"
+        )
+
+
+def run(work: tuple[str, int, str]) -> Ran:
+    """Run the tests of one name, in this process."""
+    name, verbosity, profile = work
+    settings.load_profile(profile)
+    told, started = io.StringIO(), time.perf_counter()
+    runner = unittest.TextTestRunner(sys.stderr if verbosity > 1 else told, verbosity=verbosity)
+    result = runner.run(unittest.defaultTestLoader.loadTestsFromName(name))
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    traces = "" if result.wasSuccessful() else told.getvalue()
+    return Ran(name, result.testsRun, failed, len(result.skipped), time.perf_counter() - started, traces)
+
+
+def modules() -> list[str]:
+    """The names of all modules with tests, those that take long first."""
+    here = os.path.dirname(os.path.abspath(__file__))
+    found = []
+    for folder, _, files in os.walk(here):
+        package = os.path.relpath(folder, os.path.dirname(here)).replace(os.sep, ".")
+        found += [
+            f"{package}.{file[:-3]}" for file in files if file.startswith("test_") and file.endswith(".py")
+        ]
+    return sorted(found, key=lambda name: (not name.startswith(_LONG_ONES), name))
