@@ -29,6 +29,15 @@ class UsageError(TrellisError):
     exit_code = 2
 
 
+class UnknownFieldError(UsageError):
+    """A field is named that the table does not have. name: the field.  near: fields whose names are alike."""
+
+    def __init__(self, name: str, table: str, *, near: tuple[str, ...] = (), remedy: str = "") -> None:
+        super().__init__(f"There is no field “{name}” in {table}.", remedy=remedy)
+        self.name = name
+        self.near = near
+
+
 class GuardError(TrellisError):
     """A guard does not hold."""
 

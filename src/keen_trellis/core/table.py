@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.errors import UsageError
+from keen_trellis.core.errors import UnknownFieldError
 from keen_trellis.core.values import FieldType, one_array, type_of_arrow
 
 # A vector of row numbers, int32 or int64, from 0; -1 stands for "no row".
@@ -119,7 +119,7 @@ class Table(ABC):
         return self.take(None, [name])[0]
 
     def field(self, name: str) -> Field:
-        """The field called `name`; UsageError, naming its nearest neighbours, if there is none."""
+        """The field called `name`; UnknownFieldError, naming its nearest neighbours, if there is none."""
         return find_field(self.fields, name)
 
     def batches(self, names: Sequence[str], size: int = BATCH_ROWS) -> Iterator[list[Cells]]:
@@ -129,14 +129,14 @@ class Table(ABC):
 
 
 def find_field(fields: Sequence[Field], name: str, table: str = "the table") -> Field:
-    """The field of `fields` called `name`; UsageError, naming its nearest neighbours, if there is none."""
+    """The field of `fields` called `name`; UnknownFieldError with its nearest neighbours if there is none."""
     for field in fields:
         if field.name == name:
             return field
     known = [field.name for field in fields]
     near = difflib.get_close_matches(name, known, n=3, cutoff=0.5)
     hint = f"Did you mean {' or '.join(near)}?" if near else f"It has: {', '.join(known[:12])}."
-    raise UsageError(f"There is no field “{name}” in {table}.", remedy=hint)
+    raise UnknownFieldError(name, table, near=tuple(near), remedy=hint)
 
 
 class ArrowTable(Table):

@@ -418,6 +418,13 @@ class Document(QObject):
         else:
             self.choose_too(selection.step)
 
+    def choose_all(self) -> None:
+        """Select all steps together."""
+        self.chosen = tuple(step.id for step in self.flow.steps)
+        if self.chosen:
+            self.selection = Selection(self.chosen[-1])
+        self.selected.emit()
+
     def choose_only(self) -> None:
         """Let only one thing be selected."""
         if self.chosen:

@@ -17,6 +17,7 @@ from keen_trellis.desktop.bench.content import swap_said
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.blend_proposal import proposed_other
+from keen_trellis.flow.clipboard import copied, pasted
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.proposing import proposals
@@ -32,6 +33,7 @@ from keen_trellis.flow.steps.blend import (
     placing,
     unused_number,
 )
+from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
 from keen_trellis.flow.steps.join import (
     UNMATCHED_LEFT,
     UNMATCHED_RIGHT,
@@ -123,9 +125,56 @@ def remove_selected(document: Document) -> None:
     if selection.port != ROWS:
         document.said.emit("A stub belongs to its knot: select the knot to remove it.")
         return
-    step = document.flow.step(selection.step)
-    following = Selection(step.inputs[0].step) if step.inputs else Selection()
-    document.edit(edits.remove_step(document.flow, step.id), f"Remove {step.name}", following)
+    flow, chosen = document.flow, document.chosen_steps
+    first = flow.step(chosen[0])
+    said = first.name if len(chosen) == 1 else f"{len(chosen)} steps"
+    following = Selection(first.inputs[0].step) if first.inputs else Selection()
+    for step_id in reversed(chosen):
+        flow = edits.remove_step(flow, step_id)
+    if flow.find(following.step) is None:
+        following = Selection()
+    document.edit(flow, f"Remove {said}", following)
+
+
+def copied_selected(document: Document) -> str:
+    """The selected steps as text for the clipboard, "" if none is selected."""
+    return copied(document.flow, document.chosen_steps) if document.chosen_steps else ""
+
+
+def paste(document: Document, text: str) -> None:
+    """Put the steps of a text behind what is selected."""
+    selection = document.selection
+    behind = Input(selection.step, selection.port) if document.flow.find(selection.step) else None
+    try:
+        flow, new = pasted(document.flow, KINDS, text, behind)
+    except TrellisError as error:
+        document.failed.emit(error)
+        return
+    names = ", ".join(flow.step(step_id).name for step_id in new)
+    document.edit(flow, f"Paste {names}", Selection(new[-1]))
+
+
+def reconnect(document: Document, step_id: str, place: int, rows: Input) -> None:
+    """Let a step that lacks its rows take others."""
+    name, rail = document.flow.step(step_id).name, document.flow.step(rows.step).name
+    _try(document, lambda: edits.reconnect(document.flow, step_id, place, rows), f"Lead {rail} to {name}")
+
+
+def use_field_instead(document: Document, step_id: str, old: str, new: str) -> None:
+    """Let a step use another field in place of one that is gone."""
+    document.edit(edits.replace_field(document.flow, step_id, old, new), f"Use {new} in place of {old}")
+
+
+def keep_fields_of_rows(document: Document, knot: str, port: str) -> None:
+    """Give the rows of a stub the fields of the kept rows, as far as they have them, under the same names."""
+    outcome, flow = document.outcome(knot), document.flow
+    if outcome is None or outcome.result is None:
+        return
+    fields = JoinKind().fields_of_stub(join_settings(document, knot), outcome.inputs, port)
+    chosen = tuple(ChosenSettings(of, name if name != of else "") for of, name in fields)
+    choice = ChooseSettings(fields=chosen, others=False)
+    flow, new = edits.insert_after(flow, Input(knot, port), ChooseKind.name, choice)
+    document.edit(flow, "Keep the fields of the kept rows", Selection(new))
 
 
 def rename_selected(document: Document, name: str) -> None:
@@ -136,11 +185,20 @@ def rename_selected(document: Document, name: str) -> None:
 
 def skip_selected(document: Document) -> None:
     """Skip the selected step for now, or use it again."""
-    step = document.flow.find(document.selection.step)
-    if step is None:
+    chosen = [document.flow.step(step_id) for step_id in document.chosen_steps]
+    if not chosen:
         document.said.emit("Select a step first: it is skipped, and its rows pass through.")
         return
-    _try(document, lambda: edits.skip(document.flow, step.id, skipped=not step.skipped), f"Skip {step.name}")
+    skipped = not all(step.skipped for step in chosen)
+    said = chosen[0].name if len(chosen) == 1 else f"{len(chosen)} steps"
+
+    def make() -> Flow:
+        flow = document.flow
+        for step in chosen:
+            flow = edits.skip(flow, step.id, skipped=skipped)
+        return flow
+
+    _try(document, make, f"Skip {said}" if skipped else f"Use {said} again")
 
 
 def annotate_selected(document: Document, note: str) -> None:

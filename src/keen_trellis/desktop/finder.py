@@ -13,7 +13,11 @@ from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 
 
 def open_finder(
-    parent: QWidget, actions: list[QAction], document: Document, go: Callable[[Selection], None]
+    parent: QWidget,
+    actions: list[QAction],
+    document: Document,
+    go: Callable[[Selection], None],
+    title: str = "Find a command, a step, a table or a field",
 ) -> Chooser:
     """Open the finder in the middle of `parent`; a command is run, a step or table is gone to."""
     choices: list[Choice] = []
@@ -29,6 +33,8 @@ def open_finder(
                 Choice(Selection(step.id), f"{field.name} in {step.name}", f"field, {field.type.value}")
                 for field in outcome.result.rows.fields
             ]
+    for shared in document.flow.filters:
+        choices.append(Choice(Selection(slat=shared.id), shared.name, "shared filter"))
     for path, state in document.files.items():
         if state.content is not None:
             file = path.rsplit("/", 1)[-1]
@@ -43,7 +49,7 @@ def open_finder(
         elif isinstance(key, Selection):
             go(key)
 
-    finder = Chooser(choices, parent, title="Find a command, a step, a table or a field")
+    finder = Chooser(choices, parent, title=title)
     finder.chosen.connect(chosen)
     finder.open_under(parent, at=QPoint(max(parent.width() // 2 - 300, 0), 60))
     return finder

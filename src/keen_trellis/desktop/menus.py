@@ -44,6 +44,9 @@ def _file(window: MainWindow) -> list[Command]:
         Command("save", "File", "&Save", "Ctrl+S", window.save),
         Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.save_as),
         separator("File"),
+        Command("picture", "File", "Save the trellis as a p&icture…", "Ctrl+Alt+I", window.save_picture),
+        Command("print", "File", "&Print the trellis…", "Ctrl+P", window.print_trellis),
+        separator("File"),
         Command("quit", "File", "&Quit", "Ctrl+Q", window.close_soon),
     ]
 
@@ -53,7 +56,10 @@ def _edit(window: MainWindow) -> list[Command]:
         Command("undo", "Edit", "&Undo", "Ctrl+Z", window.document.undo),
         Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", window.document.redo),
         separator("Edit"),
-        Command("copy", "Edit", "&Copy rows", "Ctrl+C", window.bench.grid.copy),
+        Command("copy", "Edit", "&Copy rows, or steps", "Ctrl+C", window.copy),
+        Command("cut", "Edit", "Cu&t steps", "Ctrl+X", window.cut),
+        Command("paste", "Edit", "&Paste steps here", "Ctrl+V", window.paste),
+        Command("choose_all", "Edit", "Select &all steps", "Ctrl+A", window.document.choose_all),
         Command("find", "Edit", "&Find in rows…", "Ctrl+F", window.bench.open_find),
         Command("find_next", "Edit", "Find ne&xt", "F3", window.bench.find_next),
         Command(
@@ -175,6 +181,15 @@ def _view(window: MainWindow) -> list[Command]:
     return [
         Command("next_pane", "View", "&Next pane", "F6", window.next_pane),
         Command("attention", "View", "What needs &attention", "Ctrl+I", window.bench.show_attention),
+        Command("find_step", "View", "&Find a step or field…", "Ctrl+Shift+G", window.open_step_finder),
+        separator("View"),
+        Command("larger", "View", "&Larger trellis", "Ctrl++", lambda: window.trellis.zoom_by(1)),
+        Command("smaller", "View", "&Smaller trellis", "Ctrl+-", lambda: window.trellis.zoom_by(-1)),
+        Command(
+            "own_size", "View", "Trellis in its &own size", "Ctrl+0", lambda: window.trellis.set_zoom(1.0)
+        ),
+        Command("fit", "View", "Fit the &whole trellis", "Ctrl+9", window.trellis.fit),
+        separator("View"),
         Command("bench_alone", "View", "&Bench alone", "F8", window.bench_alone),
         Command("dark", "View", "&Dark theme", "Ctrl+Shift+D", window.switch_theme),
     ]

@@ -9,7 +9,7 @@ from importlib import import_module
 from pathlib import Path
 
 from PySide6.QtCore import QByteArray, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication
 from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
@@ -47,6 +47,7 @@ from keen_trellis.desktop.source_actions import SourceActions
 from keen_trellis.desktop.status import StatusLine
 from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
+from keen_trellis.desktop.trellis import export
 from keen_trellis.desktop.trellis.view import TrellisView
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps import KINDS
@@ -765,11 +766,64 @@ class MainWindow(QMainWindow):
         replace.clicked.connect(lambda: self.write_output(step_id, replace=True))
         box.open()
 
+    # --- the clipboard ---
+
+    def copy(self) -> None:
+        """Copy the selected steps where the trellis has the keyboard, otherwise rows of the bench."""
+        if not self.trellis.hasFocus():
+            self.bench.grid.copy()
+            return
+        text = editing.copied_selected(self.document)
+        if text:
+            QGuiApplication.clipboard().setText(text)
+            count = len(self.document.chosen_steps)
+            self.status.say(f"{'1 step is' if count == 1 else f'{count} steps are'} on the clipboard.")
+
+    def cut(self) -> None:
+        """Copy the selected steps and take them out."""
+        if self.trellis.hasFocus() and self.document.chosen_steps:
+            self.copy()
+            editing.remove_selected(self.document)
+        else:
+            self.status.say("Only steps in the trellis can be cut: sources are never changed.")
+
+    def paste(self) -> None:
+        """Put the steps on the clipboard behind what is selected."""
+        editing.paste(self.document, QGuiApplication.clipboard().text())
+
+    # --- pictures ---
+
+    def save_picture(self) -> None:
+        """Ask for a file, and draw the whole trellis into it."""
+        dialog = QFileDialog(self, "Save the trellis as a picture", f"{self.document.name}.svg")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        dialog.setNameFilters(["Drawing (*.svg)", "Picture (*.png)"])
+        dialog.setDefaultSuffix("svg")
+
+        def chosen(name: str) -> None:
+            try:
+                export.save(self.trellis, Path(name), self.document.name)
+            except TrellisError as error:
+                self._warn("Nothing was saved", error)
+                return
+            self.status.say(f"Drew the trellis to {name}.")
+
+        dialog.fileSelected.connect(chosen)
+        dialog.open()
+
+    def print_trellis(self) -> None:
+        """Print the whole trellis on one page."""
+        export.open_print(self, self.trellis, self.document.name)
+
     # --- panes ---
 
     def open_finder(self) -> None:
         """Open the command finder."""
         open_finder(self, self.commands.all, self.document, self.document.select)
+
+    def open_step_finder(self) -> None:
+        """Open a finder of steps and fields only."""
+        open_finder(self, [], self.document, self.document.select, title="Find a step, a table or a field")
 
     def jump_to_band(self, step: int) -> None:
         """Go so many bands on in the bench."""

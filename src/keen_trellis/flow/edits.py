@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds, encode_settings
 from keen_trellis.flow.naming import free_name
@@ -282,20 +283,64 @@ def swap_sides(flow: Flow, step_id: str, settings: JoinSettings) -> Flow:
 
 
 def remove_step(flow: Flow, step_id: str) -> Flow:
-    """Take a step out. What took its rows takes those of its first input; without one it says what it lacks.
-
-    Outputs of a removed source or of a stub go with it: there is nothing left for them to write.
+    """Take a step out. What took its rows takes those of its first input; without one it says what it lacks,
+    and so does what took a stub of it.
     """
     step = flow.step(step_id)
     remaining = [entry for entry in flow.steps if entry.id != step_id]
     if step.inputs:
         remaining = [_redirected(entry, Input(step_id), step.inputs[0]) for entry in remaining]
-    gone = {
-        entry.id
-        for entry in remaining
-        if entry.kind == OutputKind.name and any(source.step == step_id for source in entry.inputs)
-    }
-    return msgspec.structs.replace(flow, steps=tuple(entry for entry in remaining if entry.id not in gone))
+    return msgspec.structs.replace(flow, steps=tuple(remaining))
+
+
+def reconnect(flow: Flow, step_id: str, place: int, rows: Input) -> Flow:
+    """Let input number `place` of a step take other rows; UsageError if they would go round in a circle."""
+    step = flow.step(step_id)
+    if step_id in flow.upstream(rows.step):
+        raise UsageError("The rows would go round in a circle.", remedy="Branch the rail off before.")
+    inputs = tuple(rows if n == place else entry for n, entry in enumerate(step.inputs))
+    return _replaced(flow, msgspec.structs.replace(step, inputs=inputs))
+
+
+_NO_FIELDS = ("values", "value", "pairs", "corrections", "path", "sheet")
+
+
+def replace_field(flow: Flow, step_id: str, old: str, new: str) -> Flow:
+    """Let a step use another field wherever it names `old`, alone or quoted in an expression."""
+
+    def changed(value: object) -> object:
+        if isinstance(value, str):
+            return new if value == old else value.replace(quoted_name(old), quoted_name(new))
+        if isinstance(value, list):
+            return [changed(entry) for entry in value]
+        if isinstance(value, dict):
+            return {key: entry if key in _NO_FIELDS else changed(entry) for key, entry in value.items()}
+        return value
+
+    step = flow.step(step_id)
+    settings = msgspec.json.encode(changed(msgspec.json.decode(step.settings)))
+    return _replaced(flow, msgspec.structs.replace(step, settings=settings))
+
+
+def paste_step(flow: Flow, step: Step, inputs: Sequence[Input], *, in_between: bool) -> tuple[Flow, str]:
+    """Put a copy of a step behind some ports; in_between: before all that took the first one's rows."""
+    new = msgspec.structs.replace(
+        step, id=_free_id(flow, step.name), name=_free_name(flow, step.name), inputs=tuple(inputs)
+    )
+    steps = flow.steps
+    if in_between:
+        steps = tuple(_redirected(entry, inputs[0], Input(new.id)) for entry in steps)
+    return msgspec.structs.replace(flow, steps=(*steps, new)), new.id
+
+
+def carry_on(flow: Flow, before: Input, ids: Mapping[str, str], new: str) -> Flow:
+    """Let what took rows of a pasted step take them from the one that was pasted behind it."""
+    old, pasted = Input(ids[before.step], before.port), set(ids.values())
+    steps = tuple(
+        entry if entry.id in pasted or entry.id == new else _redirected(entry, old, Input(new))
+        for entry in flow.steps
+    )
+    return msgspec.structs.replace(flow, steps=steps)
 
 
 def _with_step(flow: Flow, step: Step) -> Flow:

@@ -11,7 +11,7 @@ import msgspec
 from PySide6.QtCore import QPoint, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.errors import TrellisError, UnknownFieldError
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.sentence.blend import BlendSentence
@@ -24,7 +24,7 @@ from keen_trellis.desktop.sentence.source import SourceSentence
 from keen_trellis.desktop.sentence.union import UnionSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.desktop.steps import RAIL_STEPS
-from keen_trellis.flow.graph import ROWS, Step
+from keen_trellis.flow.graph import ROWS, Input, Step
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
@@ -142,7 +142,27 @@ class SentencePane(QWidget):
             again = Chip("use it again", lambda _: editing.skip_selected(self._document), "Again", doing=True)
             said = Word(f"{step.name} is skipped for now; its rows pass through.", alarm=True)
             return [said, again, *self._note_items(step)]
-        return [*self._own_items(), *self._note_items(step)]
+        return [*self._own_items(), *self._field_repairs(step), *self._note_items(step)]
+
+    def _field_repairs(self, step: Step) -> list[Item]:
+        """What can be done about a field that is gone: use one that is called alike, or choose another."""
+        outcome = self._document.outcome(step.id)
+        error = outcome.error if outcome is not None and outcome.step == step else None
+        if outcome is None or not isinstance(error, UnknownFieldError) or error.where not in ("", step.name):
+            return []
+
+        def use(name: str) -> None:
+            editing.use_field_instead(self._document, step.id, error.name, name)
+
+        def choose(anchor: QWidget) -> None:
+            names = dict.fromkeys(field.name for shape in outcome.inputs for field in shape.fields)
+            choices = [Choice(name, name) for name in names]
+            chooser = Chooser(choices, self, title=f"In place of {error.name}")
+            self.open_list(chooser, anchor, chosen=use)
+
+        near = error.near[:1]
+        chips = [Chip(f"use {name}", lambda _: use(near[0]), "Use", doing=True) for name in near]
+        return [*chips, Chip("use another field …", choose, "Another field", doing=True)]
 
     def _own_items(self) -> Sequence[Item]:
         selection = self._document.selection
@@ -236,8 +256,36 @@ class SentencePane(QWidget):
     def _error_items(self, step: Step, error: TrellisError) -> list[Item]:
         items: list[Item] = [Word(f"{step.name}: {error.what} {error.remedy}".strip(), alarm=True)]
         if step.kind != SourceKind.name:
-            return items
+            return [*items, *self._lost_rows(step)]
         return [*items, *self.repairs(step, error)]
+
+    def _lost_rows(self, step: Step) -> list[Item]:
+        """What can be done about a step whose rows are gone: lead others to it, or remove it."""
+        flow = self._document.flow
+        lost = [place for place, entry in enumerate(step.inputs) if flow.find(entry.step) is None]
+        if not lost:
+            return []
+
+        def choose(anchor: QWidget) -> None:
+            choices = [
+                Choice(Input(other.id), other.name, other.kind)
+                for other in flow.steps
+                if step.id not in flow.upstream(other.id) and other.kind != OutputKind.name
+            ]
+            chooser = Chooser(choices, self, title=f"Which rows does {step.name} take?")
+            self.open_list(
+                chooser,
+                anchor,
+                chosen=lambda rows: editing.reconnect(self._document, step.id, lost[0], rows),
+            )
+
+        def remove(_: QWidget) -> None:
+            editing.remove_selected(self._document)
+
+        return [
+            Chip("lead other rows to it", choose, "Rows", doing=True),
+            Chip("remove it", remove, "Remove", doing=True),
+        ]
 
     def repairs(self, step: Step, error: TrellisError | None = None) -> list[Item]:
         """What can be done about a source that cannot be read."""
@@ -298,9 +346,18 @@ class SentencePane(QWidget):
                 f"Unmatched {mine.name}: {counted(rows, mine.name)} that found no "
                 f"{rows_called(other.name)[0]}. {said}"
             ),
+            Chip(
+                "carry them on with the fields of the kept rows",
+                partial(self._keep_fields, step),
+                "Carry on",
+                doing=True,
+            ),
             Chip("write them to a file", lambda _: self.output_wanted.emit(), "Write", doing=True),
             Word("or drag the stub onto a rail."),
         ]
+
+    def _keep_fields(self, step: Step, _: QWidget) -> None:
+        editing.keep_fields_of_rows(self._document, step.id, self._document.selection.port)
 
     def _output_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: OutputSettings = KINDS.settings(step)

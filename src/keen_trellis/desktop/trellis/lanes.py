@@ -6,13 +6,14 @@ pixels and no document.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 
-# Orders are tried by moving one file or rail at a time, so often at most.
-_ROUNDS = 6
+# So many moves that make it better are taken at most.
+_ROUNDS = 24
 
 
 @dataclass
@@ -28,13 +29,26 @@ class Lane:
 
 def lanes_of(flow: Flow, ends: Callable[[Step], bool], knots: Callable[[Step], bool]) -> list[Lane]:
     """The lanes of a flow, those that branch off right behind the one they leave."""
-    heirs = {step.id: _heir(flow, step.id, ends, knots) for step in flow.steps}
+    takers: dict[str, list[Step]] = {}
+    for step in flow.steps:
+        if step.inputs and step.inputs[0].port == ROWS:
+            takers.setdefault(step.inputs[0].step, []).append(step)
+    # A knot stands on the lane of its first rail rather than an output.
+    heirs = {
+        before: min(steps, key=lambda step: (ends(step), not knots(step))).id
+        for before, steps in takers.items()
+    }
     of_step: dict[str, Lane] = {}
     found: list[Lane] = []
     for step in flow.in_order():
         first = step.inputs[0] if step.inputs else None
         before = of_step.get(first.step) if first is not None else None
-        if first is not None and before is not None and first.port == ROWS and heirs[first.step] == step.id:
+        if (
+            first is not None
+            and before is not None
+            and first.port == ROWS
+            and heirs.get(first.step) == step.id
+        ):
             lane = before
         else:
             lane = Lane(before.source if before else step.id if first is None else "", first)
@@ -55,77 +69,118 @@ def _put(lanes: list[Lane], lane: Lane, parent: Lane | None) -> None:
     lanes.insert(place, lane)
 
 
-def _heir(flow: Flow, step_id: str, ends: Callable[[Step], bool], knots: Callable[[Step], bool]) -> str:
-    """Which of the steps that take a step's rows first stands on its lane: a knot rather than an output."""
-    takers = [step for step in flow.consumers(step_id) if step.inputs[0] == Input(step_id)]
-    best = min(takers, key=lambda step: (ends(step), not knots(step)), default=None)
-    return best.id if best is not None else ""
-
-
-def arranged(
-    groups: Sequence[Sequence[str]], lanes: Sequence[Lane], flow: Flow, levels: Mapping[str, int]
-) -> list[list[str]]:
+def arranged(groups: Sequence[Sequence[str]], flow: Flow, lanes: Sequence[Lane]) -> list[list[str]]:
     """The sources of each file in an order with fewer crossings; the given one where that is as good.
 
-    groups: the source steps of each file, files without any as empty ones.  levels: the column of each step.
-    Only moves of one file, or of one source within its file, that make it better are taken, so that what does
-    not cross stays where it was.
+    groups: the source steps of each file, files without any as empty ones. What does not cross stays where it
+    was: the order in which rails are read from their ends, and moves of one file, or of one source within its
+    file, are taken only where they make it better.
     """
-    best = [list(group) for group in groups]
-    crossing = _Crossings(lanes, flow, levels)
-    least = crossing.count(best)
+    found = _arranged(
+        tuple(tuple(group) for group in groups),
+        tuple((step.id, step.inputs) for step in flow.steps),
+        tuple((lane.source, lane.off, tuple(lane.steps)) for lane in lanes),
+    )
+    return [list(group) for group in found]
+
+
+Groups = tuple[tuple[str, ...], ...]
+
+
+@lru_cache(maxsize=8)
+def _arranged(
+    groups: Groups,
+    inputs: tuple[tuple[str, tuple[Input, ...]], ...],
+    lanes: tuple[tuple[str, Input | None, tuple[str, ...]], ...],
+) -> Groups:
+    """Kept, because it is asked for at every painting and depends on the flow's shape only."""
+    by_step = dict(inputs)
+    levels: dict[str, int] = {}
+    _levels(by_step, levels)
+    crossing = _Crossings([Lane(source, off, list(steps)) for source, off, steps in lanes], by_step, levels)
+    best, least = groups, crossing.count(groups)
+    read = _as_read(groups, by_step)
+    if crossing.count(read) < least:
+        best, least = read, crossing.count(read)
     for _ in range(_ROUNDS):
-        if not least:
+        better = next((moved for moved in _moves(best) if crossing.count(moved) < least), None)
+        if better is None:
             break
-        before = least
-        for changed in _moves(best):
-            count = crossing.count(changed)
-            if count < least:
-                best, least = changed, count
-                break
-        if least == before:
-            break
+        best, least = better, crossing.count(better)
     return best
 
 
-def _moves(groups: list[list[str]]) -> list[list[list[str]]]:
+def _levels(inputs: Mapping[str, tuple[Input, ...]], levels: dict[str, int]) -> None:
+    """How many steps stand before each one on its longest way."""
+    waiting = list(inputs)
+    while waiting:
+        step = waiting.pop(0)
+        known = [entry.step for entry in inputs[step] if entry.step in inputs]
+        if all(entry in levels for entry in known):
+            levels[step] = max((levels[entry] for entry in known), default=-1) + 1
+        else:
+            waiting.append(step)
+
+
+def _as_read(groups: Groups, inputs: Mapping[str, tuple[Input, ...]]) -> Groups:
+    """The order in which sources are met when every end is read back to them, first inputs first."""
+    taken = {entry.step for entries in inputs.values() for entry in entries}
+    place: dict[str, int] = {}
+    seen: set[str] = set()
+    waiting = [step for step in reversed(list(inputs)) if step not in taken]
+    while waiting:
+        step = waiting.pop()
+        if step in seen or step not in inputs:
+            continue
+        seen.add(step)
+        if not inputs[step]:
+            place[step] = len(place)
+        waiting.extend(entry.step for entry in reversed(inputs[step]))
+    last = len(place)
+    inner = [tuple(sorted(group, key=lambda source: place.get(source, last))) for group in groups]
+    used = sorted((group for group in inner if group), key=lambda group: place.get(group[0], last))
+    ordered = iter(used)
+    return tuple(next(ordered) if group else group for group in inner)
+
+
+def _moves(groups: Groups) -> Iterator[Groups]:
     """All orders that differ by one file, or one source in its file, at another place."""
-    moved = []
     used = [n for n, group in enumerate(groups) if group]
     for old in used:
         for new in used:
             if new != old:
                 order = [group for n, group in enumerate(groups) if n != old]
                 order.insert(new, groups[old])
-                moved.append(order)
+                yield tuple(order)
     for number, group in enumerate(groups):
         for old in range(len(group)):
             for new in range(len(group)):
                 if new != old:
                     inner = [entry for n, entry in enumerate(group) if n != old]
                     inner.insert(new, group[old])
-                    moved.append([inner if n == number else entry for n, entry in enumerate(groups)])
-    return moved
+                    yield tuple(tuple(inner) if n == number else entry for n, entry in enumerate(groups))
 
 
 class _Crossings:
     """Counts how often rails would cross lanes, and how often one would come from above to its knot."""
 
-    def __init__(self, lanes: Sequence[Lane], flow: Flow, levels: Mapping[str, int]) -> None:
+    def __init__(
+        self, lanes: Sequence[Lane], inputs: Mapping[str, tuple[Input, ...]], levels: Mapping[str, int]
+    ) -> None:
         of_step = {step: n for n, lane in enumerate(lanes) for step in lane.steps}
         self._lanes = lanes
         # Where each lane ends: at its last step, or at the knot that it leads into.
         self._reach = [max(levels[step] for step in lane.steps) for lane in lanes]
         self._begin = [levels[lane.steps[0]] - 1 if lane.off else 0 for lane in lanes]
         self._bends: list[tuple[int, int, int]] = []
-        for step in flow.steps:
-            for place, entry in enumerate(step.inputs):
-                one, other = of_step.get(entry.step), of_step.get(step.id)
+        for step, entries in inputs.items():
+            for place, entry in enumerate(entries):
+                one, other = of_step.get(entry.step), of_step.get(step)
                 if one is None or other is None or one == other:
                     continue
-                self._bends.append((one, other, levels[step.id] if place else levels[entry.step]))
+                self._bends.append((one, other, levels[step] if place else levels[entry.step]))
                 if place:
-                    self._reach[one] = max(self._reach[one], levels[step.id])
+                    self._reach[one] = max(self._reach[one], levels[step])
 
     def count(self, groups: Sequence[Sequence[str]]) -> int:
         order = {source: n for n, source in enumerate(entry for group in groups for entry in group)}

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.reason import rows_said
@@ -51,6 +51,7 @@ MOST_ROOMY = 16
 _END_ROOM = 176
 _MOST_STUMPS = 6
 _STUB = 48
+_MOST_WIDENED = 2.2
 _BEFORE_KNOT = 90
 _HEAD_ROOM = 30  # for the labels of slats
 
@@ -79,6 +80,11 @@ class _Planner:
         self.document = document
         self.flow: Flow = document.flow
         self.marks: Mapping[str, Mark] = marks_of(self.flow)
+        self.sources = document.sources()
+        self.takers: dict[str, list[tuple[Step, int, Input]]] = {}
+        for step in self.flow.steps:
+            for place, entry in enumerate(step.inputs):
+                self.takers.setdefault(entry.step, []).append((step, place, entry))
         self.layout = Layout()
         self.low = len(self.flow.steps) > MOST_ROOMY
         self.size = _LOW if self.low else _ROOMY
@@ -93,15 +99,14 @@ class _Planner:
 
     def _arrange(self) -> tuple[list[str], dict[str, list[str]]]:
         """The files of the margin and the sources in each, in an order with few crossings."""
-        sources = self.document.sources()
         files = self.document.margin_files()
         groups = []
         for path in files:
             state = self.document.files.get(path)
             tables = [entry.name for entry in state.content.tables] if state and state.content else []
-            used = [step for step, settings in sources.items() if settings.path == path]
-            groups.append(sorted(used, key=lambda step: _place(tables, sources[step].table)))
-        found = arranged(groups, self.lanes, self.flow, self.depth)
+            used = [step for step, settings in self.sources.items() if settings.path == path]
+            groups.append(sorted(used, key=lambda step: _place(tables, self.sources[step].table)))
+        found = arranged(groups, self.flow, self.lanes)
         order = {source: n for n, group in enumerate(found) for source in group}
         by_file: dict[str, list[str]] = {}
         place: dict[str, tuple[int, bool, int]] = {}
@@ -121,10 +126,23 @@ class _Planner:
         ties = {self.depth[step.id] for step in steps if tie_of(step)} - knots
         beads = {self.depth[step.id] for step in steps if _on_rail(step)} - knots - ties
         size = self.size
+        least = MARGIN_WIDTH + size.column * (len(knots) + 1) + _END_ROOM
+        self.layout.least_width = least + size.bead_room * len(beads) + size.slat_room * len(ties)
         given = size.bead_room * len(beads) + size.slat_room * len(ties)
         room = width - MARGIN_WIDTH - _END_ROOM - given
-        self.column = max(size.column, room / (len(knots) + 1)) if not self.low else size.column
-        self.layout.least_width = MARGIN_WIDTH + size.column * (len(knots) + 1) + given + _END_ROOM
+        self.column = max(size.column, room / (len(knots) + 1))
+        if self.low:
+            # What room there is, is shared out to all columns, up to what they want on roomy lanes.
+            wanted = given + size.column * (len(knots) + 1)
+            wider = max(min((width - MARGIN_WIDTH - _END_ROOM) / wanted, _MOST_WIDENED), 1.0)
+            size = replace(
+                size,
+                column=size.column * wider,
+                bead_room=size.bead_room * wider,
+                slat_room=size.slat_room * wider,
+                bend=size.bend * wider,
+            )
+            self.size, self.column = size, size.column
         self.level = [float(MARGIN_WIDTH)]
         for level in range(1, max(knots | ties | beads, default=0) + 1):
             step = size.slat_room if level in ties else size.bead_room if level in beads else self.column
@@ -160,7 +178,7 @@ class _Planner:
         y = 10.0
         for path in self.files:
             y = self._file(path, y) + 6
-        typed = [step for step, settings in self.document.sources().items() if settings.reader == TYPED]
+        typed = [step for step, settings in self.sources.items() if settings.reader == TYPED]
         if typed:
             self.layout.files.append(FileLine("", y, "typed into this flow"))
             y += LINE
@@ -173,7 +191,6 @@ class _Planner:
         error = state.error if state else None
         said = "cannot be read" if error else "" if state and state.content else "looking into it"
         name = path.rsplit("/", 1)[-1]
-        sources = self.document.sources()
         used = self.by_file.get(path, [])
         tables = [entry.name for entry in state.content.tables] if state and state.content else []
         if state and state.content and state.content.is_one_table and not used:
@@ -183,12 +200,12 @@ class _Planner:
             FileLine(path, y, f"{name} · {said}" if said else name, error.what if error else "")
         )
         y += LINE
-        in_file = {sources[step].table for step in used}
+        in_file = {self.sources[step].table for step in used}
         if state and state.content and state.content.is_one_table:
             tables = []
         stumps = [table for table in tables if table not in in_file]
         for step_id in used:
-            above = [t for t in stumps if _place(tables, t) < _place(tables, sources[step_id].table)]
+            above = [t for t in stumps if _place(tables, t) < _place(tables, self.sources[step_id].table)]
             for table in above[:_MOST_STUMPS]:
                 y = self._stump(path, table, y)
             stumps = [table for table in stumps if table not in above[:_MOST_STUMPS]]
@@ -219,7 +236,7 @@ class _Planner:
             self._place_lane(branch, 0)
         outcome = self.document.outcome(step.id)
         rows = _rows(outcome)
-        settings = self.document.sources().get(step.id)
+        settings = self.sources.get(step.id)
         snapshot = self.document.library.known(settings) if settings is not None else None
         old = snapshot is not None and bool(snapshot.old)
         self.layout.heads.append(
@@ -385,7 +402,7 @@ class _Planner:
         self, step: Step, x: float, y: float, parts: Sequence[Part], hues: Mapping[str, int | None]
     ) -> None:
         """On a low lane, the stubs that are carried on, without words."""
-        taken = {entry.port for taker in self.flow.consumers(step.id) for entry in taker.inputs}
+        taken = {entry.port for _, _, entry in self.takers.get(step.id, [])}
         for part in parts:
             if part.name in taken:
                 start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
@@ -416,12 +433,7 @@ class _Planner:
         """The rails that carry on from a step, one to each consumer, or one with an open end."""
         outcome = self.document.outcome(step.id)
         x, y = self._right_of(step), self.y[step.id]
-        uses = [
-            (consumer, place, entry)
-            for consumer in self.flow.steps
-            for place, entry in enumerate(consumer.inputs)
-            if entry.step == step.id
-        ]
+        uses = self.takers.get(step.id, [])
         stub = _STUB if self._captioned(step, False) else 14
         for consumer, place, entry in uses:
             start = (x, y) if entry.port == ROWS else (x + stub, y + self._stub_shift(entry))
@@ -496,6 +508,8 @@ class _Planner:
         elif step.kind == BlendKind.name and outcome.tables:
             added = rows - outcome.tables[0].rows
             text = f"{text}, none added" if not added else text
+        if self.low and not multiplied and rows and not outcome.guards:
+            return  # the sentence says it, too
         reach = min((self.x[consumer.id] for consumer in consumers), default=x + self.column)
         middle = (x + reach) / 2 if reach - x < 420 else x + 150
         room = max(reach - x - KNOT_WIDTH - 12, 0 if not self.low else 120)

@@ -217,6 +217,17 @@ class JoinKind:
             any_of=settings.any_of and len(settings.links) > 1,
         )
 
+    def fields_of_stub(
+        self, settings: JoinSettings, inputs: Sequence[InputShape], port: str
+    ) -> list[tuple[str, str]]:
+        """The fields of a stub that the kept rows have, in their order: name here, name in the rows."""
+        there = {field.name for field in self.fields(settings, inputs, port)}
+        sides = [
+            (entry.left if port == UNMATCHED_LEFT else entry.right, entry.field.name)
+            for entry in self.plan(settings, inputs)
+        ]
+        return [(of, name) for of, name in sides if of in there]
+
     def problems(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
         try:
             if settings.join_type is not JoinType.CROSS:
