@@ -7,11 +7,15 @@ from tempfile import TemporaryDirectory
 from unittest import mock
 
 import jsonschema
+import pyarrow as pa
 
 from keen_trellis.core.errors import FlowFileError
-from keen_trellis.flow import edits
+from keen_trellis.core.filtering import Comparison
+from keen_trellis.core.table import Field
+from keen_trellis.flow import edits, shared_filters
 from keen_trellis.flow.file_format import dump, load, parse, save
 from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
@@ -91,6 +95,10 @@ def some_flow(folder: Path) -> Flow:
     flow = edits.annotate(
         edits.skip(flow, "sort-by-venue", skipped=True), "sort-by-venue", "not now\nperhaps"
     )
+    shapes = {objects: InputShape("Objects", (Field("Venue", pa.large_string(), objects),))}
+    places = shared_filters.places_for(flow, "venue", shapes)
+    flow, shared = shared_filters.add_filter(flow, "Venue", places, Comparison.ONE_OF)
+    flow = shared_filters.change_filter(flow, shared, values=("Pier",), apart=(loans,))
     flow, _ = edits.add_output(
         flow, Input(knot, "unmatched_left"), OutputSettings("text", str(folder / "left.csv"), harmless=False)
     )

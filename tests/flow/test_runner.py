@@ -3,9 +3,11 @@ import unittest
 from unittest import mock
 
 import msgspec
+import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import Cancelled, TrellisError
+from keen_trellis.core.held import buffers_of
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
@@ -168,12 +170,40 @@ class Fingerprints(RunnerCase):
         self.assertIsNot(self.runner.result(self.flow, self.knot), first)
 
     def test_the_least_recently_used_goes_first(self):
-        kept = Kept(most=2)
-        kept.keep("a", 1)
-        kept.keep("b", 2)
+        made = {name: np.zeros(100) for name in "abc"}
+        kept = Kept(limit=1_600)
+        kept.keep("a", made["a"])
+        kept.keep("b", made["b"])
         kept.find("a")
-        kept.keep("c", 3)
-        self.assertEqual([kept.find(name) for name in "abc"], [1, None, 3])
+        kept.keep("c", made["c"])
+        self.assertIsNone(kept.find("b"))
+        self.assertIs(kept.find("a"), made["a"])
+        self.assertEqual(kept.held, 1_600)
+
+    def test_what_shares_buffers_is_counted_once_and_goes_together(self):
+        first = np.zeros(100)
+        kept = Kept(limit=1_600)
+        kept.keep("a", first)
+        kept.keep("rows of a", [first, first[10:20]])
+        self.assertEqual(kept.held, 800)
+        kept.keep("b", np.zeros(100))
+        kept.keep("c", np.zeros(100))
+        self.assertEqual(
+            [kept.find(name) is None for name in ("a", "rows of a", "b", "c")], [True, True, False, False]
+        )
+
+    def test_the_latest_stays_however_large(self):
+        kept = Kept(limit=10)
+        kept.keep("a", np.zeros(100))
+        kept.keep("b", np.zeros(1_000))
+        self.assertEqual((kept.find("a"), kept.held), (None, 8_000))
+
+    def test_the_buffers_of_a_result_are_found_through_tables_and_matches(self):
+        result = self.runner.result(self.flow, self.knot)
+        held = buffers_of(result)
+        self.assertTrue(held)
+        self.assertEqual(sum(held.values()), sum(buffers_of([result, result]).values()))
+        self.assertLessEqual(sum(buffers_of(result.rows).values()), sum(held.values()))
 
 
 class Trouble(RunnerCase):

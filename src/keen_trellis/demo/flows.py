@@ -8,17 +8,23 @@ from pathlib import Path
 import msgspec
 import pyarrow as pa
 
+from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import Field
+from keen_trellis.core.values import FieldType
 from keen_trellis.demo import files
 from keen_trellis.flow import edits
+from keen_trellis.flow.blend_proposal import grain_of
 from keen_trellis.flow.file_format import save
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.reconciling import reconcile
+from keen_trellis.flow.shared_filters import Place, add_filter, change_filter
 from keen_trellis.flow.source_settings import SourceSettings, TypedTable
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.blend import BlendMeasure, OtherSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.output import OutputSettings
@@ -31,7 +37,55 @@ LOAN_REPORT = "Loan report.xlsx"
 
 
 def winter_loans(folder: Path) -> Flow:
-    """Every loan with its object and its venue where known, written to a report."""
+    """Every loan with its object and venue where known and the visitors of its month, for a report."""
+    flow, loans = _loans_with_venues(folder)
+    absent = FillSettings(fields=("title", "maker", "keeper"), of="not in the registry", gaps="no-partner")
+    flow, filled = edits.insert_after(flow, Input(loans), "fill", FillStepSettings((absent,)))
+    month = ComputeSettings(field="month", expression=grain_of("month", "Out date"))
+    flow, dated = edits.insert_after(flow, Input(filled), "compute", month)
+    visitors = SourceSettings("workbook", str(folder / files.VISITORS_FILE), "Visitors")
+    flow, visits = edits.add_source(flow, visitors, "Visitors")
+    links = (
+        LinkSettings("Venue", "Venue"),
+        LinkSettings("month", grain_of("month", "Month"), right_is_expression=True),
+    )
+    measures = (BlendMeasure("sum of Visitors", "sum", "Visitors"),)
+    flow, blended = edits.add_blend(flow, Input(dated), Input(visits), OtherSettings(links, measures))
+    flow, _ = edits.add_output(
+        flow, Input(blended), OutputSettings("xlsx", str(folder / LOAN_REPORT), sheet="Loans")
+    )
+    return edits.add_file(flow, str(folder / files.RETURNS_FILE))
+
+
+def cost_per_visitor(folder: Path) -> Flow:
+    """What couriers cost and how many visitors came for the loans of one region: a blend, a shared filter."""
+    flow, loans = _loans_with_venues(folder)
+    flow, courier = edits.add_source(
+        flow, SourceSettings("folder", str(folder / files.COURIER_FOLDER)), "Couriers"
+    )
+    visitors = SourceSettings("workbook", str(folder / files.VISITORS_FILE), "Visitors")
+    flow, visits = edits.add_source(flow, visitors, "Visitors")
+
+    def by(mine: str, theirs: str, their_date: str) -> tuple[LinkSettings, ...]:
+        months = (grain_of("month", "Out date"), grain_of("month", their_date))
+        expressions = LinkSettings(*months, left_is_expression=True, right_is_expression=True)
+        return LinkSettings(mine, theirs), expressions
+
+    costs = OtherSettings(
+        by("Short name", "venue", "date"), (BlendMeasure("sum of cost", "sum", "cost", "spread"),)
+    )
+    came = OtherSettings(by("Venue", "Venue", "Month"), (BlendMeasure("sum of Visitors", "sum", "Visitors"),))
+    flow, blend = edits.add_blend(flow, Input(loans), Input(courier), costs)
+    flow, blend = edits.add_blend(flow, Input(blend), Input(visits), came)
+    region = Place(loans, Input(loans), "Region", FieldType.TEXT, loans)
+    flow, shared = add_filter(flow, "Region", [region], Comparison.ONE_OF)
+    flow = change_filter(flow, shared, values=("North",), apart=("objects", "venues"))
+    output = OutputSettings("xlsx", str(folder / "Cost per visitor.xlsx"), sheet="North")
+    return edits.add_output(flow, Input(blend), output)[0]
+
+
+def _loans_with_venues(folder: Path) -> tuple[Flow, str]:
+    """Every loan with its object and its venue where known; the flow and the last knot."""
     loans_file, registry = str(folder / files.LOANS_FILE), str(folder / files.REGISTRY_FILE)
     flow, loans = edits.add_source(Flow(), SourceSettings("workbook", loans_file, "Loans"), "Loans")
     flow, objects = edits.add_source(flow, SourceSettings("sqlite", registry, "objects"), "Objects")
@@ -53,14 +107,10 @@ def winter_loans(folder: Path) -> Flow:
         JoinSettings(
             links=(LinkSettings("Venue", "Venue"),),
             type=JoinType.LEFT_OUTER.value,
-            bring=("Region", "Contact"),
+            bring=("Short name", "Region", "Contact"),
         ),
     )
-    flow = edits.rename(flow, second, "Loans with Objects and Venues")
-    flow, _ = edits.add_output(
-        flow, Input(second), OutputSettings("xlsx", str(folder / LOAN_REPORT), sheet="Loans")
-    )
-    return edits.add_file(flow, str(folder / files.RETURNS_FILE))
+    return edits.rename(flow, second, "Loans with Objects and Venues"), second
 
 
 def sets(folder: Path) -> Flow:
@@ -169,6 +219,7 @@ def guarded_loans(folder: Path) -> Flow:
 
 FLOWS: dict[str, Callable[[Path], Flow]] = {
     WINTER_LOANS: winter_loans,
+    "Cost per visitor.trellis": cost_per_visitor,
     "Sets.trellis": sets,
     "Cover.trellis": cover,
     "All couriers.trellis": all_couriers,

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison
-from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.insight.summary import commonest
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
@@ -81,7 +80,7 @@ def filters_said(document: Document, blend: Step | None) -> dict[int, str]:
             if shared.values and not tied:
                 said.append(f"no {shared.name}")
             elif shared.values and outcome is not None and outcome.result is not None and outcome.tables:
-                before = [f"{rows_said(outcome.tables[0].rows)}"] if not said else []
+                before = [f"{outcome.tables[0].rows:,}"] if not said else []
                 said += [*before, f"{outcome.result.rows.rows:,} by {shared.name}"]
         if said:
             found[number] = ", ".join(said)

@@ -191,6 +191,7 @@ def _view(window: MainWindow) -> list[Command]:
         Command("fit", "View", "Fit the &whole trellis", "Ctrl+9", window.trellis.fit),
         separator("View"),
         Command("bench_alone", "View", "&Bench alone", "F8", window.bench_alone),
+        Command("memory", "View", "&Memory for results…", "Ctrl+Alt+Y", window.choose_memory),
         Command("dark", "View", "&Dark theme", "Ctrl+Shift+D", window.switch_theme),
     ]
 

@@ -27,6 +27,7 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.held import machine_memory
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing, filters
@@ -215,6 +216,7 @@ class MainWindow(QMainWindow):
         if not (isinstance(state, QByteArray) and self.splitter.restoreState(state)):
             self.splitter.setSizes([350, 420])
         self.use_theme(str(self.remembered.value("theme") or "light"))
+        self._use_memory()
         self.commands["watch"].setCheckable(True)
         self.sources.watch(self.remembered.value("watch") != "no")
 
@@ -229,6 +231,32 @@ class MainWindow(QMainWindow):
         self.trellis.update()
         self.bench.refresh()
         self.bench.grid.viewport().update()
+
+    def choose_memory(self) -> None:
+        """Choose how much memory results may hold."""
+        kept = self.document.runner.kept
+        choices = [
+            Choice(share, f"{said} of this machine's memory", f"{machine_memory() // share / 2**30:.1f} GiB")
+            for share, said in ((8, "an eighth"), (4, "a quarter"), (2, "a half"))
+        ]
+        now = f"{kept.held / 2**20:,.0f} MiB are held now, of {kept.limit / 2**30:.1f} GiB"
+        chooser = Chooser(choices, self, title=f"Results may hold: {now}", current=self._memory_share())
+
+        def chosen(share: int) -> None:
+            self.remembered.remember("memory", str(share))
+            self._use_memory()
+
+        chooser.chosen.connect(chosen)
+        chooser.open_under(self.sentence.view)
+
+    def _memory_share(self) -> int:
+        stored = str(self.remembered.value("memory") or "")
+        return int(stored) if stored in ("2", "4", "8") else 4
+
+    def _use_memory(self) -> None:
+        kept = self.document.runner.kept
+        kept.limit = machine_memory() // self._memory_share()
+        kept.shrink()
 
     def switch_theme(self) -> None:
         """Change between light and dark."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -12,16 +13,19 @@ from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.core.insight.proposal import Proposal
 from keen_trellis.core.link import Operator
 from keen_trellis.core.measures import Function
-from keen_trellis.core.table import Field, Table
+from keen_trellis.core.table import Field, Table, spread_rows
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.steps.blend import BlendMeasure, OtherSettings
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import measure_name
 
+Vector = np.ndarray[Any, Any]
 _DATES = (FieldType.DATE, FieldType.TIMESTAMP)
 # At least so many of the main table's months stand in the other one, or months are not what links them.
 _SHARED_MONTHS = 0.5
+_SHARED_VALUES = 0.5
+_SAMPLED = 20_000
 _NO_AMOUNT = re.compile(r"(?:^|[\W_])(?:id|no|nr|number|code|key|year|month|day)$", re.IGNORECASE)
 GRAINS = {
     "month": "SUBSTRING(CAST({0} AS VARCHAR) FROM 1 FOR 7)",
@@ -52,7 +56,7 @@ def side_said(link: str) -> str:
 def proposed_links(main: Table, other: Table, proposals: Iterable[Proposal]) -> tuple[LinkSettings, ...]:
     """The best links with =, and the month where both tables have dates that share months."""
     best = next((entry for entry in proposals if entry.link.operator is Operator.EQUAL), None)
-    links = [LinkSettings.of(link) for link in best.links] if best is not None else []
+    links = [LinkSettings.of(link) for link in best.links] if best is not None else _same_named(main, other)
     linked = {name for link in links for name in (link.left, link.right)}
     for one in _dates(main, linked):
         for their in _dates(other, linked):
@@ -64,11 +68,31 @@ def proposed_links(main: Table, other: Table, proposals: Iterable[Proposal]) -> 
     return tuple(links)
 
 
+def _same_named(main: Table, other: Table) -> list[LinkSettings]:
+    """A link of fields that are called the same and share most values: keys repeat where grains differ."""
+    for field in main.fields:
+        for their in other.fields:
+            if field.name.casefold() != their.name.casefold() or field.type is not their.type:
+                continue
+            if field.type in _DATES or field.type.is_number:
+                continue
+            values = [_sample(main, field.name), _sample(other, their.name)]
+            shared = np.isin(values[0], values[1])
+            if len(shared) and shared.mean() >= _SHARED_VALUES:
+                return [LinkSettings(field.name, their.name)]
+    return []
+
+
+def _sample(table: Table, name: str) -> Vector:
+    rows = spread_rows(table.rows, _SAMPLED)
+    return np.asarray(table.take(rows, [name])[0].values.drop_null().unique().to_pylist(), dtype=str)
+
+
 def _dates(table: Table, linked: set[str]) -> list[str]:
     return [field.name for field in table.fields if field.type in _DATES and field.name not in linked]
 
 
-def _months(table: Table, name: str) -> np.ndarray:
+def _months(table: Table, name: str) -> Vector:
     values = table.column(name).values.drop_null()
     return np.unique(values.cast(pa.timestamp("us")).to_numpy(zero_copy_only=False).astype("datetime64[M]"))
 

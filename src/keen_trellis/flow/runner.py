@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.held import Buffers, buffers_of, machine_memory
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
@@ -24,17 +25,45 @@ from keen_trellis.flow.wording import rows_called
 
 Made = TypeVar("Made")
 
-# Results are small (index vectors and references); snapshots are kept by `sources`.
-_MOST_KEPT = 48
+# The share of the machine's memory that results may hold, unless it is set.
+_SHARE_OF_MEMORY = 4
+_COUNTED_EVERY = 32
 
 
 class Kept:
-    """What was made, by fingerprint; the least recently used goes first. Safe between threads."""
+    """What was made, by fingerprint, as far as it fits into the limit. Safe between threads.
 
-    def __init__(self, most: int = _MOST_KEPT) -> None:
-        self._most = most
+    limit: bytes that all results may hold together, each buffer counted once. What was not asked for longest
+    goes first, and with it all that was made from it and holds on to it.
+    """
+
+    def __init__(self, limit: int | None = None) -> None:
+        self.limit = limit if limit is not None else machine_memory() // _SHARE_OF_MEMORY
         self._made: OrderedDict[str, Any] = OrderedDict()
+        self._at_most = 0  # an estimate of what is held that is never too low when it was just counted
+        self._since_counted = 0
         self._lock = threading.Lock()
+
+    @property
+    def held(self) -> int:
+        """The bytes that all results hold now."""
+        with self._lock:
+            return sum(self._buffers().values())
+
+    def _buffers(self) -> Buffers:
+        return buffers_of(list(self._made.values()))
+
+    def shrink(self) -> None:
+        """Let go of results until the others fit into the limit; the latest one always stays."""
+        with self._lock:
+            while (held := sum(self._buffers().values())) > self.limit and len(self._made) > 1:
+                gone = buffers_of(self._made.popitem(last=False)[1])
+                # A result that holds on to those buffers keeps them in memory: it goes, too.
+                last = next(reversed(self._made))
+                for fingerprint, made in list(self._made.items()):
+                    if fingerprint != last and gone and not gone.keys().isdisjoint(buffers_of(made)):
+                        del self._made[fingerprint]
+            self._at_most, self._since_counted = held, 0
 
     def find(self, fingerprint: str) -> Any:
         """What was kept under the fingerprint, or None."""
@@ -48,8 +77,11 @@ class Kept:
         with self._lock:
             self._made[fingerprint] = made
             self._made.move_to_end(fingerprint)
-            while len(self._made) > self._most:
-                self._made.popitem(last=False)
+            self._at_most += sum(buffers_of(made).values())
+            self._since_counted += 1
+        # Counting all is exact and slow; results also grow after they were made.
+        if self._at_most > self.limit or self._since_counted >= _COUNTED_EVERY:
+            self.shrink()
 
 
 @dataclass
@@ -72,11 +104,11 @@ class Runner:
     def __init__(self, kinds: Kinds, snapshots: Snapshots, kept: Kept | None = None) -> None:
         self.kinds = kinds
         self.snapshots = snapshots
-        self._kept = kept or Kept()
+        self.kept = kept or Kept()
 
     def with_snapshots(self, snapshots: Snapshots) -> Runner:
         """A runner on other snapshots that shares what this one has computed."""
-        return Runner(self.kinds, snapshots, self._kept)
+        return Runner(self.kinds, snapshots, self.kept)
 
     def result(self, flow: Flow, step_id: str, task: Task | None = None) -> StepResult:
         """The result of one step. Raises the error of the first step upstream that has one, or Cancelled."""
@@ -140,13 +172,13 @@ class Runner:
         fingerprint = digest(
             step.kind, kind.fingerprint(settings, shapes), [entry.fingerprint for entry in inputs]
         )
-        result: StepResult | None = self._kept.find(fingerprint)
+        result: StepResult | None = self.kept.find(fingerprint)
         if result is None:
             try:
-                result = kind.compute(settings, inputs, _Context(task, self._kept))
+                result = kind.compute(settings, inputs, _Context(task, self.kept))
             except TrellisError as error:
                 raise _at(step, error) from error
-            self._kept.keep(fingerprint, result)
+            self.kept.keep(fingerprint, result)
         return result, fingerprint
 
     def _inputs(self, flow: Flow, step: Step, settings: Any, task: Task) -> list[InputRows]:

@@ -12,6 +12,7 @@ import numpy as np
 
 from keen_trellis.core.blending import Blended, Found, Keep
 from keen_trellis.core.insight.reason import rows_said
+from keen_trellis.core.link import value_of
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.desktop.bench.content import (
     LEFT,
@@ -153,7 +154,13 @@ def _columns(settings: BlendSettings, shapes: Sequence[InputShape], blended: Ble
     """The main table's link fields and other fields, then each other one's link fields and measures."""
     measures = {measure.name for entry in settings.others for measure in entry.measures}
     fields = [entry for entry in blended.whole.fields if entry.name not in measures]
-    linked = [link.left for entry in settings.others for link in entry.links]
+    main = shapes[0].fields
+    linked = {
+        name
+        for entry in settings.others
+        for link in entry.links
+        for name in (link.left, *value_of(link.left, main).names)
+    }
     first = [entry for entry in fields if entry.name in linked]
     columns = [Column(LEFT, entry) for entry in [*first, *(f for f in fields if f not in first)]]
     for number, found in enumerate(blended.others):
@@ -176,9 +183,7 @@ def _titles(
 
 def _rows_and_filters(rows: int, filters: str) -> str:
     """How many rows there are; where shared filters left fewer, those before them as well."""
-    return (
-        filters if filters[:1].isdigit() else ", ".join(part for part in (rows_said(rows), filters) if part)
-    )
+    return filters if filters[:1].isdigit() else ", ".join(part for part in (f"{rows:,}", filters) if part)
 
 
 def funnel(found: Found, filters: str = "") -> str:

@@ -121,14 +121,18 @@ class BlendSentence(SentencePart):
     # --- links ---
 
     def _set_links(
-        self, step: Step, said: str, changed: Callable[[int, LinkSettings], LinkSettings | None]
+        self, step: Step, said: str, changed: Callable[[tuple[int, int], LinkSettings], LinkSettings | None]
     ) -> None:
-        """Change links; `changed` is given the number of the other table and a link, None takes it out."""
+        """Change links: `changed` is given the numbers of table and link, and the link; None removes it."""
         settings: BlendSettings = self.settings(step)
         others = tuple(
             msgspec.structs.replace(
                 entry,
-                links=tuple(new for link in entry.links if (new := changed(number, link)) is not None),
+                links=tuple(
+                    new
+                    for place, link in enumerate(entry.links)
+                    if (new := changed((number, place), link)) is not None
+                ),
             )
             for number, entry in enumerate(settings.others)
         )
@@ -191,7 +195,7 @@ class BlendSentence(SentencePart):
 
     def _choose_left(self, step: Step, left: str, outcome: Outcome, anchor: QWidget) -> None:
         def put(text: str, expression: bool) -> None:
-            def changed(_: int, link: LinkSettings) -> LinkSettings:
+            def changed(_: tuple[int, int], link: LinkSettings) -> LinkSettings:
                 if link.left != left:
                     return link
                 return msgspec.structs.replace(link, left=text, left_is_expression=expression)
@@ -224,9 +228,9 @@ class BlendSentence(SentencePart):
         link: LinkSettings = self.settings(step).others[number].links[place]
         name = outcome.inputs[number + 1].name
 
-        def changed_to(**changes: Any) -> Callable[[int, LinkSettings], LinkSettings | None]:
-            return lambda n, entry: (
-                msgspec.structs.replace(entry, **changes) if n == number and entry is link else entry
+        def changed_to(**changes: Any) -> Callable[[tuple[int, int], LinkSettings], LinkSettings | None]:
+            return lambda at, entry: (
+                msgspec.structs.replace(entry, **changes) if at == (number, place) else entry
             )
 
         def put(text: str, expression: bool) -> None:
@@ -249,7 +253,7 @@ class BlendSentence(SentencePart):
                 prepare()
             else:
                 gone = f"Do not link {name} by {side_said(link.right)}"
-                self._set_links(step, gone, lambda n, entry: None if n == number and entry is link else entry)
+                self._set_links(step, gone, lambda at, entry: None if at == (number, place) else entry)
 
         more = [
             Choice(_PREPARE, "when comparing …", ignoring(link.link.preparation)),

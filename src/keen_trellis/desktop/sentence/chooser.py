@@ -145,6 +145,11 @@ class Chooser(QFrame):
         self.setFixedWidth(min(max(widest + 110, hint, 260), 640))
         self.adjustSize()
 
+    @property
+    def choices(self) -> list[Choice]:
+        """The lines that can be chosen."""
+        return list(self._choices)
+
     def follow(self, choices: Callable[[], Sequence[Choice]]) -> None:
         """Say where newer texts and details of the same choices come from; `reload` asks for them."""
         self._newer = choices

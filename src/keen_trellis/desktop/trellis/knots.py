@@ -32,6 +32,7 @@ class Cut:
 
     caption: str
     detail: str
+    short_caption: str = ""
     short: str = ""
     parts: tuple[Part, ...] = ()
     stubs: Mapping[str, tuple[str, str]] = ()  # type: ignore[assignment]
@@ -75,7 +76,7 @@ def _join(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     settings: JoinSettings = KINDS.settings(step)
     left, right = (shape.name for shape in outcome.inputs)
     kind = settings.join_type
-    said = replace(plain, caption=question(kind, left, right))
+    said = replace(plain, caption=question(kind, left, right), short_caption=f"with {right}")
     if outcome.result is None or outcome.result.match is None:
         return said
     counts = outcome.result.match.counts
@@ -101,7 +102,9 @@ def _join(step: Step, outcome: Outcome, plain: Cut) -> Cut:
         ),
     }
     detail = f"{kind.trade_name} · {short}"
-    return Cut(said.caption, detail, short, parts, stubs, {UNMATCHED_LEFT: 0, UNMATCHED_RIGHT: 1})
+    return Cut(
+        said.caption, detail, said.short_caption, short, parts, stubs, {UNMATCHED_LEFT: 0, UNMATCHED_RIGHT: 1}
+    )
 
 
 def _part(name: str, rows: int, kept: bool, said: str) -> Part:
@@ -138,7 +141,7 @@ def _blend(outcome: Outcome, plain: Cut) -> Cut:
     measures = [measure.name for entry in settings.others for measure in entry.measures]
     each = one if settings.kept in (Keep.EVERY, Keep.FOUND) else f"group of {many}"
     caption = f"{listed(measures, 2)} for each {each}" if measures else plain.caption
-    return Cut(caption, detail, shares[0], tuple(parts), stubs, inputs)
+    return Cut(caption, detail, listed(measures, 1), shares[0], tuple(parts), stubs, inputs)
 
 
 def sized(parts: Sequence[Part], top: float, height: float) -> tuple[Part, ...]:

@@ -71,7 +71,7 @@ class _Sizes:
     of_rail: tuple[float, float]
 
 
-_ROOMY = _Sizes(210, 124, 104, 130, 24, 80, (62, 66), (32, 30), (16, 16))
+_ROOMY = _Sizes(150, 104, 104, 130, 24, 80, (62, 66), (32, 30), (16, 16))
 _LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (13, 13))
 
 
@@ -341,6 +341,7 @@ class _Planner:
                 size.knot_height,
                 parts,
                 shown.caption,
+                shown.short_caption or shown.caption,
                 shown.detail,
                 shown.short or shown.detail,
                 self.column - 16 if not self.low else 280,

@@ -198,6 +198,8 @@ class TrellisPainter:
             return
         painter.setFont(font(11.5, bold=selected))
         text = _fitting(painter, stub.text, stub.short, stub.room)
+        if painter.fontMetrics().horizontalAdvance(text) > stub.room:
+            text = text.partition(" ")[0]  # the number alone
         self._ground_behind(stub.end[0] + 8, stub.end[1], text)  # the tether goes behind the words
         painter.setPen(chosen.accent if selected else chosen.ink)
         _left(painter, stub.end[0] + 8, stub.end[1], text, 250)
@@ -238,7 +240,8 @@ class TrellisPainter:
         painter, chosen = self.painter, theme()
         painter.setFont(font(12, bold=True))
         painter.setPen(chosen.ink)
-        self._centred(knot.x, knot.top - 24, knot.caption, knot.room)
+        caption = _fitting(painter, knot.caption, knot.short_caption, knot.room)
+        self._centred(knot.x, knot.top - 24, caption, knot.room)
         painter.setFont(font(11))
         painter.setPen(chosen.alarm if knot.alarm else chosen.soft)
         detail = _fitting(painter, knot.detail, knot.short, knot.room)

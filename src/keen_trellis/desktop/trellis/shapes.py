@@ -107,7 +107,7 @@ class Part:
 class Knot:
     """A join, blend or union. Its parts are empty while its match is not known.
 
-    short: its detail where `room` is scarce.  captioned: its words are shown although it is low.
+    short_caption, short: its caption and detail where `room` is scarce.  captioned: its words are shown.
     """
 
     step: str
@@ -117,6 +117,7 @@ class Knot:
     height: float
     parts: tuple[Part, ...]
     caption: str
+    short_caption: str
     detail: str
     short: str
     room: float
