@@ -24,6 +24,12 @@ def dicts(table) -> list[dict]:
     return [dict(zip(table.names, row, strict=True)) for row in rows_of(table)]
 
 
+def cost_of(trip) -> Decimal:
+    """What a trip cost; two of the files write it with a sign of currency."""
+    cost = "".join(sign for sign in str(trip[3]) if sign.isdigit() or sign in ".,")
+    return Decimal(cost.replace(",", ""))
+
+
 class DemoFlows(unittest.TestCase):
     def setUp(self):
         self.scenario = demo_data.scenario()
@@ -40,6 +46,36 @@ class DemoFlows(unittest.TestCase):
 
     def test_all_are_there(self):
         self.assertEqual({path.name for path in demo_data.folder().glob("*.trellis")}, set(FLOWS))
+
+    def test_winter_loans(self):
+        outcome, rows = self.run_of("Winter loans")
+        scenario, planted = self.scenario, self.scenario.planted
+        self.assertEqual([knot.counts.pairs for knot in outcome.knots[:1]], [8306])
+        visitors = {(venue, str(month)[:7]): count for venue, month, count in scenario.visitors}
+        out_of = {loan[0]: (loan[2], str(loan[3])[:7]) for loan in scenario.loans}
+        self.assertEqual(
+            {row["Loan no"]: row["month"] for row in rows}, {no: key[1] for no, key in out_of.items()}
+        )
+        self.assertEqual(
+            {row["Loan no"]: row["sum of Visitors"] for row in rows},
+            {no: visitors.get(key) for no, key in out_of.items()},
+        )
+        unknown = [row["Loan no"] for row in rows if row["keeper"] == "not in the registry"]
+        absent = 49
+        self.assertEqual(len(unknown), absent)
+        self.assertLessEqual(set(planted.never_registered), set(unknown))
+
+    def test_cost_per_visitor(self):
+        _, rows = self.run_of("Cost per visitor")
+        north = {venue[0]: venue[1] for venue in self.scenario.venues if venue[2] == "North"}
+        lent = [loan for loan in self.scenario.loans if loan[2] in north]
+        self.assertEqual({row["Loan no"] for row in rows}, {loan[0] for loan in lent})
+        self.assertTrue(all(row["Region"] == "North" for row in rows))
+        # Spread over the loans of a group, the costs add up to what those trips cost.
+        months = {(north[loan[2]], str(loan[3])[:7]) for loan in lent}
+        trips = [trip for month in self.scenario.courier_logs.values() for trip in month]
+        paid = sum(cost_of(trip) for trip in trips if (trip[0], str(trip[1])[:7]) in months)
+        self.assertEqual(sum(row["sum of cost"] for row in rows if row["sum of cost"] is not None), paid)
 
     def test_sets(self):
         outcome, rows = self.run_of("Sets")
@@ -80,10 +116,9 @@ class DemoFlows(unittest.TestCase):
         trips += [("Pier", "2026-03-04", 2, "61.50"), ("Ebbrick", "2026-11-19", 1, "38.00")]
         for trip in trips:
             group = expected[trip[0], int(str(trip[1])[5:7])]
-            cost = "".join(sign for sign in str(trip[3]) if sign.isdigit() or sign in ".,")
             group[0] += 1
             group[1] += int(trip[2])
-            group[2] += Decimal(cost.replace(",", ""))
+            group[2] += cost_of(trip)
         made = {(r["venue"], r["month"]): [r["trips"], r["crates"], r["cost"]] for r in rows}
         self.assertEqual(made, dict(expected))
         self.assertEqual(list(made), sorted(made))

@@ -542,16 +542,20 @@ class Tracing(BenchCase):
             [row[1].strip() for row in view.texts],
             [
                 "Loan report.xlsx",
+                "Loans with Objects and Venues with Visitors",
+                "compute month",
+                "fill title and 2 more",
                 "Loans with Objects and Venues",
                 "Loans with Objects",
                 "Loans",
                 "Objects",
                 "Venues",
+                "Visitors",
             ],
         )
-        self.assertEqual(view.texts[3][2], "loans-2026.xlsx, Loans, row 151")
+        self.assertEqual(view.texts[6][2], "loans-2026.xlsx, Loans, row 151")
         self.assertEqual([row[3] for row in view.texts][:2], ["Loan no: L-0150", "Loan no: L-0150"])
-        self.assertEqual([row[3] for row in view.texts][3:], ["Loan no: L-0150", "", ""])
+        self.assertEqual([row[3] for row in view.texts][6:], ["Loan no: L-0150", "", "", ""])
         view.table.setCurrentCell(2, 0)
         self.press(KEY.Key_Return)
         self.rest()

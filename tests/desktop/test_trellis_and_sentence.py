@@ -14,6 +14,7 @@ from tests.desktop.driving import CTRL, WindowCase
 
 KNOT = "loans-with-objects"
 SECOND = "loans-with-objects-with-venues"
+BLEND = "loans-with-objects-and-venues-with-visitors"
 KEY = Qt.Key
 
 
@@ -30,12 +31,22 @@ class DemoCase(WindowCase):
 
 class Picture(DemoCase):
     def test_the_margin_holds_files_rail_heads_and_stumps(self):
-        self.assertEqual([head.name for head in self.layout.heads], ["Loans", "Venues", "Objects"])
-        self.assertEqual([head.mark.letters for head in self.layout.heads], ["Lo", "Ve", "Ob"])
-        self.assertEqual([head.count for head in self.layout.heads], ["8,352", "45", "12,907"])
+        self.assertEqual(
+            [head.name for head in self.layout.heads], ["Loans", "Venues", "Objects", "Visitors"]
+        )
+        self.assertEqual([head.mark.letters for head in self.layout.heads], ["Lo", "Ve", "Ob", "Vi"])
+        self.assertEqual([head.count for head in self.layout.heads], ["8,352", "45", "12,907", "540"])
         stumps = [stump.name for stump in self.layout.stumps]
         self.assertEqual(
-            stumps, ["Venues!F3", "makers", "valuations", "objects_lately_valued", "returns-desk.csv"]
+            stumps,
+            [
+                "Venues!F3",
+                "makers",
+                "valuations",
+                "objects_lately_valued",
+                "Opening days",
+                "returns-desk.csv",
+            ],
         )
 
     def test_a_knot_is_cut_in_proportion_and_no_part_is_too_small(self):
@@ -48,7 +59,10 @@ class Picture(DemoCase):
         self.assertEqual(knot.detail, "left outer join · 99.4 % of Loans found one")
 
     def test_what_is_left_out_leaves_as_a_stub_with_its_count(self):
-        self.assertEqual([stub.text for stub in self.layout.stubs], ["8,211 unmatched Objects"])
+        self.assertEqual(
+            [stub.text for stub in self.layout.stubs],
+            ["8,211 unmatched Objects", "8 groups of Visitors with no loan"],
+        )
 
     def test_multiplied_rows_are_said(self):
         self.assertEqual(self.layout.words[0].text, "8,355 rows, 3 more by repeated keys")
@@ -118,10 +132,11 @@ class Picking(DemoCase):
         self.trellis.setFocus()
         self.document.select(Selection("loans"))
         seen = []
-        for _ in range(8):
+        for _ in range(14):
             seen.append(self.document.selection.step)
             self.press(KEY.Key_Right)
-        self.assertEqual(list(dict.fromkeys(seen)), ["loans", KNOT, SECOND, "loan-report-xlsx"])
+        on_the_rail = ["fill-title-and-2-more", "compute-month", BLEND]
+        self.assertEqual(list(dict.fromkeys(seen)), ["loans", KNOT, SECOND, *on_the_rail, "loan-report-xlsx"])
         self.document.select(Selection("loans"))
         self.press(KEY.Key_Down)
         self.assertEqual(self.document.selection, Selection("venues"))
@@ -155,7 +170,7 @@ class Picking(DemoCase):
         self.assertEqual(
             [entry.step for entry in self.document.flow.step(knot).inputs], [SECOND, "returns-desk"]
         )
-        self.assertEqual(self.document.flow.step("loan-report-xlsx").inputs[0].step, knot)
+        self.assertEqual(self.document.flow.step("fill-title-and-2-more").inputs[0].step, knot)
         self.assertIs(self.kind(knot), JoinType.LEFT_OUTER)
 
     def test_a_rail_dropped_on_a_rail_is_joined_into_it(self):

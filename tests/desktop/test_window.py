@@ -276,7 +276,7 @@ class Outputs(WindowCase):
         self.answer("Replace")
         self.rest()
         self.assertGreater(target.stat().st_size, 100_000)
-        self.assertIn("Wrote 8,355 rows of 13 fields", self.window.status.shown.text())
+        self.assertIn("Wrote 8,355 rows of 16 fields", self.window.status.shown.text())
 
     def test_a_source_is_never_written_to(self):
         path = self.open_demo(own=True)

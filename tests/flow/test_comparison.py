@@ -78,7 +78,7 @@ class Month(unittest.TestCase):
         return sorted(table.take(rows, [field])[0].values.to_pylist())
 
     def test_sources(self):
-        loans, objects, venues = self.compared().sources
+        loans, objects, venues, _ = self.compared().sources
         found, expected = loans.changes, self.changed
         self.assertEqual(found.key, ("Loan no",))
         self.assertEqual(self.names(loans.after, found.added, "Loan no"), expected.new_loans)
@@ -140,7 +140,7 @@ class Month(unittest.TestCase):
             flow = load(copy / WINTER_LOANS, KINDS)
             library = Library(self.cache)
             comparison = compare(flow, Runner(KINDS, library), Earlier({}), last_run(flow))
-        loans, objects, _ = comparison.sources
+        loans, objects, *_ = comparison.sources
         self.assertEqual(loans.error, "")
         self.assertIn("There is no such file", objects.error)
         self.assertIn("There is no such file", comparison.knots[0].error)

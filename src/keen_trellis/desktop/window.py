@@ -136,6 +136,7 @@ class MainWindow(QMainWindow):
 
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
+        self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the trellis in it has the keyboard
         self._scroll.setFrameShape(QScrollArea.Shape.NoFrame)
         self._scroll.setWidget(self.trellis)
         lower = QWidget()

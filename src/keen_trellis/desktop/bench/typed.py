@@ -87,6 +87,12 @@ class TypingView(Panel):
         self._tell()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
+            and event.matches(QKeySequence.StandardKey.Paste)
+        ):
+            event.accept()  # text is pasted into the cells, and no steps into the trellis
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.matches(QKeySequence.StandardKey.Paste):
                 self._paste()

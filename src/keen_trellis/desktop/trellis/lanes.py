@@ -16,6 +16,10 @@ from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 _ROUNDS = 24
 
 
+# The source steps of each file, in the order of the files.
+Groups = tuple[tuple[str, ...], ...]
+
+
 @dataclass
 class Lane:
     """One lane. source: the step at whose head it lies, "" where that is lost.  off: where it branches off,
@@ -69,22 +73,42 @@ def _put(lanes: list[Lane], lane: Lane, parent: Lane | None) -> None:
     lanes.insert(place, lane)
 
 
-def arranged(groups: Sequence[Sequence[str]], flow: Flow, lanes: Sequence[Lane]) -> list[list[str]]:
-    """The sources of each file in an order with fewer crossings; the given one where that is as good.
+@dataclass(frozen=True)
+class Arrangement:
+    """An order of the sources, by file, how often rails cross in it, and which rails meet which."""
 
-    groups: the source steps of each file, files without any as empty ones. What does not cross stays where it
-    was: the order in which rails are read from their ends, and moves of one file, or of one source within its
-    file, are taken only where they make it better.
+    groups: Groups = ()
+    crossings: int = 0
+    meetings: frozenset[tuple[str, str]] = frozenset()
+
+
+def arranged(groups: Groups, flow: Flow, lanes: Sequence[Lane], before: Arrangement) -> Arrangement:
+    """The sources of each file in an order with fewer crossings; the one from before where that is as good.
+
+    groups: the source steps of each file, files without any as empty ones. What did not change stays where it
+    was: as long as no rail is new, and none that meets another makes rails cross, the order is kept.
+    Otherwise the order in which rails are read from their ends, and moves of one file, or of one source in
+    its file, are taken where they make it better.
     """
-    found = _arranged(
-        tuple(tuple(group) for group in groups),
+    return _arranged(
+        groups,
         tuple((step.id, step.inputs) for step in flow.steps),
         tuple((lane.source, lane.off, tuple(lane.steps)) for lane in lanes),
+        before,
     )
-    return [list(group) for group in found]
 
 
-Groups = tuple[tuple[str, ...], ...]
+def _as_before(groups: Groups, before: Arrangement) -> Groups:
+    """The groups in the order from before; what is new stands where it was given."""
+    place = {source: n for n, source in enumerate(entry for group in before.groups for entry in group)}
+    if not place:
+        return groups
+    last = len(place)
+    inner = [tuple(sorted(group, key=lambda source: place.get(source, last))) for group in groups]
+    used = [group for group in inner if group]
+    used.sort(key=lambda group: min(place.get(source, last) for source in group))
+    ordered = iter(used)
+    return tuple(next(ordered) if group else group for group in inner)
 
 
 @lru_cache(maxsize=8)
@@ -92,14 +116,21 @@ def _arranged(
     groups: Groups,
     inputs: tuple[tuple[str, tuple[Input, ...]], ...],
     lanes: tuple[tuple[str, Input | None, tuple[str, ...]], ...],
-) -> Groups:
+    before: Arrangement,
+) -> Arrangement:
     """Kept, because it is asked for at every painting and depends on the flow's shape only."""
     by_step = dict(inputs)
     levels: dict[str, int] = {}
     _levels(by_step, levels)
     crossing = _Crossings([Lane(source, off, list(steps)) for source, off, steps in lanes], by_step, levels)
-    best, least = groups, crossing.count(groups)
-    read = _as_read(groups, by_step)
+    best = _as_before(groups, before)
+    least = crossing.count(best)
+    known = {source for group in before.groups for source in group}
+    meetings = crossing.meetings
+    kept = known.issuperset(source for group in groups for source in group)
+    if kept and (least <= before.crossings or meetings <= before.meetings):
+        return Arrangement(best, least, meetings)
+    read = _as_read(best, by_step)
     if crossing.count(read) < least:
         best, least = read, crossing.count(read)
     for _ in range(_ROUNDS):
@@ -107,7 +138,7 @@ def _arranged(
         if better is None:
             break
         best, least = better, crossing.count(better)
-    return best
+    return Arrangement(best, least, meetings)
 
 
 def _levels(inputs: Mapping[str, tuple[Input, ...]], levels: dict[str, int]) -> None:
@@ -173,14 +204,18 @@ class _Crossings:
         self._reach = [max(levels[step] for step in lane.steps) for lane in lanes]
         self._begin = [levels[lane.steps[0]] - 1 if lane.off else 0 for lane in lanes]
         self._bends: list[tuple[int, int, int]] = []
+        meetings: set[tuple[str, str]] = set()
         for step, entries in inputs.items():
             for place, entry in enumerate(entries):
                 one, other = of_step.get(entry.step), of_step.get(step)
                 if one is None or other is None or one == other:
                     continue
                 self._bends.append((one, other, levels[step] if place else levels[entry.step]))
+                meetings.add((lanes[one].source, lanes[other].source))
                 if place:
                     self._reach[one] = max(self._reach[one], levels[step])
+
+        self.meetings = frozenset(meetings)
 
     def count(self, groups: Sequence[Sequence[str]]) -> int:
         order = {source: n for n, source in enumerate(entry for group in groups for entry in group)}

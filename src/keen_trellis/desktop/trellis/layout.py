@@ -14,7 +14,7 @@ from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.marks import Mark, marks_of
 from keen_trellis.desktop.trellis.knots import Cut, cut, sized
-from keen_trellis.desktop.trellis.lanes import Lane, arranged, lanes_of
+from keen_trellis.desktop.trellis.lanes import Arrangement, Lane, arranged, lanes_of
 from keen_trellis.desktop.trellis.shapes import (
     BEAD,
     KNOT_WIDTH,
@@ -76,7 +76,7 @@ _LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (13, 13))
 
 
 class _Planner:
-    def __init__(self, document: Document, width: float) -> None:
+    def __init__(self, document: Document, width: float, before: Arrangement) -> None:
         self.document = document
         self.flow: Flow = document.flow
         self.marks: Mapping[str, Mark] = marks_of(self.flow)
@@ -91,13 +91,13 @@ class _Planner:
         self.lanes = lanes_of(self.flow, lambda step: step.kind == OutputKind.name, _is_knot)
         self.lane_of = {step: lane for lane in self.lanes for step in lane.steps}
         self.depth = _depths(self.flow)
-        self.files, self.by_file = self._arrange()
+        self.files, self.by_file = self._arrange(before)
         self.y: dict[str, float] = {}  # by step
         self.x: dict[str, float] = {}
         self.clear_from = _HEAD_ROOM if self.flow.filters else 0.0  # what stands above ends here
         self._place_levels(width)
 
-    def _arrange(self) -> tuple[list[str], dict[str, list[str]]]:
+    def _arrange(self, before: Arrangement) -> tuple[list[str], dict[str, list[str]]]:
         """The files of the margin and the sources in each, in an order with few crossings."""
         files = self.document.margin_files()
         groups = []
@@ -106,17 +106,18 @@ class _Planner:
             tables = [entry.name for entry in state.content.tables] if state and state.content else []
             used = [step for step, settings in self.sources.items() if settings.path == path]
             groups.append(sorted(used, key=lambda step: _place(tables, self.sources[step].table)))
-        found = arranged(groups, self.flow, self.lanes)
+        kept = arranged(tuple(map(tuple, groups)), self.flow, self.lanes, before)
+        self.layout.arrangement, found = kept, kept.groups
         order = {source: n for n, group in enumerate(found) for source in group}
         by_file: dict[str, list[str]] = {}
         place: dict[str, tuple[int, bool, int]] = {}
-        before = -1
+        stood = -1
         for number, (path, group) in enumerate(zip(files, groups, strict=True)):
             # A file that no rail begins in stays behind the one that it stood behind.
             if group:
-                before = order[group[0]]
-                by_file[path] = found[before]
-            place[path] = (before, not group, number)
+                stood = order[group[0]]
+                by_file[path] = list(found[stood])
+            place[path] = (stood, not group, number)
         return sorted(files, key=place.__getitem__), by_file
 
     def _place_levels(self, width: float) -> None:
@@ -627,6 +628,6 @@ def _rows(outcome: Outcome | None, port: str = ROWS) -> int:
     return outcome.result.ports[port].rows
 
 
-def plan(document: Document, width: float) -> Layout:
-    """The layout of the document's flow in a trellis `width` pixels wide."""
-    return _Planner(document, width).plan()
+def plan(document: Document, width: float, before: Arrangement | None = None) -> Layout:
+    """The layout of the document's flow in a trellis `width` pixels wide. before: how it lay until now."""
+    return _Planner(document, width, before or Arrangement()).plan()

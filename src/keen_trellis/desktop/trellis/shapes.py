@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 
 from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.marks import Mark
+from keen_trellis.desktop.trellis.lanes import Arrangement
 
 MARGIN_WIDTH = 208
 KNOT_WIDTH = 26
@@ -234,6 +235,7 @@ class Layout:
     words: list[Words] = field(default_factory=list)
     slats: list[Slat] = field(default_factory=list)
     ties: list[Tie] = field(default_factory=list)
+    arrangement: Arrangement = field(default_factory=Arrangement)
 
 
 def thickness(rows: int) -> float:

@@ -75,7 +75,7 @@ class TrellisView(QWidget):
         """Lay everything out anew and paint it."""
         parent = self.parentWidget()
         width = (parent.width() if parent is not None else self.width()) / self.zoom
-        self._layout = plan(self._document, width)
+        self._layout = plan(self._document, width, self._layout.arrangement)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
         self.items = items_of(self._layout)
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
@@ -235,6 +235,16 @@ class TrellisView(QWidget):
             if self.items:
                 self._document.select(self.items[0].selection)
             return
+        found = self.neighbour(here, across, down)
+        if found is None:
+            return
+        if too:
+            self._document.choose_on(found.selection)
+        else:
+            self._document.select(found.selection)
+
+    def neighbour(self, here: Item, across: int, down: int) -> Item | None:
+        """The nearest item in a direction, None if there is none."""
         origin = here.place
         best: tuple[float, Item] | None = None
         for item in self.items:
@@ -248,12 +258,7 @@ class TrellisView(QWidget):
             cost = along + 4 * aside if across else along + 0.2 * aside
             if best is None or cost < best[0]:
                 best = cost, item
-        if best is None:
-            return
-        if too:
-            self._document.choose_on(best[1].selection)
-        else:
-            self._document.select(best[1].selection)
+        return best[1] if best is not None else None
 
     # --- painting ---
 
