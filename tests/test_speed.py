@@ -91,6 +91,8 @@ class Speed(unittest.TestCase):
             "right of accepted",
             "other names",
             "40 fields a side",
+            "while computing",
+            "57 steps on 15 rails painted",
         ):
             self.assertIn(words, out.getvalue())
 

@@ -19,6 +19,7 @@ from rich.console import Console
 from rich.table import Table as Grid
 
 from keen_trellis.speed_measures import PAIRS, seconds
+from keen_trellis.speed_of_answering import answering_grid
 from keen_trellis.speed_of_insight import insight_grid
 from keen_trellis.speed_of_matching import cases, match_grid, other_grid, page_grid
 from keen_trellis.speed_of_reading import reading_grid
@@ -36,6 +37,7 @@ def report(rows: int) -> None:
     console.print(insight_grid(rows // 25, rows // 5))
     console.print(reading_grid(rows // 5))
     console.print(_window_grid(rows // 5))
+    console.print(answering_grid(rows))
 
 
 # --- the window ---

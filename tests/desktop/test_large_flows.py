@@ -10,6 +10,7 @@ from PySide6.QtGui import QGuiApplication, QImage, QWheelEvent
 from PySide6.QtPrintSupport import QPrintDialog, QPrinter
 from PySide6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QLineEdit, QMenu, QWidget
 
+from keen_trellis.demo.large import large_flow
 from keen_trellis.desktop import editing
 from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.trellis import export
@@ -21,7 +22,6 @@ from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from tests import demo_data
 from tests.desktop.driving import ALT, CTRL, SHIFT, WindowCase
 from tests.desktop.test_join_sentence import JoinCase
-from tests.large_flow import large_flow
 
 KEY = Qt.Key
 

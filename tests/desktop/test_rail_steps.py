@@ -232,6 +232,20 @@ class Chooses(RailCase):
         self.choose("Others", "no others")
         self.assertFalse(self.set.others)
 
+    def test_fields_are_moved_by_dragging(self):
+        self.begin("loans", KEY.Key_C, ask=True)
+        found = self.chooser().list
+        places = [QPointF(found.visualItemRect(found.item(row)).center()) for row in range(5)]
+        self.drag(found.viewport(), places[3], places[0])
+        self.assertEqual(self.lines(), ["value", "loan", "object", "venue", "note"])
+        self.assertTrue(all(choice.ticked for choice in self.chooser().choices))
+        self.click(found.viewport(), places[4])
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(
+            self.document.outcome(self.step).result.rows.names, ("value", "loan", "object", "venue")
+        )
+
     def test_a_field_is_renamed_and_another_type_says_what_is_lost(self):
         self.begin("loans", KEY.Key_C)
         self.choose("Rename", "venue")

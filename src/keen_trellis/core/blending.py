@@ -18,7 +18,7 @@ from keen_trellis.core.conversion import rescaled
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
 from keen_trellis.core.link import LinkField, Operator, check_links, value_of
-from keen_trellis.core.match import Mask, Match
+from keen_trellis.core.match import Mask, Match, index_type
 from keen_trellis.core.matching import match
 from keen_trellis.core.measures import Measure
 from keen_trellis.core.summarising import Key, SummaryTable, each_once, summary_fields
@@ -168,6 +168,19 @@ class Blended:
         for number, entry in enumerate(self.others):
             found |= (entry.partner >= 0).astype(np.int64) << number
         return found
+
+    @cached_property
+    def rows_by_combination(self) -> dict[int, IndexVector]:
+        """The rows of `whole` of each combination that there is, in order."""
+        codes = self.combinations
+        kinds = np.flatnonzero(np.bincount(codes, minlength=1)).tolist()
+        small = index_type(len(codes))
+        return {kind: np.flatnonzero(codes == kind).astype(small) for kind in kinds}
+
+    @property
+    def found_nothing(self) -> int:
+        """How many rows of `whole` found no group at all."""
+        return len(self.rows_by_combination.get(0, ()))
 
 
 def check_blend(

@@ -23,6 +23,7 @@ from keen_trellis.core.table import (
     SameRows,
     Table,
     find_field,
+    looked_up,
     row_numbers,
 )
 from keen_trellis.core.task import Task
@@ -130,7 +131,7 @@ class FilledTable(SameRows):
             return pa.repeat(value, len(rows))
         if fill.how is FillWith.FIELD:
             return self._base.take(rows, [fill.of])[0].values.cast(field.arrow_type)
-        near = np.append(self._nearest[field.name, stage - 1], -1)[rows]
+        near = looked_up(self._nearest[field.name, stage - 1], rows)
         return self._filled(field.name, stage - 1, near).values
 
     def _nearest_filled(self, name: str, number: int, fill: Fill, task: Task) -> IndexVector:

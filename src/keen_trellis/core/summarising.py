@@ -13,7 +13,17 @@ from keen_trellis.core.link import Preparation, value_of
 from keen_trellis.core.match import index_type
 from keen_trellis.core.measures import Groups, Measure, measured
 from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, row_numbers, taken
+from keen_trellis.core.table import (
+    Cells,
+    Field,
+    IndexVector,
+    RowOrigin,
+    Rows,
+    Table,
+    looked_up,
+    row_numbers,
+    taken,
+)
 from keen_trellis.core.task import Task
 
 
@@ -68,7 +78,7 @@ class SummaryTable(Table):
         found = [self.field(name).name for name in names]
         chosen = row_numbers(rows, self.rows)
         plain = [name for name in found if name not in self._made]
-        at = np.append(self.first_rows, -1)[chosen] if self.rows else np.full(len(chosen), -1)
+        at = looked_up(self.first_rows, chosen)
         from_table = dict(zip(plain, self._table.take(at, plain), strict=True)) if plain else {}
         return [from_table[name] if name in from_table else taken(self._made[name], chosen) for name in found]
 

@@ -20,6 +20,7 @@ IndexVector = np.ndarray[Any, np.dtype[Any]]
 Rows = IndexVector | range
 
 BATCH_ROWS = 65_536
+_FEW_ROWS = 8_192
 
 
 @dataclass(frozen=True)
@@ -71,6 +72,13 @@ def row_numbers(rows: Rows | None, count: int) -> IndexVector:
     if rows is None:
         return np.arange(count)
     return np.arange(rows.start, rows.stop) if isinstance(rows, range) else rows
+
+
+def looked_up(numbers: IndexVector, rows: IndexVector) -> IndexVector:
+    """The numbers that stand at `rows`, -1 where a row is -1; costs what is looked up, not what there is."""
+    if not len(numbers):
+        return np.full(len(rows), -1)
+    return np.where(rows < 0, -1, numbers[np.maximum(rows, 0)])
 
 
 def spread_rows(rows: int, most: int) -> IndexVector:
@@ -187,10 +195,8 @@ class ArrowTable(Table):
             return [Cells(one_array(column.slice(rows.start, len(rows)))) for column in columns]
         absent = rows < 0
         if not absent.any():
-            indices = pa.array(rows)
-            return [Cells(one_array(column.take(indices))) for column in columns]
-        indices = pa.array(rows, mask=absent)
-        return [Cells(one_array(column.take(indices)), absent) for column in columns]
+            return [Cells(_taken_from(column, rows, None)) for column in columns]
+        return [Cells(_taken_from(column, rows, absent), absent) for column in columns]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         if isinstance(self._row_numbers, int):
@@ -203,6 +209,27 @@ class ArrowTable(Table):
                 1
             ]
         return (RowOrigin(file, self._table, number),)
+
+
+def _taken_from(
+    column: pa.Array | pa.ChunkedArray, rows: IndexVector, absent: IndexVector | None
+) -> pa.Array:
+    """The cells at `rows`, null where absent."""
+    if not isinstance(column, pa.ChunkedArray) or len(rows) > _FEW_ROWS:
+        return one_array(column.take(pa.array(rows, mask=absent)))
+    # Arrow's own take would first make one array of all chunks: for a page of rows that is far too much.
+    ends = np.cumsum([len(chunk) for chunk in column.chunks])
+    chunk_of = np.searchsorted(ends, np.maximum(rows, 0), side="right")
+    parts, places = [], []
+    for number in np.unique(chunk_of).tolist():
+        here = np.flatnonzero(chunk_of == number)
+        first = int(ends[number]) - len(column.chunk(number))
+        parts.append(column.chunk(number).take(pa.array(np.maximum(rows[here], 0) - first)))
+        places.append(here)
+    if not parts:
+        return pa.nulls(0, column.type)
+    back = np.argsort(np.concatenate(places), kind="stable")
+    return pa.concat_arrays(parts).take(pa.array(back, mask=absent))
 
 
 def _unwrapped(column: pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:
@@ -221,7 +248,7 @@ class ChosenRows(Table):
             return self._table.take(self._rows, names)
         if isinstance(rows, range):
             return self._table.take(self._rows[rows.start : rows.stop], names)
-        return self._table.take(np.append(self._rows, -1)[rows], names)
+        return self._table.take(looked_up(self._rows, rows), names)
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._table.origins(int(self._rows[row]))

@@ -14,6 +14,7 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
+from keen_trellis.core.blending import Blended
 from keen_trellis.core.errors import FlowFileError, SourceError, TrellisError
 from keen_trellis.core.insight.profile import profile
 from keen_trellis.core.joining import MOST_RESULT_ROWS
@@ -626,6 +627,8 @@ class Document(QObject):
             result = self.runner.result(flow, step.id, task)
             if result.match is not None:
                 _warm(result, task)
+            if result.blended is not None:
+                _warm_blend(result.blended)
         except TrellisError as error:
             return Outcome(error=error, step=step, inputs=shapes, tables=tables)
         seconds = time.perf_counter() - started
@@ -642,6 +645,13 @@ class Document(QObject):
         if known is not None and known.result is result and known.step == step:
             return known.guards
         return tuple(checked(self.runner, flow, step, task))
+
+
+def _warm_blend(blended: Blended) -> None:
+    """Count here, off the interface's thread, what bench and trellis are going to ask of a blend."""
+    _ = blended.rows_by_combination
+    for found in blended.others:
+        _ = found.unused_rows, found.rows_found, found.groups_used
 
 
 def _warm(result: StepResult, task: Task) -> None:

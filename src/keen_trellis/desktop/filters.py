@@ -115,7 +115,7 @@ def why_rows_stay(document: Document, shared: SharedFilter) -> list[tuple[str, s
         )
         blended = outcome.result.blended if outcome.result is not None else None
         if blended is not None:
-            nothing = int((blended.combinations == 0).sum())
+            nothing = blended.found_nothing
             said = f"{said}; {nothing:,} {many} find nothing now"
         found.append((step.id, said))
     return found

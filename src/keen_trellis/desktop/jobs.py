@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import os
+import threading
 import time
 import traceback
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
@@ -16,6 +19,13 @@ from keen_trellis.core.task import Task
 _REPORT_EVERY = 0.1
 # More than cores: most of the time they wait for a child process, a disk, or each other.
 _THREADS = 6
+_NICENESS = 10
+
+
+def _give_way() -> None:
+    """Let the interface's thread go before this one; the threads that this one begins do the same."""
+    with suppress(OSError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _NICENESS)
 
 
 class Job:
@@ -43,7 +53,7 @@ class Jobs(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = ThreadPoolExecutor(max_workers=_THREADS, thread_name_prefix="trellis")
+        self._pool = ThreadPoolExecutor(_THREADS, "trellis", initializer=_give_way)
         self._under_way: set[Job] = set()
         self._closed = False
         self._call.connect(lambda function: function())

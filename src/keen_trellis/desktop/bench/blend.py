@@ -13,7 +13,7 @@ import numpy as np
 from keen_trellis.core.blending import Blended, Found, Keep
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.link import value_of
-from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
+from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table, looked_up
 from keen_trellis.desktop.bench.content import (
     LEFT,
     NOTHING_FOUND,
@@ -88,8 +88,7 @@ class BlendContent(Content):
         found = self.blended.others[number]
         first, end = self._offsets[number : number + 2]
         rows = np.where((right >= first) & (right < end), right - first, -1)
-        beside = np.append(found.partner, -1)[left]
-        return found.summary, np.where(left >= 0, beside, rows)
+        return found.summary, np.where(left >= 0, looked_up(found.partner, left), rows)
 
     def is_absent(self, zone: str, left: int, right: int) -> bool:
         return bool(self._rows_in(zone, np.array([left]), np.array([right]))[1][0] < 0)
@@ -201,14 +200,12 @@ def _bands(shapes: Sequence[InputShape], blended: Blended, offsets: IndexVector)
     main = shapes[0].name.split(" with ")[0]
     names = [shape.name for shape in shapes[1:]]
     one = rows_called(main)[0]
-    combinations = blended.combinations
-    kinds, counts = np.unique(combinations, return_counts=True)
     bands = []
-    for kind, count in sorted(zip(kinds.tolist(), counts.tolist(), strict=True), key=lambda entry: -entry[1]):
-        key = f"found:{kind}"
-        rows = np.flatnonzero(combinations == kind) if len(kinds) > 1 else None
+    for kind, rows in blended.rows_by_combination.items():
+        key, count = f"found:{kind}", len(rows)
         text = f"{main} {_with(kind, names)} · {rows_said(count)}"
         bands.append(Band(key, text, [Part(key, "", OneSide(count, rows, on_left=True))]))
+    bands.sort(key=lambda band: -band.count)
     unused = []
     for number, (found, name) in enumerate(zip(blended.others, names, strict=True)):
         count, key = len(found.unused_rows), other_zone(number)

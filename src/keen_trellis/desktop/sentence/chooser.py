@@ -18,7 +18,7 @@ from PySide6.QtCore import (
     Qt,
     Signal,
 )
-from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QPainter, QPen
+from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QFrame,
     QLabel,
@@ -116,6 +116,9 @@ class Chooser(QFrame):
         self.list.itemClicked.connect(self._clicked)
         self.list.installEventFilter(self)
         self.filter.installEventFilter(self)
+        self._dragged = False
+        if several:
+            self.list.viewport().installEventFilter(self)
 
     def open_under(self, anchor: QWidget, *, at: QPoint | None = None) -> None:
         """Show the list under a widget, or at a point of it."""
@@ -222,7 +225,27 @@ class Chooser(QFrame):
             and self._key(watched, event)
         ):
             return True
+        if watched is self.list.viewport() and self._drag(event):
+            return True
         return super().eventFilter(watched, event)
+
+    def _drag(self, event: QEvent) -> bool:
+        """Let the pressed line follow the mouse among the others that can be ticked; whether it did."""
+        if not isinstance(event, QMouseEvent):
+            return False
+        if event.type() == QEvent.Type.MouseButtonPress:
+            self._dragged = False
+        if event.type() == QEvent.Type.MouseMove and event.buttons() & Qt.MouseButton.LeftButton:
+            row = self.list.indexAt(event.position().toPoint()).row()
+            while row >= 0 and row != self.list.currentRow():
+                before = self.list.currentRow()
+                self._move(1 if row > before else -1)
+                if self.list.currentRow() == before:
+                    break
+                self._dragged = True
+            return True
+        # A line that was dragged is not ticked by letting it go.
+        return event.type() == QEvent.Type.MouseButtonRelease and self._dragged
 
     def _key(self, watched: QObject, event: QKeyEvent) -> bool:
         key = event.key()
@@ -271,7 +294,7 @@ class Chooser(QFrame):
 
 def _hint(*, several: bool, numbered: bool) -> str:
     if several:
-        return "Space ticks, Alt+↑ ↓ moves, Enter applies, Esc leaves it as it was"
+        return "Space ticks, dragging or Alt+↑ ↓ moves, Enter applies, Esc leaves it as it was"
     if numbered:
         return "1 to 9 or Enter chooses, Esc leaves"
     return "Enter chooses, Esc leaves it as it was"

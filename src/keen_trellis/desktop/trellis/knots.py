@@ -119,7 +119,7 @@ def _blend(outcome: Outcome, plain: Cut) -> Cut:
     main = outcome.inputs[0].name
     one, many = rows_called(main)
     total = blended.whole.rows
-    nothing = int((blended.combinations == 0).sum())
+    nothing = blended.found_nothing
     shares = [
         f"{percent(found.rows_found / total if total else 0.0)} found {shape.name}"
         for found, shape in zip(blended.others, outcome.inputs[1:], strict=True)

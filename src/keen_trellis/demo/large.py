@@ -1,4 +1,4 @@
-"""A flow as large as real ones get: some sixty steps on fifteen rails, over the demo's files."""
+"""A flow as large as real ones get, over the demo's files: for pictures, for measuring and for tests."""
 
 from pathlib import Path
 
@@ -11,6 +11,7 @@ from keen_trellis.flow.steps.choose import ChooseSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.union import UnionSettings
@@ -56,5 +57,5 @@ def _filled(field: str) -> ConditionSettings:
     return ConditionSettings(field, "filled")
 
 
-def _step(flow: Flow, behind: str, kind: str, settings) -> tuple[Flow, str]:
+def _step(flow: Flow, behind: str, kind: str, settings: RailSettings) -> tuple[Flow, str]:
     return edits.insert_after(flow, Input(behind), kind, settings)
