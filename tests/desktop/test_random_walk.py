@@ -60,13 +60,23 @@ class RandomWalk(WindowCase):
             lambda _, __: editing.skip_selected(document),
             lambda chance, _: editing.move_selected(document, later=chance.random() < 0.5),
             lambda _, other: editing.stack(document, other, document.selection),
-            lambda _, other: editing.reconcile(document, other, document.selection),
+            lambda _, other: window._reconcile(other, document.selection),
+            lambda _, other: editing.blend(document, other, document.selection),
+            lambda _, __: window.share_filter(),
+            lambda _, __: self.copy_and_paste(),
+            lambda chance, _: document.choose_too(chance.choice(document.flow.steps).id),
+            lambda chance, _: window.trellis.set_zoom(chance.choice([0.5, 1.0, 1.5])),
             lambda _, other: window.join(other, document.selection),
             lambda _, __: window.bench.show_fields(),
             lambda _, __: window.bench.show_attention(),
             lambda _, __: window.bench.show_trace(),
             self.press_in_the_grid,
         ]
+
+    def copy_and_paste(self):
+        self.window.trellis.setFocus()
+        self.window.copy()
+        self.window.paste()
 
     def press_a_chip(self, chance, _):
         self.rest()

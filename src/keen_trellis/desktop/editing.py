@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -21,7 +22,7 @@ from keen_trellis.flow.clipboard import copied, pasted
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.proposing import proposals
-from keen_trellis.flow.reconciling import corresponding, keys_of
+from keen_trellis.flow.reconciling import Correspondence, correspondences, keys_of
 from keen_trellis.flow.reconciling import reconcile as with_comparison
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
@@ -259,38 +260,59 @@ def join(document: Document, right: Selection, left: Selection, asked: Callable[
     document.jobs.start(f"looking for a link of {names[0]} with {names[1]}", work, done, document.failed.emit)
 
 
-def reconcile(document: Document, other: Selection, rail: Selection) -> None:
-    """Compare a rail with another rail or stump: rows on one side only, and rows whose fields disagree.
+@dataclass(frozen=True)
+class Comparing:
+    """What two rails could be compared by. flow: with rails begun at both.  links: what says which rows are
+    the same.
+    """
 
-    By which rows are the same is proposed from the values, off the interface's thread.
+    flow: Flow
+    inputs: tuple[Input, Input]
+    shapes: tuple[InputShape, InputShape]
+    links: list[LinkSettings]
+    fields: list[Correspondence]
+
+
+def reconcile(
+    document: Document, other: Selection, rail: Selection, asked: Callable[[Comparing], None]
+) -> None:
+    """Find out how a rail can be compared with another rail or stump, and ask by which fields.
+
+    What says that rows are the same, and which fields say the same, is proposed from the values, off the
+    interface's thread; then `asked` is called, and `compare` makes the comparison.
     """
     try:
         flow, inputs = _with_rails(document, (rail, other))
     except TrellisError as error:
         document.failed.emit(error)
         return
-
     runner = document.runner
 
-    def work(task: Task) -> tuple[list[LinkSettings], list[InputShape]]:
-        shapes = [runner.shape(flow, entry, task) for entry in inputs]
+    def work(task: Task) -> Comparing:
+        left, right = (runner.shape(flow, entry, task) for entry in inputs)
         proposed = proposals(runner, flow, inputs, document.confirmed, task)
         tables = [runner.table(flow, entry, task) for entry in inputs]
-        return keys_of(tables[0], tables[1], proposed, task), shapes
+        links = keys_of(tables[0], tables[1], proposed, task)
+        if not links:
+            raise UsageError(
+                f"It is not known which rows of {left.name} and {right.name} are the same.",
+                remedy="Join them by hand: the full outer join shows what is on one side only.",
+            )
+        fields = correspondences(tables[0], tables[1], links, task)
+        return Comparing(flow, (inputs[0], inputs[1]), (left, right), links, fields)
 
-    def done(found: tuple[list[LinkSettings], list[InputShape]]) -> None:
-        links, (left, right) = found
-        pairs = corresponding(left.fields, right.fields, links)
-        try:
-            compared, last = with_comparison(flow, inputs[0], inputs[1], (left, right), links, pairs)
-        except TrellisError as error:
-            document.failed.emit(error)
-            return
-        document.edit(compared, f"Reconcile {left.name} with {right.name}", Selection(last))
-        said = ", ".join(f"{one} with {other}" for one, other in pairs)
-        document.said.emit(f"The same by {links[0].left} and {links[0].right}; compared are {said}.")
+    document.jobs.start("looking for what says the same", work, asked, document.failed.emit)
 
-    document.jobs.start("looking for what says the same", work, done, document.failed.emit)
+
+def compare(document: Document, found: Comparing, pairs: Sequence[tuple[str, str]]) -> None:
+    """Make the comparison of two rails by pairs of fields."""
+    left, right = found.shapes
+    try:
+        flow, last = with_comparison(found.flow, *found.inputs, found.shapes, found.links, pairs)
+    except TrellisError as error:
+        document.failed.emit(error)
+        return
+    document.edit(flow, f"Reconcile {left.name} with {right.name}", Selection(last))
 
 
 def stack(document: Document, second: Selection, first: Selection) -> None:

@@ -28,6 +28,7 @@ from PySide6.QtWidgets import (
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.held import machine_memory
+from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
 from keen_trellis.desktop import editing, filters
@@ -556,6 +557,7 @@ class MainWindow(QMainWindow):
     def _open_selection(self, selection: Selection) -> None:
         """Enter on a stump begins a rail; on anything else it leads to its sentence."""
         if selection.is_stump and selection.table:
+            self.document.select(selection)
             self.begin_rail()
         else:
             self.sentence.view.setFocus()
@@ -633,7 +635,26 @@ class MainWindow(QMainWindow):
         self._choose_other("Compare {} with what?", "Compare {} with which rail?", self._reconcile)
 
     def _reconcile(self, other: Selection, rail: Selection) -> None:
-        editing.reconcile(self.document, other, rail)
+        def ask(found: editing.Comparing) -> None:
+            (left, right), link = found.shapes, found.links[0]
+            choices = [
+                Choice(
+                    (entry.one, entry.other),
+                    f"{entry.one} with {entry.other}",
+                    f"agree in {percent(entry.agree)}",
+                    ticked=entry.proposed,
+                )
+                for entry in found.fields
+            ]
+            title = (
+                f"{left.name} and {right.name} are the same by {link.left} and {link.right}. "
+                "Which fields must agree?"
+            )
+            chooser = Chooser(choices, self, several=True, title=title)
+            chooser.applied.connect(lambda pairs: editing.compare(self.document, found, pairs))
+            chooser.open_under(self.sentence.view)
+
+        editing.reconcile(self.document, other, rail, ask)
 
     def _stack(self, second: Selection, first: Selection) -> None:
         editing.stack(self.document, second, first)

@@ -8,16 +8,20 @@ fields in an order in which those that correspond stand side by side.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
+import numpy as np
+import pyarrow.compute as pc
 from rapidfuzz import fuzz, utils
 
+from keen_trellis.core.comparing import as_comparable
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.quoting import quoted_name, quoted_text
 from keen_trellis.core.insight.proposal import Proposal
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Operator
 from keen_trellis.core.matching import match
-from keen_trellis.core.table import Field, Table
+from keen_trellis.core.table import Cells, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import comparable
 from keen_trellis.flow.edits import add_join, insert_after, rename
@@ -32,6 +36,9 @@ STANDS, DIFFERS = "stands", "differs in"
 IN_BOTH = "in both"
 _LIKE_NAMES = 75
 _LOOKED_AT = 6
+# So many pairs of rows tell whether two fields mostly agree.
+_PAIRS_LOOKED_AT = 5_000
+_MOSTLY = 0.5
 
 
 def only_in(name: str) -> str:
@@ -49,24 +56,58 @@ def keys_of(left: Table, right: Table, proposed: Sequence[Proposal], task: Task)
     return [LinkSettings.of(link) for link in proposed[0].links] if proposed else []
 
 
-def corresponding(
-    left: Sequence[Field], right: Sequence[Field], links: Sequence[LinkSettings]
-) -> list[tuple[str, str]]:
-    """Fields of both sides that say the same thing, by their names: equal ones, then those most alike."""
+@dataclass(frozen=True)
+class Correspondence:
+    """A field of either side that may say the same. agree: the share of the pairs looked at in which they do.
+
+    proposed: by their names, or because they mostly agree.
+    """
+
+    one: str
+    other: str
+    agree: float
+    proposed: bool
+
+
+def correspondences(
+    left: Table, right: Table, links: Sequence[LinkSettings], task: Task
+) -> list[Correspondence]:
+    """Fields of both sides that could be compared, those that are proposed first, in the order of the left.
+
+    Each field is proposed once: with the one whose name is most alike, else with the one that it agrees with.
+    """
     linked = {link.left for link in links}, {link.right for link in links}
-    ours = [field for field in left if field.name not in linked[0]]
-    theirs = [field for field in right if field.name not in linked[1]]
-    scored = [
-        (fuzz.token_set_ratio(one.name, other.name, processor=utils.default_process), one.name, other.name)
-        for one in ours
-        for other in theirs
-        if comparable(one.type, other.type)
+    ours = [field for field in left.fields if field.name not in linked[0]]
+    theirs = [field for field in right.fields if field.name not in linked[1]]
+    found = match(left, right, [link.link for link in links], task)
+    rows = found.pair_rows(spread_rows(found.pairs, _PAIRS_LOOKED_AT))
+    scored = []
+    for done, one in enumerate(ours):
+        task.checkpoint(done, len(ours), "comparing fields")
+        for other in theirs:
+            if comparable(one.type, other.type):
+                alike = fuzz.token_set_ratio(one.name, other.name, processor=utils.default_process)
+                agree = _agreement(left.take(rows[0], [one.name])[0], right.take(rows[1], [other.name])[0])
+                score = alike if alike >= _LIKE_NAMES else 50 * agree if agree >= _MOSTLY else -1.0
+                scored.append((score, one.name, other.name, agree))
+    taken: dict[str, str] = {}
+    for score, one_name, other_name, _ in sorted(scored, key=lambda entry: -entry[0]):
+        if score >= 0 and one_name not in taken and other_name not in taken.values():
+            taken[one_name] = other_name
+    made = [
+        Correspondence(one_name, other_name, agree, taken.get(one_name) == other_name)
+        for _, one_name, other_name, agree in scored
     ]
-    found: dict[str, str] = {}
-    for score, one, other in sorted(scored, key=lambda entry: -entry[0]):
-        if score >= _LIKE_NAMES and one not in found and other not in found.values():
-            found[one] = other
-    return [(field.name, found[field.name]) for field in ours if field.name in found]
+    return sorted(made, key=lambda entry: not entry.proposed)
+
+
+def _agreement(ours: Cells, theirs: Cells) -> float:
+    """In which share of the rows both have a value, and the same one; 0.0 where there are none."""
+    both = pc.and_(ours.values.is_valid(), theirs.values.is_valid()).to_numpy(zero_copy_only=False)
+    if not both.any():
+        return 0.0
+    one, other = as_comparable(ours.values, theirs.values)
+    return float(np.mean(np.asarray(one == other)[both]))
 
 
 def reconcile(

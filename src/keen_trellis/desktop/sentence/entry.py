@@ -34,6 +34,7 @@ class Entry(QFrame):
         super().__init__(parent, Qt.WindowType.Popup)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._check = check
+        self._entered = False
         label = QLabel(title)
         label.setWordWrap(True)
         label.setFont(font(12, bold=True))
@@ -95,12 +96,15 @@ class Entry(QFrame):
         field.selectAll()
 
     def _enter(self) -> None:
+        if self._entered:
+            return  # the line hands Return on once it has told of it
         try:
             if self._check is not None:
                 self._check(self.text)
         except TrellisError as error:
             self._refused(error)
             return
+        self._entered = True
         text = self.text
         self.close()
         self.entered.emit(text)
