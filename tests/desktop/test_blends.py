@@ -216,7 +216,7 @@ class AddingUp(BlendCase):
 
     def test_a_measure_on_many_rows_warns_with_the_remedy(self):
         number = self.warned()
-        self.assertIn("Adding it up later counts each 1.5 times:", self.sentence)
+        self.assertIn("Adding it up counts each 1.5 times:", self.sentence)
         self.assertEqual(self.content.warnings, {"sum of cost": 1.5})
         self.assertTrue(self.window.bench.grid.is_warned(number))
         self.click(self.chip("Spread"))
@@ -251,7 +251,7 @@ class AddingUp(BlendCase):
         # Where each group is one row, its measures stand as they are.
         self.choose("Kept", "one row for each group of loans")
         self.assertEqual(self.set.others[0].measures[0].stands, "every")
-        self.assertNotIn("put a group's measures", self.sentence)
+        self.assertNotIn("a group's measures", self.sentence)
 
 
 class SharedFilters(BlendCase):

@@ -18,7 +18,7 @@ from tests.desktop.driving import WindowCase
 
 KEY = Qt.Key
 _ACTIONS = 24
-_FLOWS = ("Winter loans", "Sets", "All couriers", "Returns desk")
+_FLOWS = ("Winter loans", "Cost per visitor", "Sets", "All couriers", "Returns desk")
 # Chips that open a dialog of the system, or write a file.
 _NOT_PRESSED = ("File", "Write", "Sheet")
 

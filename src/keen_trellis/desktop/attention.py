@@ -12,9 +12,12 @@ from keen_trellis.core.filling import FilledTable
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.flow.graph import Step
+from keen_trellis.flow.shared_filters import feeds_blend, unreached
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.blend import repeated
 from keen_trellis.flow.steps.choose import ChooseKind
 from keen_trellis.flow.steps.join import JoinKind
+from keen_trellis.flow.wording import listed, times_said
 
 
 @dataclass(frozen=True)
@@ -44,6 +47,7 @@ def needs(document: Document) -> list[Need]:
             failed.add(step.id)
             continue
         found += [_skipped(step)] if step.skipped else _of_step(document, step, outcome)
+    found += _of_filters(document)
     return sorted(found, key=lambda need: not need.alarm)
 
 
@@ -53,6 +57,17 @@ def _of_files(document: Document) -> Iterator[Need]:
         if state.error is not None and path not in used and path in document.flow.files:
             text = f"{state.error.what} {state.error.remedy}".strip()
             yield Need(Selection(path=path), Path(path).name, "cannot be read", text, alarm=True)
+
+
+def _of_filters(document: Document) -> Iterator[Need]:
+    """Rails that lead into a blend without a filter that others of its tables are filtered by."""
+    flow = document.flow
+    for shared in flow.filters:
+        missing = [source for source in unreached(flow, shared) if source not in shared.apart]
+        names = [flow.step(source).name for source in missing if feeds_blend(flow, source)]
+        if names:
+            text = f"It does not reach {listed(names)}: choose a field for it, or say that it need not."
+            yield Need(Selection(slat=shared.id), shared.name, "shared filter", text)
 
 
 def _skipped(step: Step) -> Need:
@@ -85,6 +100,10 @@ def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]
         more = match.counts.pairs - match.counts.left_matched
         if more > 0:
             yield Need(place, step.name, "more rows", f"Repeated keys add {rows_said(more)}.")
+    if outcome.result.blended is not None and outcome.step is not None:
+        for name, times in repeated(KINDS.settings(outcome.step), outcome.result.blended).items():
+            text = f"Adding {name} up counts it {times_said(times)}: spread it, or show it once."
+            yield Need(place, step.name, "counted again", text)
     for name, count in outcome.result.disagreements.items():
         if count:
             text = f"The two sides of {name} disagree in {count:,} pairs; one of them is shown."

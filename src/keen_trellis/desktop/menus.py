@@ -39,7 +39,7 @@ def _file(window: MainWindow) -> list[Command]:
             window.sources.open_address,
         ),
         Command("type_table", "File", "&Type or paste a table", "Ctrl+Shift+T", window.sources.type_table),
-        Command("demo", "File", "Open the &demo", "", window.open_demo),
+        Command("demo", "File", "Open the &demo", "Ctrl+Shift+M", window.open_demo),
         separator("File"),
         Command("save", "File", "&Save", "Ctrl+S", window.save),
         Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.save_as),
@@ -120,7 +120,9 @@ def _flow(window: MainWindow) -> list[Command]:
         Command("refresh", "Flow", "&Refresh all sources", "F5", window.document.refresh),
         Command("refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", window.sources.refresh_one),
         Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.show_changes),
-        Command("watch", "Flow", "&Watch the sources for changes", "", window.sources.switch_watching),
+        Command(
+            "watch", "Flow", "&Watch the sources for changes", "Ctrl+Alt+W", window.sources.switch_watching
+        ),
         separator("Flow"),
     ]
 
@@ -153,9 +155,9 @@ def _rows(window: MainWindow) -> list[Command]:
         Command("trace", "Rows", "Where the row comes from and &goes", "Shift+F4", window.bench.show_trace),
         Command("fields", "Rows", "&Fields and what they hold", "F7", window.bench.show_fields),
         Command("raw", "Rows", "Ra&w cells of the source", "Shift+F7", window.bench.show_raw),
-        Command("typing", "Rows", "&Edit the rows typed in", "", window.bench.show_typing),
-        Command("mend", "Rows", "&Mend what the line says", "", window.bench.grid.mend_current),
-        Command("mends", "Rows", "Other m&ends…", "", window.bench.grid.open_current_mends),
+        Command("typing", "Rows", "&Edit the rows typed in", "Ctrl+Alt+T", window.bench.show_typing),
+        Command("mend", "Rows", "&Mend what the line says", "Ctrl+M", window.bench.grid.mend_current),
+        Command("mends", "Rows", "Other m&ends…", "Ctrl+Shift+E", window.bench.grid.open_current_mends),
         Command(
             "remedies",
             "Rows",
@@ -198,5 +200,5 @@ def _view(window: MainWindow) -> list[Command]:
 
 def _help(window: MainWindow) -> list[Command]:
     return [
-        Command("about", "Help", "&About Keen Trellis", "", window.about),
+        Command("about", "Help", "&About Keen Trellis", "F1", window.about),
     ]

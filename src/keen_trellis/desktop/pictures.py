@@ -15,10 +15,12 @@ from PySide6.QtWidgets import QApplication, QWidget
 from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
 from keen_trellis.demo.flows import WINTER_LOANS
+from keen_trellis.demo.large import large_flow
 from keen_trellis.desktop.app import make_application
 from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.window import MainWindow
+from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.sources.library import Library
 
 SIZE = (1280, 800)
@@ -125,6 +127,7 @@ def draw_views(folder: Path) -> list[Path]:
         _knot_views(window, keep)
         _step_views(window, keep)
         _source_views(window, keep, data)
+        _blend_views(window, keep, data)
         window.open_flow(data / "Returns desk.trellis")
         settle(window)
         window.document.select(Selection("stands-is-something-other-than-in-both"))
@@ -136,10 +139,14 @@ def draw_views(folder: Path) -> list[Path]:
         window.bench.attention.closed.emit()
         window.open_flow(data / WINTER_LOANS)
         settle(window)
-        window.document.select(Selection("loans-with-objects"))
+        window.open_flow(data / "Cost per visitor.trellis")
+        settle(window)
+        window.document.select(_blend_of(window))
         window.use_theme("dark")
         keep(window, "dark-theme")
         window.use_theme("light")
+        window.open_flow(data / WINTER_LOANS)
+        settle(window)
         _discard(_month_views(window, keep, data))
     return written
 
@@ -154,10 +161,6 @@ def _knot_views(window: MainWindow, keep: Keep) -> None:
     popup = QApplication.activePopupWidget()
     assert popup is not None
     popup.close()
-    window.bench.grid.move_to(3)
-    window.bench.show_record()
-    keep(window, "one-row-whole")
-    window.bench.record.closed.emit()
     sizes = window.splitter.sizes()
     window.splitter.setSizes([240, 530])
     window.bench.show_types()
@@ -189,10 +192,6 @@ def _step_views(window: MainWindow, keep: Keep) -> None:
     keep(window, "steps-on-a-rail")
     for _ in range(3):
         window.document.undo()
-    window.document.select(Selection("loans-with-objects-with-venues"))
-    keep(window, "second-knot")
-    window.document.select(Selection("loan-report-xlsx"))
-    keep(window, "output")
 
 
 def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
@@ -210,6 +209,26 @@ def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
     keep(window, "fields")
     window.document.undo()
     window.document.undo()
+
+
+def _blend_of(window: MainWindow) -> Selection:
+    blend = next(step for step in window.document.flow.steps if step.kind == BlendKind.name)
+    return Selection(blend.id)
+
+
+def _blend_views(window: MainWindow, keep: Keep, data: Path) -> None:
+    """A blend, the shared filter before it, and a flow of sixty steps."""
+    window.open_flow(data / "Cost per visitor.trellis")
+    settle(window)
+    window.document.select(_blend_of(window))
+    keep(window, "blend")
+    window.document.select(Selection(slat="region"))
+    keep(window, "shared-filter")
+    window.document.edit(large_flow(data), "open", Selection("loans-3-with-venues-3"))
+    settle(window)
+    keep(window, "large-flow")
+    window.document.undo()
+    settle(window)
 
 
 def _month_views(window: MainWindow, keep: Keep, data: Path) -> MainWindow:

@@ -78,6 +78,10 @@ class StatusLine(QWidget):
         if not self._back.isActive():
             self._put(text)
 
+    def use_theme(self) -> None:
+        """Say what is said in the colours of the theme in use now."""
+        self._put(self.shown.text())
+
     def say(self, text: str, *, alarm: bool = False) -> None:
         """Say something for a while."""
         self._put(text, alarm=alarm)

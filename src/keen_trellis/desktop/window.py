@@ -67,6 +67,8 @@ _SOURCES = (
 )
 _OUTPUTS = "Workbook (*.xlsx);;Delimited text (*.csv);;Tab-separated text (*.tsv)"
 _LEAST_SIZE = (1000, 640)
+# How high the trellis is at first, in pixels, and as a share of the window.
+_TRELLIS_LEAST, _TRELLIS_MOST = 300, 0.54
 
 
 class MainWindow(QMainWindow):
@@ -87,6 +89,7 @@ class MainWindow(QMainWindow):
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
         self.sources = SourceActions(self)
         self._leaving = False
+        self._to_share_out = False
         self._build()
         self.commands = Commands(self, all_commands(self), self._menus)
         self._menus["File"].aboutToShow.connect(self._fill_recent)
@@ -167,6 +170,7 @@ class MainWindow(QMainWindow):
         document.selected.connect(self._update_state)
         document.selected.connect(self._show_selected)
         document.outcomes_changed.connect(self._update_state)
+        document.outcomes_changed.connect(self._share_out)
         document.said.connect(self.status.say)
         document.failed.connect(self._failed)
         self.trellis.join_wanted.connect(self.join)
@@ -215,12 +219,27 @@ class MainWindow(QMainWindow):
         if not (isinstance(geometry, QByteArray) and self.restoreGeometry(geometry)):
             self.resize(1280, 800)
         state = self.remembered.value("splitter")
-        if not (isinstance(state, QByteArray) and self.splitter.restoreState(state)):
+        self._shared_out = isinstance(state, QByteArray) and self.splitter.restoreState(state)
+        if not self._shared_out:
             self.splitter.setSizes([350, 420])
+        self.splitter.splitterMoved.connect(self._keep_shares)
         self.use_theme(str(self.remembered.value("theme") or "light"))
         self._use_memory()
         self.commands["watch"].setCheckable(True)
         self.sources.watch(self.remembered.value("watch") != "no")
+
+    def _keep_shares(self) -> None:
+        """The user shares the window out between trellis and bench from now on."""
+        self._shared_out = True
+
+    def _share_out(self) -> None:
+        """Give the trellis of a flow just opened what it wants, at most half, until the user does it."""
+        if self._to_share_out and not self._shared_out:
+            files = self.document.files.values()
+            self._to_share_out = any(state.content is None and state.error is None for state in files)
+            total = sum(self.splitter.sizes())
+            wanted = min(max(int(self.trellis.shown.height) + 8, _TRELLIS_LEAST), int(total * _TRELLIS_MOST))
+            self.splitter.setSizes([wanted, total - wanted])
 
     def use_theme(self, name: str) -> None:
         """Show the window in the theme called `name`."""
@@ -229,7 +248,8 @@ class MainWindow(QMainWindow):
         self._title.setFont(font(12.5, bold=True))
         self._state.setFont(font(11.5))
         self._state.setStyleSheet(f"color: {theme().soft.name()};")
-        self.status.show_text(self.status.shown.text())
+        self.status.use_theme()
+        self._tell_attention()
         self.trellis.update()
         self.bench.refresh()
         self.bench.grid.viewport().update()
@@ -378,6 +398,8 @@ class MainWindow(QMainWindow):
             return
         self.remembered.add_recent(path.absolute())
         self.trellis.setFocus()
+        self._to_share_out = True
+        self._share_out()
         if self.autosave is not None and self.autosave.is_open_elsewhere(path):
             self.status.say(
                 f"{path.name} is open in another window, too: whoever saves last is asked.", alarm=True

@@ -14,19 +14,9 @@ from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.naming import free_name
+from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind, TieSettings, tie_of
 from keen_trellis.flow.steps.source import SourceKind
-
-__all__ = [
-    "add_filter",
-    "change_filter",
-    "filter_said",
-    "remove_filter",
-    "tie",
-    "tie_of",
-    "ties",
-    "unreached",
-]
 
 _SHOWN = 2
 _PLAIN = re.compile(r"[\W_]+")
@@ -84,6 +74,13 @@ def unreached(flow: Flow, shared: SharedFilter) -> list[str]:
         for step in flow.steps
         if step.kind == SourceKind.name and not any(entry.id in tied for entry in lane(flow, step.id))
     ]
+
+
+def feeds_blend(flow: Flow, source: str) -> bool:
+    """Whether the rail that begins at a source leads into a blend."""
+    on_rail = {step.id for step in lane(flow, source)}
+    blends = [step for step in flow.steps if step.kind == BlendKind.name]
+    return any(entry.step in on_rail for blend in blends for entry in blend.inputs)
 
 
 def _same_name(one: str, other: str) -> bool:

@@ -17,6 +17,7 @@ _LINK_LEAST, _LINK_MOST = 190, 420
 _MARK = 24
 _LEAST_ZONE = 150
 _WARNING = 54
+_TITLE_MARK = 72
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,9 @@ class ColumnLayout:
             for name in content.zones
         }
         wide = {name: sum(self.width(n) for n in columns) for name, columns in by_zone.items()}
+        for name, (title, said) in content.titles.items():
+            wants = QFontMetrics(font(12, bold=True)).horizontalAdvance(title) + _TITLE_MARK
+            wide[name] = max(wide[name], wants + QFontMetrics(font(11)).horizontalAdvance(said))
         if not content.is_knot:
             self.zones = [Zone(LEFT, by_zone[LEFT], GUTTER, room, wide[LEFT])]
             return

@@ -63,7 +63,7 @@ class BlendSentence(SentencePart):
             )
         more = "and …" if lefts else "choose what links them"
         items.append(Chip(more, partial(self._add_link, step, outcome), "Another link", doing=not lefts))
-        items.append(Word(f"of {main.name} bring"))
+        items.append(Word(f"of {main.name.split(' with ')[0]} bring"))
         for number, entry in enumerate(settings.others):
             items += [Word("and")] if number else []
             items += self._other_items(step, number, entry, outcome)
@@ -382,7 +382,7 @@ class BlendSentence(SentencePart):
         said = list(dict.fromkeys(stands_said(entry.placed.stands, entry.by, main) for entry in measures))
         text = said[0] if len(said) == 1 else "differently"
         choose = partial(self._choose_measure_to_place, step, outcome)
-        return [Word(", and put a group's measures"), Chip(text, choose, "Where measures stand"), Word(".")]
+        return [Word(", a group's measures"), Chip(text, choose, "Where measures stand"), Word(".")]
 
     def _choose_measure_to_place(self, step: Step, outcome: Outcome, anchor: QWidget) -> None:
         settings: BlendSettings = self.settings(step)
@@ -430,7 +430,7 @@ class BlendSentence(SentencePart):
         times = max(found.values())
         items: list[Item] = [
             Word(
-                f"Adding {'it' if len(names) == 1 else 'them'} up later counts each {times_said(times)}:",
+                f"Adding {'it' if len(names) == 1 else 'them'} up counts each {times_said(times)}:",
                 alarm=True,
             )
         ]

@@ -38,11 +38,12 @@ from keen_trellis.desktop.trellis.shapes import (
 )
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.guarding import Checked
-from keen_trellis.flow.shared_filters import filter_said, tie_of, unreached
+from keen_trellis.flow.shared_filters import feeds_blend, filter_said, unreached
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendKind, unused_number
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.shared_filter import tie_of
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.sources.locations import TYPED
 
@@ -534,10 +535,10 @@ class _Planner:
             for source in unreached(self.flow, shared):
                 if source not in self.y or not self._runs_at(source, x):
                     continue
-                feeds_blend = source not in shared.apart and _feeds_blend(self.flow, source)
+                asks = source not in shared.apart and feeds_blend(self.flow, source)
                 name = self.flow.step(source).name
-                text = f"does not reach {name}" if feeds_blend else ""
-                tie = Tie(shared.id, x, self.y[source], source=source, said=text, alarm=feeds_blend)
+                text = f"does not reach {name}" if asks else ""
+                tie = Tie(shared.id, x, self.y[source], source=source, said=text, alarm=asks)
                 self.layout.ties.append(tie)
                 ends.append(tie.y)
             bottom = max(ends, default=60.0) + 14
@@ -552,25 +553,6 @@ class _Planner:
             rail.end[0] for rail in self.layout.rails if rail.selection.step in self.lane_of[source].steps
         ]
         return max(reach, default=0.0) > x
-
-
-def _feeds_blend(flow: Flow, source: str) -> bool:
-    """Whether the rail that begins at a source leads into a blend."""
-    return any(
-        step.kind == BlendKind.name
-        and any(
-            source in flow.upstream(entry.step) and _lane_source(flow, entry.step) == source
-            for entry in step.inputs
-        )
-        for step in flow.steps
-    )
-
-
-def _lane_source(flow: Flow, step_id: str) -> str:
-    step = flow.find(step_id)
-    while step is not None and step.inputs:
-        step = flow.find(step.inputs[0].step)
-    return step.id if step is not None else ""
 
 
 def _depths(flow: Flow) -> dict[str, int]:

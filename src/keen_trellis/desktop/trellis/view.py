@@ -21,6 +21,7 @@ from keen_trellis.desktop.trellis.items import Item, items_of
 from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.desktop.trellis.painting import TrellisPainter, curve
 from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
+from keen_trellis.flow.history import History
 
 _DRAG_BEGINS = 8
 ZOOMS = (0.4, 0.5, 0.6, 0.75, 0.9, 1.0, 1.25, 1.5, 2.0)
@@ -44,6 +45,7 @@ class TrellisView(QWidget):
         super().__init__(parent)
         self._document = document
         self._layout = Layout()
+        self._history: History | None = None  # of the flow that is laid out
         self.items: list[Item] = []
         self.zoom = 1.0
         self._pressed: Item | None = None
@@ -75,7 +77,9 @@ class TrellisView(QWidget):
         """Lay everything out anew and paint it."""
         parent = self.parentWidget()
         width = (parent.width() if parent is not None else self.width()) / self.zoom
-        self._layout = plan(self._document, width, self._layout.arrangement)
+        before = self._layout.arrangement if self._history is self._document.history else None
+        self._history = self._document.history
+        self._layout = plan(self._document, width, before)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
         self.items = items_of(self._layout)
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
