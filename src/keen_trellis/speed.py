@@ -70,10 +70,8 @@ def _start_seconds() -> float:
 
 def _window_times(rows: int) -> list[tuple[str, float, str]]:
     """A join on text keys made in the real window, from the edit to the painted bench."""
-    from PySide6.QtCore import QCoreApplication, QEventLoop
-
     from keen_trellis.desktop.document import Selection
-    from keen_trellis.desktop.pictures import new_window, picture, settle
+    from keen_trellis.desktop.pictures import new_window, pause, picture, settle
     from keen_trellis.flow import edits
     from keen_trellis.flow.graph import Flow, Input
     from keen_trellis.flow.source_settings import SourceSettings
@@ -112,7 +110,7 @@ def _window_times(rows: int) -> list[tuple[str, float, str]]:
         def join() -> None:
             window.document.edit(joined, "join", Selection(knot))
             while not shown():
-                QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 5)
+                pause(1)
             picture(window)
 
         def has_reasons() -> bool:
@@ -123,7 +121,7 @@ def _window_times(rows: int) -> list[tuple[str, float, str]]:
             before = window.document.outcome(knot)
             window.commands[name].trigger()
             while window.document.outcome(knot) is before:
-                QCoreApplication.processEvents()
+                pause(1)
             window.bench.grid.viewport().repaint()
 
         first = seconds(join)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QCoreApplication, QEvent, QEventLoop, QPoint
+from PySide6.QtCore import QCoreApplication, QEvent, QEventLoop, QPoint, QTimer
 from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
@@ -51,11 +51,18 @@ class _Forgetful(Remembered):
         return
 
 
+def pause(milliseconds: int = 4) -> None:
+    """Let the window do what there is to do for a moment, and leave the cores to its threads otherwise."""
+    loop = QEventLoop()
+    QTimer.singleShot(milliseconds, loop.quit)
+    loop.exec()
+
+
 def settle(window: MainWindow, until: Callable[[], bool] | None = None) -> None:
     """Let the window work until nothing is under way and `until` holds."""
     end = time.monotonic() + _PATIENCE
     while time.monotonic() < end:
-        QCoreApplication.processEvents(QEventLoop.ProcessEventsFlag.AllEvents, 20)
+        pause()
         if not window.jobs.under_way and (until is None or until()):
             QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
             QCoreApplication.processEvents()

@@ -318,7 +318,7 @@ class TrellisPainter:
     def _centred(self, x: float, y: float, text: str, room: float) -> None:
         """Words over what else stands there: a rail that comes from above goes behind them."""
         metrics = QFontMetrics(self.painter.font())
-        shown = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, int(max(room, 60)))
+        shown = metrics.elidedText(text, Qt.TextElideMode.ElideRight, int(max(room, 60)))
         self._ground_behind(x - metrics.horizontalAdvance(shown) / 2, y, shown)
         self.painter.drawText(QRectF(x - 300, y - 10, 600, 20), Qt.AlignmentFlag.AlignCenter, shown)
 

@@ -20,6 +20,8 @@ OF_RAIL = "rows:"
 MATCHED_PART = "matched"
 
 Point = tuple[float, float]
+# At most this share of the way between two steps is bent: captions stand over the rest.
+_TURN = 0.7
 
 
 @dataclass(frozen=True)
@@ -85,7 +87,7 @@ class Rail:
         (x0, y0), (x1, y1) = self.start, self.end
         if self.is_level:
             return x0, x1, y0
-        turn = min(max(72.0, abs(y1 - y0)), self.bend, max(x1 - x0, 1.0))
+        turn = min(max(72.0, abs(y1 - y0)), self.bend, max((x1 - x0) * _TURN, 1.0))
         return (x0 + turn, x1, y1) if self.turns_early else (x0, x1 - turn, y0)
 
 
