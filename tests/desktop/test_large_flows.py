@@ -7,7 +7,7 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QGuiApplication, QImage, QKeySequence, QWheelEvent
+from PySide6.QtGui import QAccessible, QGuiApplication, QImage, QKeySequence, QWheelEvent
 from PySide6.QtPrintSupport import QPrintDialog, QPrinter
 from PySide6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QLineEdit, QMenu, QWidget
 
@@ -227,15 +227,12 @@ class Branches(JoinCase):
     def test_a_branch_and_a_stub_run_on_lanes_of_their_own(self):
         for selection in (Selection("loans"), Selection("loans"), Selection(self.knot, "unmatched_left")):
             self.document.select(selection)
-            flow, new = edits.add_step(
-                self.document.flow,
-                "sort",
-                "sorted",
-                [Input(selection.step, selection.port)],
-                KINDS.find("sort").settings_type(),
-            )
-            self.document.edit(flow, "branch", Selection(new))
-        self.rest()
+            self.press(KEY.Key_X, modifier=CTRL | ALT)
+            self.rest()
+            step = self.document.flow.step(self.document.selection.step)
+            self.assertEqual(step.inputs, (Input(selection.step, selection.port),))
+        self.assertEqual(self.document.flow.step(self.knot).inputs[0], Input("loans"))
+        self.assertEqual(self.document.history.undo_name, "Branch off Loans with Objects")
         shown = self.window.trellis.shown
         lanes = {bead.y for bead in shown.beads} | {knot.y for knot in shown.knots}
         self.assertEqual(len(lanes), 4)
@@ -357,6 +354,14 @@ class Access(WindowCase):
             if not name:
                 found.add(f"{type(widget).__name__} in {type(widget.parent()).__name__}")
         return found
+
+    def test_everything_has_a_role(self):
+        self.open_demo()
+        for widget in self.window.findChildren(QWidget):
+            if widget.isVisible() and widget.focusPolicy() & Qt.FocusPolicy.TabFocus:
+                told = QAccessible.queryAccessibleInterface(widget)
+                self.assertIsNotNone(told, widget)
+                self.assertNotEqual(told.role(), QAccessible.Role.NoRole, widget)
 
     def test_the_trellis_says_what_is_selected(self):
         self.open_demo()

@@ -362,8 +362,13 @@ class Responsiveness(WindowCase):
             QApplication.processEvents()
         self.assertRegex(self.window.status.doing.text(), r"rows of slow.csv [\d,]+ of 4,000")
         self.assertGreater(self.window.status.progress.value(), 0)
+        # The trellis shows it at the step, too.
+        while step not in self.document.under_way and time.monotonic() < end:
+            QApplication.processEvents()
+        self.assertTrue(0 < self.document.under_way[step] < 1)
         self.click(self.window.status.cancel)
         self.rest()
+        self.assertEqual(self.document.under_way, {})
         self.assertIn("Stopped before these rows were known", self.bench_text())
         self.assertFalse(self.window.status.cancel.isVisible())
         slow.quick = True

@@ -9,6 +9,7 @@ import click
 
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import print_outcome
+from keen_trellis.core.errors import UsageError
 
 
 @main.command()
@@ -24,8 +25,9 @@ def open(flow_path: Path | None) -> None:  # noqa: A001 - the command is called 
 @click.option(
     "--data", "folder", type=click.Path(path_type=Path), help="Only write data and flows into this folder."
 )
+@click.option("--flow", "name", default="", help="Start on another flow of the demo, such as Sets.")
 @click.option("--next-month", is_flag=True, help="Write the data of the month after over the demo's.")
-def demo(folder: Path | None, next_month: bool) -> None:
+def demo(folder: Path | None, name: str, next_month: bool) -> None:
     """Make the demo data and start the window on the demo flow."""
     from keen_trellis.demo.setting_up import demo_folder, make, make_next_month
 
@@ -35,30 +37,32 @@ def demo(folder: Path | None, next_month: bool) -> None:
         for path in (make_next_month if next_month else make)(folder):
             click.echo(path)
         return
-    from keen_trellis.demo.flows import WINTER_LOANS
+    from keen_trellis.demo.flows import FLOWS, WINTER_LOANS
     from keen_trellis.desktop.app import has_display, start
 
+    flow = f"{name.removesuffix('.trellis')}.trellis" if name else WINTER_LOANS
+    if flow not in FLOWS:
+        known = ", ".join(entry.removesuffix(".trellis") for entry in FLOWS)
+        raise UsageError(f"The demo has no flow “{name}”.", remedy=f"It has: {known}.")
     folder = demo_folder()
-    if not (folder / WINTER_LOANS).exists():
+    if not all((folder / entry).exists() for entry in FLOWS):
         click.echo(f"Making the demo data in {folder}.")
         make(folder)
     if has_display():
-        sys.exit(start(folder / WINTER_LOANS))
-    _demo_without_window(folder)
+        sys.exit(start(folder / flow))
+    _demo_without_window(folder / flow)
 
 
-def _demo_without_window(folder: Path) -> None:
-    from keen_trellis.demo.flows import WINTER_LOANS
+def _demo_without_window(path: Path) -> None:
     from keen_trellis.desktop.pictures import draw_window
     from keen_trellis.flow.file_format import load
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.outputs.running import run_flow
     from keen_trellis.sources.library import Library
 
-    path = folder / WINTER_LOANS
     click.echo(f"There is no display: running {path} without a window.")
     print_outcome(run_flow(load(path, KINDS), KINDS, Library(), replace=True))
-    picture = folder / "Winter loans.png"
+    picture = path.with_suffix(".png")
     draw_window(path, picture)
     click.echo(f"Drew the window to {picture}.")
 

@@ -489,7 +489,10 @@ class Document(QObject):
                 )
 
     def _job_ended(self, job: Job) -> None:
+        was_reading = job in self._reading.values()
         self._reading = {settings: other for settings, other in self._reading.items() if other is not job}
+        if was_reading:
+            self._nothing_under_way()
         if job is self._computing and job.task.cancelled:
             self._begin_step("")
             self.said.emit("Stopped. F5 goes on.")
@@ -582,14 +585,22 @@ class Document(QObject):
 
     def _begin_step(self, step_id: str) -> None:
         self._begun = (step_id, time.monotonic())
+        self._nothing_under_way()
+
+    def _nothing_under_way(self) -> None:
+        """Begin anew to tell what takes long; what still does so tells of itself again."""
         if self.under_way:
             self.under_way = {}
             self.progressed.emit()
 
     def _job_progressed(self, job: Job, done: int, total: int, _: str) -> None:
-        step_id, since = self._begun
-        if job is self._computing and step_id and time.monotonic() - since > _SHOWN_AFTER:
-            self.under_way = {step_id: done / total if total > 1 else 0.0}
+        read = {settings for settings, reading in self._reading.items() if reading is job}
+        steps = [step for step, settings in self.sources().items() if settings in read] if read else []
+        since = job.started
+        if job is self._computing and self._begun[0]:
+            steps, since = [self._begun[0]], self._begun[1]
+        if steps and time.monotonic() - since > _SHOWN_AFTER:
+            self.under_way |= dict.fromkeys(steps, done / total if total > 1 else 0.0)
             self.progressed.emit()
 
     def _profile_sources(self) -> None:

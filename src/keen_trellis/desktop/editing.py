@@ -472,6 +472,19 @@ def insert(document: Document, kind: str, settings: RailSettings, name: str) -> 
     return new
 
 
+def branch(document: Document) -> None:
+    """Carry the selected rows on in a second place: on a rail that begins with a choice of fields."""
+    selection = document.selection
+    step = document.flow.find(selection.step)
+    if step is None or step.kind == OutputKind.name:
+        document.said.emit("Select a rail, a knot or a stub first: its rows go on in a second place.")
+        return
+    name = f"branch of {edits.rail_name(document.flow, step.id)}"
+    rows = Input(step.id, selection.port)
+    flow, new = edits.add_step(document.flow, ChooseKind.name, name, [rows], ChooseSettings())
+    document.edit(flow, f"Branch off {edits.rail_name(document.flow, step.id)}", Selection(new))
+
+
 # --- outputs ---
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from keen_trellis.core.errors import TrellisError
@@ -10,7 +10,6 @@ from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.insight.summary import commonest
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits, shared_filters
 from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
@@ -231,18 +230,3 @@ def with_shapes(document: Document, then: Callable[[dict[str, InputShape]], None
 def selected_filter(document: Document) -> SharedFilter | None:
     """The shared filter whose slat is selected, or None."""
     return document.flow.shared_filter(document.selection.slat)
-
-
-def comparisons_for(fields: Sequence[Field]) -> list[Comparison]:
-    """How a shared filter can compare what it is bound by on all rails."""
-    dates = all(field.type in (FieldType.DATE, FieldType.TIMESTAMP) for field in fields)
-    text = all(field.type is FieldType.TEXT for field in fields)
-    of_text = (Comparison.CONTAINS, Comparison.BEGINS, Comparison.ENDS)
-    never = (Comparison.TRUE, Comparison.PARTNER, Comparison.NO_PARTNER)
-    return [
-        how
-        for how in Comparison
-        if how not in never
-        and (how not in of_text or text)
-        and (how is not Comparison.PERIOD or (dates and fields))
-    ]

@@ -107,6 +107,7 @@ def _flow(window: MainWindow) -> list[Command]:
         Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.reconcile_dialog),
         Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.share_filter),
         Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.stack_dialog),
+        Command("branch", "Flow", "Branch &off here", "Ctrl+Alt+X", lambda: editing.branch(window.document)),
         Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
         Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),
         Command(

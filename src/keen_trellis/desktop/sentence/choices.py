@@ -7,11 +7,13 @@ from typing import Any
 
 from PySide6.QtGui import QColor
 
+from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.join_type import QUESTION_TYPES
 from keen_trellis.core.link import COMPARE_AS, Taken
 from keen_trellis.core.preparations import PREPARATIONS
+from keen_trellis.core.relative_periods import NAMED
 from keen_trellis.core.table import Field
-from keen_trellis.core.values import common_exact_type, comparable
+from keen_trellis.core.values import FieldType, common_exact_type, comparable
 from keen_trellis.desktop.document import Document, Outcome
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.chooser import Choice
@@ -21,6 +23,7 @@ from keen_trellis.flow.wording import question
 
 # Choices that are no field and no preparation.
 AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, NAME_ALL, PARTNER_FOUND = (object() for _ in range(6))
+OTHER_DAYS = object()  # a period of any number of days
 
 # The operators as the sentence says them, and what they mean.
 OPERATOR_WORDS = {
@@ -163,3 +166,22 @@ def brought_choices(fields: Sequence[Field], chosen: Sequence[str] | None, linke
         )
         for name in ordered
     ]
+
+
+def comparisons_for(fields: Sequence[Field]) -> list[Comparison]:
+    """How all of these fields can be compared with values."""
+    types = {field.type for field in fields}
+    unfit = {Comparison.TRUE}
+    if types - {FieldType.TEXT}:
+        unfit |= {Comparison.CONTAINS, Comparison.BEGINS, Comparison.ENDS}
+    if types - {FieldType.DATE, FieldType.TIMESTAMP}:
+        unfit.add(Comparison.PERIOD)
+    if not all(field.table for field in fields):
+        unfit |= {Comparison.PARTNER, Comparison.NO_PARTNER}
+    return [how for how in Comparison if how not in unfit]
+
+
+def period_choices() -> list[Choice]:
+    """The periods that are told from today, and one of any number of days."""
+    named = [Choice(name, f"the {name}", "told from today") for name in NAMED]
+    return [*named, Choice(OTHER_DAYS, "another number of days …")]

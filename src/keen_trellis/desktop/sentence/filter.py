@@ -12,10 +12,16 @@ from keen_trellis.core.filtering import WORDS, Comparison, check_conditions
 from keen_trellis.core.insight.summary import Share, commonest
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType
-from keen_trellis.desktop.sentence.choices import AS_EXPRESSION, field_choices
+from keen_trellis.desktop.sentence.choices import (
+    AS_EXPRESSION,
+    OTHER_DAYS,
+    comparisons_for,
+    field_choices,
+    period_choices,
+)
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.sentence.expression import ExpressionEntry
 from keen_trellis.desktop.sentence.on_rail import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
@@ -27,7 +33,6 @@ _SHOWN = 3
 _MOST_VALUES = 2_000
 _REMOVE = object()
 _OF_VALUES = (Comparison.ONE_OF, Comparison.NONE_OF)
-_OF_TEXT = (Comparison.CONTAINS, Comparison.BEGINS, Comparison.ENDS)
 _OF_NOTHING = (Comparison.FILLED, Comparison.BLANK, Comparison.PARTNER, Comparison.NO_PARTNER)
 
 
@@ -127,7 +132,11 @@ class FilterSentence(RailSentence):
         def check(entered: str) -> None:
             check_conditions([ConditionSettings(entered, Comparison.TRUE.value).condition], shape.fields)
 
-        entry = Entry('What must be true, as "Agreed value" > 1000', text, self.pane, check=check)
+        outcome = self.document.outcome(step.id)
+        if outcome is None or not outcome.tables:
+            return
+        title = 'What must be true, as "Agreed value" > 1000'
+        entry = ExpressionEntry(title, text, self.pane, outcome.tables[0], check=check)
         entry.entered.connect(
             lambda entered: self._set(step, number, ConditionSettings(entered.strip(), Comparison.TRUE.value))
         )
@@ -138,18 +147,11 @@ class FilterSentence(RailSentence):
         field = _field(shape, now.of) if now is not None else None
         if now is None or field is None:
             return
-        fitting = [
-            how
-            for how in Comparison
-            if how is not Comparison.TRUE
-            and (how not in _OF_TEXT or field.type is FieldType.TEXT)
-            and (how not in (Comparison.PARTNER, Comparison.NO_PARTNER) or field.table)
-        ]
-        choices = [Choice(how, f"{field.name} {WORDS[how]}") for how in fitting]
+        choices = [Choice(how, f"{field.name} {WORDS[how]}") for how in comparisons_for([field])]
 
         def chosen(how: Comparison) -> None:
             values = now.values if how not in _OF_NOTHING and len(now.values) == 1 else ()
-            if how in _OF_NOTHING or (values and how is not Comparison.BETWEEN):
+            if how in _OF_NOTHING or (values and how not in (Comparison.BETWEEN, Comparison.PERIOD)):
                 self._set(step, number, ConditionSettings(now.of, how.value, values))
             else:
                 self._choose_values(step, number, shape, anchor, how)
@@ -167,6 +169,32 @@ class FilterSentence(RailSentence):
         if how in _OF_VALUES:
             self._tick_values(step, number, field, how)
             return
+        if how is Comparison.PERIOD:
+            self._choose_period(step, number, field, anchor)
+            return
+        self._type_values(step, number, shape, field, how, anchor)
+
+    def _choose_period(self, step: Step, number: int, field: Field, anchor: QWidget) -> None:
+        def chosen(period: Any) -> None:
+            if period is OTHER_DAYS:
+                outcome = self.document.outcome(step.id)
+                if outcome is not None and outcome.inputs:
+                    shape = outcome.inputs[0]
+                    self._type_values(step, number, shape, field, Comparison.PERIOD, anchor)
+            else:
+                self._set(step, number, ConditionSettings(field.name, Comparison.PERIOD.value, (period,)))
+
+        self.pane.open_list(
+            Chooser(period_choices(), self.pane, title=f"{field.name} is in …"), anchor, chosen=chosen
+        )
+
+    def _type_values(
+        self, step: Step, number: int, shape: InputShape, field: Field, how: Comparison, anchor: QWidget
+    ) -> None:
+        """Let the values of a comparison be typed."""
+        now = self._now(step, number)
+        if now is None:
+            return
         between = how is Comparison.BETWEEN
 
         def read(text: str) -> ConditionSettings:
@@ -176,7 +204,9 @@ class FilterSentence(RailSentence):
         def check(text: str) -> None:
             check_conditions([read(text).condition], shape.fields)
 
-        title = f"{field.name} {WORDS[how]}{' (two values with a semicolon between)' if between else ''}"
+        hint = " (two values with a semicolon between)" if between else ""
+        hint = " (as “last 90 days”)" if how is Comparison.PERIOD else hint
+        title = f"{field.name} {WORDS[how]}{hint}"
         entry = Entry(title, "; ".join(now.values), self.pane, check=check)
         entry.entered.connect(lambda text: self._set(step, number, read(text)))
         entry.open_under(anchor)

@@ -10,13 +10,17 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filtering import WORDS, Comparison, check_conditions
-from keen_trellis.core.relative_periods import NAMED
 from keen_trellis.core.table import Field
 from keen_trellis.desktop import filters
 from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.filters import Reach, SharedValue, reach_said, reaches
 from keen_trellis.desktop.marks import mark_of
-from keen_trellis.desktop.sentence.choices import field_choices
+from keen_trellis.desktop.sentence.choices import (
+    OTHER_DAYS,
+    comparisons_for,
+    field_choices,
+    period_choices,
+)
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.on_rail import RailSentence, SentencePart
@@ -31,7 +35,7 @@ from keen_trellis.flow.wording import counted
 
 _MOST_RAILS = 4
 _VALUES_SHOWN = 3
-_APART, _UNTIE, _OTHER_DAYS = object(), object(), object()
+_APART, _UNTIE = object(), object()
 _OF_NOTHING = (Comparison.FILLED, Comparison.BLANK)
 _TICKED = (Comparison.ONE_OF, Comparison.NONE_OF)
 
@@ -118,7 +122,7 @@ class SlatSentence(SentencePart):
 
     def _choose_comparison(self, shared: SharedFilter, anchor: QWidget) -> None:
         fields = [field for field, _ in self._bound_fields(shared)]
-        choices = [Choice(how, f"{shared.name} {WORDS[how]}") for how in filters.comparisons_for(fields)]
+        choices = [Choice(how, f"{shared.name} {WORDS[how]}") for how in comparisons_for(fields)]
 
         def chosen(how: Comparison) -> None:
             if how.value == shared.is_:
@@ -173,18 +177,15 @@ class SlatSentence(SentencePart):
         )
 
     def _choose_period(self, shared: SharedFilter, anchor: QWidget) -> None:
-        choices = [Choice(name, f"the {name}", "told from today") for name in NAMED]
-        choices.append(Choice(_OTHER_DAYS, "another number of days …"))
-
         def chosen(period: Any) -> None:
-            if period is _OTHER_DAYS:
+            if period is OTHER_DAYS:
                 self._type_values(shared, Comparison.PERIOD, anchor)
             else:
                 self._put(shared, Comparison.PERIOD, [period])
 
         current = shared.values[0] if shared.values else None
         self.pane.open_list(
-            Chooser(choices, self.pane, title=f"{shared.name} is in …", current=current),
+            Chooser(period_choices(), self.pane, title=f"{shared.name} is in …", current=current),
             anchor,
             chosen=chosen,
         )

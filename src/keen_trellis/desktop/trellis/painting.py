@@ -138,6 +138,7 @@ class TrellisPainter:
             painter.setFont(font(12))
             painter.setPen(chosen.alarm if head.alarm else chosen.soft)
             _right(painter, MARGIN_WIDTH - 16, head.y, head.count or ("error" if head.alarm else ""))
+            self._progress(head.selection.step, MARGIN_WIDTH - 30, head.y)
         bottom = max(
             [line.y for line in layout.files] + [s.y for s in layout.stumps] + [h.y for h in layout.heads]
         )
