@@ -92,6 +92,7 @@ class Speed(unittest.TestCase):
             "other names",
             "40 fields a side",
             "while computing",
+            "distinct, the latest of each key",
             "57 steps on 15 rails painted",
         ):
             self.assertIn(words, out.getvalue())

@@ -23,6 +23,7 @@ from keen_trellis.speed_of_answering import answering_grid
 from keen_trellis.speed_of_insight import insight_grid
 from keen_trellis.speed_of_matching import cases, match_grid, other_grid, page_grid
 from keen_trellis.speed_of_reading import reading_grid
+from keen_trellis.speed_of_steps import steps_grid
 
 
 def report(rows: int) -> None:
@@ -34,6 +35,7 @@ def report(rows: int) -> None:
     console.print(other_grid(rows))
     console.print(page_grid(made[0]))
     del made
+    console.print(steps_grid(rows))
     console.print(insight_grid(rows // 25, rows // 5))
     console.print(reading_grid(rows // 5))
     console.print(_window_grid(rows // 5))

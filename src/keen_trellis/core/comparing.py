@@ -36,8 +36,10 @@ def best_first(values: pa.Array, *, greatest: bool) -> tuple[Vector, Vector]:
     Of equal values the first stays first. Blanks are never best: their place is the number of rows.
     """
     worth = ordered_as(values)
-    order = np.argsort(worth, kind="stable")
-    if greatest:
+    whole = worth.dtype.kind in "iu"
+    # The complement of whole numbers has the other order, and never overflows.
+    order = np.argsort(~worth if greatest and whole else worth, kind="stable")
+    if greatest and not whole:
         # The other way round, but the first of equals stays first.
         back = worth[order][::-1]
         starts = np.concatenate(([True], back[1:] != back[:-1])) if len(back) else np.zeros(0, bool)

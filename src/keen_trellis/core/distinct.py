@@ -59,8 +59,9 @@ def _best_of_groups(table: Table, codes: IndexVector, size: int, take: Take) -> 
     rows = np.arange(table.rows)
     if take.kind in (Taken.LEAST, Taken.GREATEST):
         values = value_of(take.expression, table.fields).cells(table).values
-        _, place = best_first(values, greatest=take.kind is Taken.GREATEST)
-        rows = np.lexsort((rows, place))
+        order, place = best_first(values, greatest=take.kind is Taken.GREATEST)
+        blank = place == len(place)
+        rows = np.concatenate([order[~blank[order]], np.flatnonzero(blank)])
     elif take.kind is Taken.LAST:
         rows = rows[::-1]
     winner = np.zeros(size, np.int64)

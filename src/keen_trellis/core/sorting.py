@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.link import value_of
 from keen_trellis.core.table import Field, IndexVector, Table
 from keen_trellis.core.task import Task
+
+Vector = np.ndarray[Any, np.dtype[Any]]
+
+# Ranks of several keys are put into one number as long as it stays below this.
+_WIDEST = 2**62
 
 
 @dataclass(frozen=True)
@@ -33,22 +41,42 @@ def sorted_rows(table: Table, keys: Sequence[SortKey], task: Task) -> IndexVecto
 
     Equal rows stay as they stood. Values are ordered as links compare them; a cell without partner is blank.
     """
-    columns = []
+    ranks = []
     for done, key in enumerate(keys):
         task.checkpoint(done, len(keys), f"sorting by {key.of}")
-        values = value_of(key.of, table.fields).cells(table).values
-        _, rank = np.unique(ordered_as(values), return_inverse=True)
-        rank = -rank if key.descending else rank
-        blank = values.is_null().to_numpy(zero_copy_only=False)
-        # What stands in place of a blank has no meaning: all blanks are equal.
-        rank = np.where(blank, 0, rank)
-        columns += [rank, blank != key.blanks_first]
-    if not columns:
+        ranks.append(_ranked(value_of(key.of, table.fields).cells(table).values, key))
+    if not ranks or not table.rows:
         return np.arange(table.rows)
     task.checkpoint(len(keys), len(keys), "sorting")
-    # lexsort goes by its last key first; whether a cell is blank counts before its value.
-    order = []
-    for place in range(0, len(columns), 2):
-        order += [columns[place + 1], columns[place]]
-    found: IndexVector = np.lexsort(order[::-1])
+    whole = _in_one(ranks)
+    found: IndexVector = np.lexsort(ranks[::-1]) if whole is None else np.argsort(whole, kind="stable")
     return found
+
+
+def _ranked(values: pa.Array, key: SortKey) -> Vector:
+    """Whole numbers from 0 in the order that a key asks for, blanks before or behind all others."""
+    blank = values.is_null().to_numpy(zero_copy_only=False)
+    worth = ordered_as(values)
+    if worth.dtype.kind not in "iu" or not len(worth):
+        _, worth = np.unique(worth, return_inverse=True)
+    # What stands in place of a blank has no meaning: it must not widen the range.
+    filled = worth[~blank] if blank.any() else worth
+    least, most = (int(filled.min()), int(filled.max())) if len(filled) else (0, 0)
+    if most - least >= _WIDEST:
+        _, worth = np.unique(worth, return_inverse=True)
+        least, most = 0, int(worth.max())
+    rank = worth.astype(np.int64) - least
+    if key.descending:
+        rank = (most - least) - rank
+    return np.where(blank, 0 if key.blanks_first else most - least + 2, rank + 1)
+
+
+def _in_one(ranks: Sequence[Vector]) -> Vector | None:
+    """One number for all ranks of a row, the first of which counts most; None where they are too many."""
+    sizes = [int(rank.max()) + 1 for rank in ranks]
+    if math.prod(sizes) >= _WIDEST:
+        return None
+    whole = ranks[0]
+    for rank, size in zip(ranks[1:], sizes[1:], strict=True):
+        whole = whole * size + rank
+    return whole.astype(np.int32) if math.prod(sizes) < 2**31 else whole
