@@ -128,7 +128,7 @@ class Formats(SourcesCase):
             '{"no": "A", "title": "Bell"}\n{"no": "C", "title": "Jug"}\n'
         )
         loans, objects = self.begin(self.folder / "loans.parquet"), self.begin(self.folder / "objects.jsonl")
-        self.window.join(Selection(objects), Selection(loans))
+        self.window.meetings.join(Selection(objects), Selection(loans))
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()
@@ -399,7 +399,7 @@ class Broken(SourcesCase):
         self.begin(data / "loans.csv")
         self.begin(data / "objects.csv")
         self.begin(data / "other.csv")
-        self.window.join(Selection("objects"), Selection("loans"))
+        self.window.meetings.join(Selection("objects"), Selection("loans"))
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()

@@ -28,10 +28,9 @@ from PySide6.QtWidgets import (
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.held import machine_memory
-from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
-from keen_trellis.desktop import editing, filters
+from keen_trellis.desktop import editing
 from keen_trellis.desktop import theme as looks
 from keen_trellis.desktop.attention import needs
 from keen_trellis.desktop.autosave import Autosave
@@ -40,9 +39,9 @@ from keen_trellis.desktop.commands import Commands
 from keen_trellis.desktop.document import Document, FlowChangedError, Selection
 from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.jobs import Jobs
+from keen_trellis.desktop.meetings import Meetings
 from keen_trellis.desktop.menus import all_commands
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.instead import Instead, blend_said, union_said
 from keen_trellis.desktop.sentence.pane import SentencePane
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.source_actions import SourceActions
@@ -51,7 +50,6 @@ from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis import export
 from keen_trellis.desktop.trellis.view import TrellisView
-from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
@@ -88,6 +86,7 @@ class MainWindow(QMainWindow):
         self._scroll_soon = QTimer(self, singleShot=True, interval=0)
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
         self.sources = SourceActions(self)
+        self.meetings = Meetings(self)
         self._leaving = False
         self._to_share_out = False
         self._build()
@@ -173,17 +172,19 @@ class MainWindow(QMainWindow):
         document.outcomes_changed.connect(self._share_out)
         document.said.connect(self.status.say)
         document.failed.connect(self._failed)
-        self.trellis.join_wanted.connect(self.join)
+        self.trellis.join_wanted.connect(self.meetings.join)
         self.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(document, step, part))
         self.trellis.opened.connect(self._open_selection)
         self.trellis.demo_wanted.connect(self.open_demo)
-        self.trellis.tie_wanted.connect(lambda slat, source: self._tie(slat, source, ""))
-        self.bench.tie_wanted.connect(lambda source, tie: self._tie(document.selection.slat, source, tie))
+        self.trellis.tie_wanted.connect(lambda slat, source: self.meetings.tie(slat, source, ""))
+        self.bench.tie_wanted.connect(
+            lambda source, tie: self.meetings.tie(document.selection.slat, source, tie)
+        )
         self.bench.origin_changed.connect(self.status.origin.setText)
         self.sentence.write_wanted.connect(self.write_output)
         self.sentence.path_wanted.connect(self.choose_path)
         self.sentence.output_wanted.connect(self.add_output)
-        self.sentence.blend_wanted.connect(self.blend_dialog)
+        self.sentence.blend_wanted.connect(self.meetings.blend_dialog)
         self.sentence.raw_wanted.connect(self.bench.show_raw)
         self.sentence.typing_wanted.connect(self.bench.show_typing)
         self.sentence.types_wanted.connect(self.bench.show_types)
@@ -590,122 +591,6 @@ class MainWindow(QMainWindow):
             editing.begin_rail(self.document, self.document.selection)
         except TrellisError as error:
             self._failed(error)
-
-    def join(self, right: Selection, left: Selection) -> None:
-        """Join `right` onto the rail `left`, and ask which question the join answers."""
-
-        def asked(evidence: str) -> None:
-            step = self.document.selection.step
-            title = f"{evidence} Which question do you ask?"
-
-            stack = partial(editing.stack, self.document, right, left)
-            blend = partial(editing.blend, self.document, right, left)
-            instead = (
-                Instead("U", "union", union_said, stack, counts_rows=True),
-                Instead("B", "blend", blend_said, blend),
-            )
-            self.sentence.join.ask_question(step, title=title, instead=instead)
-
-        editing.join(self.document, right, left, asked)
-
-    def join_dialog(self) -> None:
-        """Choose what is joined onto the selected rail, or onto which rail the selected stump is."""
-        self._choose_other("Join {} with what?", "Join {} onto which rail?", self.join)
-
-    def blend_dialog(self) -> None:
-        """Choose what is blended into the selected rail, or into which rail the selected stump is."""
-        self._choose_other("Blend {} with what?", "Blend {} into which rail?", self._blend)
-
-    def _blend(self, other: Selection, main: Selection) -> None:
-        editing.blend(self.document, other, main)
-
-    def stack_dialog(self) -> None:
-        """Choose what is put below the rows of the selected rail, or below which rail the selected stump."""
-        self._choose_other("Put which rows below {}?", "Put {} below which rail?", self._stack)
-
-    def share_filter(self) -> None:
-        """Choose the field that a shared filter is named by, then its values."""
-        document = self.document
-
-        def show(shapes: dict[str, InputShape]) -> None:
-            choices = [
-                Choice(
-                    field.name,
-                    field.name,
-                    f"{field.type.value}, on {rails} {'rail' if rails == 1 else 'rails'}",
-                )
-                for field, rails in filters.fields_to_share(document.flow, shapes)
-            ]
-            if not choices:
-                document.said.emit("There is no rail yet that could be filtered: begin one first.")
-                return
-            chooser = Chooser(choices, self, title="A filter for all rails that have which field?")
-            chooser.chosen.connect(lambda name: share(name, shapes))
-            chooser.open_under(self.sentence.view)
-
-        def share(name: str, shapes: dict[str, InputShape]) -> None:
-            id_ = filters.share(document, name, shapes)
-            self.sentence.slat.choose_values(id_, self.sentence.view)
-
-        filters.with_shapes(document, show)
-
-    def _tie(self, slat: str, source: str, tie: str) -> None:
-        self.sentence.slat.choose_field(slat, source, tie, self.sentence.view)
-
-    def reconcile_dialog(self) -> None:
-        """Choose what the selected rail is compared with."""
-        self._choose_other("Compare {} with what?", "Compare {} with which rail?", self._reconcile)
-
-    def _reconcile(self, other: Selection, rail: Selection) -> None:
-        def ask(found: editing.Comparing) -> None:
-            (left, right), link = found.shapes, found.links[0]
-            choices = [
-                Choice(
-                    (entry.one, entry.other),
-                    f"{entry.one} with {entry.other}",
-                    f"agree in {percent(entry.agree)}",
-                    ticked=entry.proposed,
-                )
-                for entry in found.fields
-            ]
-            title = (
-                f"{left.name} and {right.name} are the same by {link.left} and {link.right}. "
-                "Which fields must agree?"
-            )
-            chooser = Chooser(choices, self, several=True, title=title)
-            chooser.applied.connect(lambda pairs: editing.compare(self.document, found, pairs))
-            chooser.open_under(self.sentence.view)
-
-        editing.reconcile(self.document, other, rail, ask)
-
-    def _stack(self, second: Selection, first: Selection) -> None:
-        editing.stack(self.document, second, first)
-
-    def _choose_other(
-        self, of_rail: str, of_stump: str, lead: Callable[[Selection, Selection], None]
-    ) -> None:
-        """Choose what meets the selection; `lead` is given what comes, and the rail that it comes to."""
-        document, selected = self.document, self.document.selection
-        choices = [
-            Choice(Selection(step.id), step.name, "rail")
-            for step in document.flow.steps
-            if step.kind != OutputKind.name and step.id != selected.step
-        ]
-        if not selected.is_stump:
-            for path, state in document.files.items():
-                for entry in state.content.tables if state.content else ():
-                    stump = Selection(path=path, table=entry.name)
-                    choices.append(Choice(stump, f"{entry.name} of {Path(path).name}", entry.sort))
-        if not choices or not selected:
-            document.said.emit("There are no two tables yet: open a file, and select a rail first.")
-            return
-        name = selected.table if selected.is_stump else document.flow.step(selected.step).name
-        title = (of_stump if selected.is_stump else of_rail).format(name)
-        chooser = Chooser(choices, self, title=title)
-        chooser.chosen.connect(
-            lambda other: lead(selected, other) if selected.is_stump else lead(other, selected)
-        )
-        chooser.open_under(self.sentence.view)
 
     def ask_question(self) -> None:
         """Open the list of questions of the selected knot."""

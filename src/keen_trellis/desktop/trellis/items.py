@@ -80,7 +80,7 @@ def _step_items(layout: Layout) -> list[Item]:
         found.append(Item(rect, Selection(bead.step), bead.name, "step", draggable=True, target=True))
     for stub in layout.stubs:
         if stub.selection is not None:
-            rect = QRectF(stub.start[0] + 4, stub.end[1] - 10, 240 if stub.text else 16, 20)
+            rect = QRectF(stub.start[0] + 4, stub.end[1] - 10, 240 if stub.captioned else 16, 20)
             found.append(Item(rect, stub.selection, stub.text, "stub", draggable=True, target=True))
     for end in layout.ends:
         rect = QRectF(end.x - 6, end.y - 18, 160, 36)

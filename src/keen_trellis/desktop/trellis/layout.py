@@ -380,6 +380,7 @@ class _Planner:
     ) -> None:
         """A stub for each part that is left out and not empty."""
         stubs = dict(shown.stubs)
+        carried_on = {entry.port for _, _, entry in self.takers.get(step.id, [])}
         for part in parts:
             if part.kept or not part.rows or part.name not in stubs:
                 continue
@@ -390,7 +391,10 @@ class _Planner:
             # The next knot's second rail bends up in the last stretch before it.
             room = self._next_knot(step) - end[0] - _BEFORE_KNOT if not self.low else 220
             selection = Selection(step.id, part.name) if is_port else None
-            self.layout.stubs.append(Stub(selection, start, end, text, short, room, hues.get(part.name)))
+            # Where a rail carries it on, that says what it is.
+            told = part.name not in carried_on
+            stub = Stub(selection, start, end, text, short, room, hues.get(part.name), told)
+            self.layout.stubs.append(stub)
 
     def _next_knot(self, step: Step) -> float:
         """Where the next column with a knot is, or the outputs are."""

@@ -1,0 +1,143 @@
+"""What lets rails meet: joins, blends, unions, comparisons and shared filters, each asked for first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from keen_trellis.core.insight.proposal import percent
+from keen_trellis.desktop import editing, filters
+from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.instead import Instead, blend_said, union_said
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.steps.output import OutputKind
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.window import MainWindow
+
+
+class Meetings:
+    """Asks what a rail or table is to meet, and how."""
+
+    def __init__(self, window: MainWindow) -> None:
+        self._window = window
+        self._document = window.document
+
+    def join(self, right: Selection, left: Selection) -> None:
+        """Join `right` onto the rail `left`, and ask which question the join answers."""
+
+        def asked(evidence: str) -> None:
+            step = self._document.selection.step
+            title = f"{evidence} Which question do you ask?"
+
+            stack = partial(editing.stack, self._document, right, left)
+            blend = partial(editing.blend, self._document, right, left)
+            instead = (
+                Instead("U", "union", union_said, stack, counts_rows=True),
+                Instead("B", "blend", blend_said, blend),
+            )
+            self._window.sentence.join.ask_question(step, title=title, instead=instead)
+
+        editing.join(self._document, right, left, asked)
+
+    def join_dialog(self) -> None:
+        """Choose what is joined onto the selected rail, or onto which rail the selected stump is."""
+        self._choose_other("Join {} with what?", "Join {} onto which rail?", self.join)
+
+    def blend_dialog(self) -> None:
+        """Choose what is blended into the selected rail, or into which rail the selected stump is."""
+        self._choose_other("Blend {} with what?", "Blend {} into which rail?", self._blend)
+
+    def _blend(self, other: Selection, main: Selection) -> None:
+        editing.blend(self._document, other, main)
+
+    def stack_dialog(self) -> None:
+        """Choose what is put below the rows of the selected rail, or below which rail the selected stump."""
+        self._choose_other("Put which rows below {}?", "Put {} below which rail?", self._stack)
+
+    def share_filter(self) -> None:
+        """Choose the field that a shared filter is named by, then its values."""
+        document = self._document
+
+        def show(shapes: dict[str, InputShape]) -> None:
+            choices = [
+                Choice(
+                    field.name,
+                    field.name,
+                    f"{field.type.value}, on {rails} {'rail' if rails == 1 else 'rails'}",
+                )
+                for field, rails in filters.fields_to_share(document.flow, shapes)
+            ]
+            if not choices:
+                document.said.emit("There is no rail yet that could be filtered: begin one first.")
+                return
+            chooser = Chooser(choices, self._window, title="A filter for all rails that have which field?")
+            chooser.chosen.connect(lambda name: share(name, shapes))
+            chooser.open_under(self._window.sentence.view)
+
+        def share(name: str, shapes: dict[str, InputShape]) -> None:
+            id_ = filters.share(document, name, shapes)
+            self._window.sentence.slat.choose_values(id_, self._window.sentence.view)
+
+        filters.with_shapes(document, show)
+
+    def tie(self, slat: str, source: str, tie: str) -> None:
+        self._window.sentence.slat.choose_field(slat, source, tie, self._window.sentence.view)
+
+    def reconcile_dialog(self) -> None:
+        """Choose what the selected rail is compared with."""
+        self._choose_other("Compare {} with what?", "Compare {} with which rail?", self.reconcile)
+
+    def reconcile(self, other: Selection, rail: Selection) -> None:
+        def ask(found: editing.Comparing) -> None:
+            (left, right), link = found.shapes, found.links[0]
+            choices = [
+                Choice(
+                    (entry.one, entry.other),
+                    f"{entry.one} with {entry.other}",
+                    f"agree in {percent(entry.agree)}",
+                    ticked=entry.proposed,
+                )
+                for entry in found.fields
+            ]
+            title = (
+                f"{left.name} and {right.name} are the same by {link.left} and {link.right}. "
+                "Which fields must agree?"
+            )
+            chooser = Chooser(choices, self._window, several=True, title=title)
+            chooser.applied.connect(lambda pairs: editing.compare(self._document, found, pairs))
+            chooser.open_under(self._window.sentence.view)
+
+        editing.reconcile(self._document, other, rail, ask)
+
+    def _stack(self, second: Selection, first: Selection) -> None:
+        editing.stack(self._document, second, first)
+
+    def _choose_other(
+        self, of_rail: str, of_stump: str, lead: Callable[[Selection, Selection], None]
+    ) -> None:
+        """Choose what meets the selection; `lead` is given what comes, and the rail that it comes to."""
+        document, selected = self._document, self._document.selection
+        choices = [
+            Choice(Selection(step.id), step.name, "rail")
+            for step in document.flow.steps
+            if step.kind != OutputKind.name and step.id != selected.step
+        ]
+        if not selected.is_stump:
+            for path, state in document.files.items():
+                for entry in state.content.tables if state.content else ():
+                    stump = Selection(path=path, table=entry.name)
+                    choices.append(Choice(stump, f"{entry.name} of {Path(path).name}", entry.sort))
+        if not choices or not selected:
+            document.said.emit("There are no two tables yet: open a file, and select a rail first.")
+            return
+        name = selected.table if selected.is_stump else document.flow.step(selected.step).name
+        title = (of_stump if selected.is_stump else of_rail).format(name)
+        chooser = Chooser(choices, self._window, title=title)
+        chooser.chosen.connect(
+            lambda other: lead(selected, other) if selected.is_stump else lead(other, selected)
+        )
+        chooser.open_under(self._window.sentence.view)
