@@ -20,20 +20,17 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
 from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.combine import CombineSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.flow.steps.correct import CorrectSettings
 from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
-from keen_trellis.flow.steps.mend_text import (
-    ActionSettings,
-    CombineSettings,
-    CorrectSettings,
-    MendTextSettings,
-    SplitSettings,
-)
+from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
+from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 

@@ -19,22 +19,16 @@ from keen_trellis.desktop.sentence.on_rail import RailSentence
 from keen_trellis.desktop.sentence.sort import SortSentence
 from keen_trellis.desktop.sentence.summarise import SummariseSentence
 from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings
+from keen_trellis.flow.steps.combine import CombineKind, CombineSettings
 from keen_trellis.flow.steps.compute import ComputeKind, ComputeSettings
+from keen_trellis.flow.steps.correct import CorrectKind, CorrectSettings
 from keen_trellis.flow.steps.distinct import DistinctKind, DistinctSettings
 from keen_trellis.flow.steps.fill import FillKind, FillStepSettings
 from keen_trellis.flow.steps.filter import FilterKind, FilterSettings
-from keen_trellis.flow.steps.mend_text import (
-    CombineKind,
-    CombineSettings,
-    CorrectKind,
-    CorrectSettings,
-    MendTextKind,
-    MendTextSettings,
-    SplitKind,
-    SplitSettings,
-)
+from keen_trellis.flow.steps.mend_text import MendTextKind, MendTextSettings
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.sort import SortKind, SortSettings
+from keen_trellis.flow.steps.split import SplitKind, SplitSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseKind, SummariseSettings
 
 

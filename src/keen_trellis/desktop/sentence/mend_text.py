@@ -19,13 +19,10 @@ from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.link_text import read_corrections
-from keen_trellis.flow.steps.mend_text import (
-    ActionSettings,
-    CombineSettings,
-    CorrectSettings,
-    MendTextSettings,
-    SplitSettings,
-)
+from keen_trellis.flow.steps.combine import CombineSettings
+from keen_trellis.flow.steps.correct import CorrectSettings
+from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
+from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.wording import listed
 
 _REMOVE = object()
