@@ -9,6 +9,7 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.relative_periods import NAMED, first_and_last
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType
 from keen_trellis.flow import edits, shared_filters
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.runner import Runner
@@ -74,8 +75,9 @@ class Ties(SharedCase):
 
     def test_a_rail_whose_field_was_joined_is_not_filtered_itself(self):
         flow = self.shared()
-        self.assertEqual(flow.filters[0].apart, ("venues",))
-        self.assertEqual(unreached(flow, flow.filters[0]), ["venues", "visits"])
+        self.assertNotIn(Input("venues"), [step.inputs[0] for step in ties(flow, self.id)])
+        # Its rows pass the tie of the rail that joined them.
+        self.assertEqual(unreached(flow, flow.filters[0]), ["visits"])
 
     def test_without_a_value_every_row_stays_and_with_one_fewer(self):
         flow = self.shared()
@@ -102,6 +104,13 @@ class Ties(SharedCase):
         gone = type(flow)(flow.files, flow.steps, flow.extra, ())
         with self.assertRaisesRegex(TrellisError, "shared filter that it is tied to is gone"):
             self.rows(gone, tie)
+
+    def test_a_tie_behind_a_blend_does_not_reach_the_tables_that_were_summed_up(self):
+        other = OtherSettings((LinkSettings("venue", "venue"),), (BlendMeasure("cost", "sum", "cost"),))
+        flow, blend = edits.add_blend(self.flow, Input(self.knot), Input("trips"), other)
+        place = shared_filters.Place("loans", Input(blend), "region", FieldType.TEXT, "venues")
+        flow, id_ = shared_filters.add_filter(flow, "region", [place], Comparison.ONE_OF)
+        self.assertEqual(unreached(flow, flow.shared_filter(id_)), ["trips", "visits"])
 
     def test_a_field_of_another_type_is_not_bound(self):
         TABLES["numbers"] = table(region=[1, 2])

@@ -79,7 +79,7 @@ def cost_per_visitor(folder: Path) -> Flow:
     flow, blend = edits.add_blend(flow, Input(blend), Input(visits), came)
     region = Place(loans, Input(loans), "Region", FieldType.TEXT, loans)
     flow, shared = add_filter(flow, "Region", [region], Comparison.ONE_OF)
-    flow = change_filter(flow, shared, values=("North",), apart=("objects", "venues"))
+    flow = change_filter(flow, shared, values=("North",))
     output = OutputSettings("xlsx", str(folder / "Cost per visitor.xlsx"), sheet="North")
     return edits.add_output(flow, Input(blend), output)[0]
 

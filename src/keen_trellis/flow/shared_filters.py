@@ -67,13 +67,22 @@ def lane(flow: Flow, source: str) -> list[Step]:
 
 
 def unreached(flow: Flow, shared: SharedFilter) -> list[str]:
-    """The sources whose rails a filter is not tied to."""
-    tied = {step.id for step in ties(flow, shared.id)}
-    return [
-        step.id
-        for step in flow.steps
-        if step.kind == SourceKind.name and not any(entry.id in tied for entry in lane(flow, step.id))
-    ]
+    """The sources whose rows pass no tie of a filter, on their own rail or on one that joins them."""
+    reached = {step for tie in ties(flow, shared.id) for step in _passing(flow, tie)}
+    return [step.id for step in flow.steps if step.kind == SourceKind.name and step.id not in reached]
+
+
+def _passing(flow: Flow, tie: Step) -> set[str]:
+    """The steps whose rows pass a tie; those of a blend's other tables are summed up before, and do not."""
+    found: set[str] = set()
+    waiting = [tie.id]
+    while waiting:
+        step = flow.find(waiting.pop())
+        if step is not None and step.id not in found:
+            found.add(step.id)
+            inputs = step.inputs[:1] if step.kind == BlendKind.name else step.inputs
+            waiting.extend(entry.step for entry in inputs)
+    return found
 
 
 def feeds_blend(flow: Flow, source: str) -> bool:
@@ -119,20 +128,12 @@ def places_for(flow: Flow, name: str, shapes: Mapping[str, InputShape]) -> list[
     return [place for place in found if place.source not in lent]
 
 
-def lenders(flow: Flow, places: Sequence[Place]) -> tuple[str, ...]:
-    """The sources that a filter need not reach, because a rail that it is tied to has their field."""
-    known = {step.id for step in flow.steps}
-    return tuple(dict.fromkeys(p.origin for p in places if p.origin != p.source and p.origin in known))
-
-
 def add_filter(flow: Flow, name: str, places: Sequence[Place], how: Comparison) -> tuple[Flow, str]:
     """Name a filter once for the flow, tied to all these places; the flow and the filter's id."""
     id_ = free_name(
         re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "filter", {f.id for f in flow.filters}, "-"
     )
-    shared = SharedFilter(
-        id_, free_name(name, {f.name for f in flow.filters}), how.value, apart=lenders(flow, places)
-    )
+    shared = SharedFilter(id_, free_name(name, {f.name for f in flow.filters}), how.value)
     flow = msgspec.structs.replace(flow, filters=(*flow.filters, shared))
     for place in places:
         flow = tie(flow, id_, place.rows, place.field)[0]
