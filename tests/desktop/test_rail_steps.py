@@ -141,6 +141,21 @@ class Fills(RailCase):
         texts = {table.item(row, 0).text(): table.item(row, 1).text() for row in range(table.rowCount())}
         self.assertEqual(texts["note"], "none yet   (filled in)")
 
+    def test_all_fields_of_a_type_are_filled_but_some(self):
+        self.begin("loans", KEY.Key_G)
+        self.choose("Another fill", "note", "a value")
+        self.enter("none yet")
+        self.tick("Fields", "every text field")
+        self.tick("Exceptions", "note")
+        self.assertEqual((self.set.fills[0].types, self.set.fills[0].but), (("text",), ("note",)))
+        self.assertIn("but not note", self.sentence)
+        self.assertIn(
+            "blank", [row[4] or "blank" for row in rows_of(self.document.outcome(self.step).result.rows)]
+        )
+        self.tick("Exceptions", "note")
+        self.assertEqual(self.set.fills[0].but, ())
+        self.assertIn("but not …", self.sentence)
+
     def test_gaps_fields_and_values_are_changed(self):
         self.begin(self.knot, KEY.Key_G)
         self.choose("Another fill", "note", "the row before")

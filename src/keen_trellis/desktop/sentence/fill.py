@@ -51,6 +51,7 @@ class FillSentence(RailSentence):
             items += [
                 Word("Where" if number == 0 else "; where"),
                 Chip(listed(names) or "no field yet", fields, "Fields"),
+                *self._exceptions(step, number, fill, shape),
                 *([Word(f"of {shape.name}")] if number == 0 else []),
                 Chip(_GAPS[fill.gaps][0], gaps, "Gaps"),
                 Word(","),
@@ -119,6 +120,26 @@ class FillSentence(RailSentence):
 
         chooser = Chooser(choices, self.pane, several=True, title=f"Fields of {shape.name} that are filled")
         self.pane.open_list(chooser, anchor, applied=apply, chosen=chosen)
+
+    def _exceptions(self, step: Step, number: int, fill: FillSettings, shape: InputShape) -> list[Item]:
+        """Which fields of the chosen types are left as they are."""
+        fitting = [field for field in shape.fields if field.type.value in fill.types]
+        if not fitting:
+            return []
+
+        def choose(anchor: QWidget) -> None:
+            choices = [
+                Choice(field.name, field.name, field.type.value, ticked=field.name in fill.but)
+                for field in fitting
+            ]
+            chooser = Chooser(choices, self.pane, several=True, title="Fields that are not filled")
+
+            def apply(names: list[str]) -> None:
+                self._set(step, number, f"Do not fill {listed(names) or 'fewer'}", but=tuple(names))
+
+            self.pane.open_list(chooser, anchor, applied=apply)
+
+        return [Chip(f"but not {listed(list(fill.but))}" if fill.but else "but not …", choose, "Exceptions")]
 
     def _choose_gaps(self, step: Step, number: int, anchor: QWidget) -> None:
         choices = [Choice(gaps, words, detail) for gaps, (words, detail) in _GAPS.items()]
