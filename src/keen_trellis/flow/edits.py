@@ -11,7 +11,7 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds, encode_settings
-from keen_trellis.flow.naming import free_name
+from keen_trellis.flow.naming import free_id, free_name
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.blend import BlendKind, BlendSettings, OtherSettings, unused_port
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
@@ -296,8 +296,7 @@ def remove_step(flow: Flow, step_id: str) -> Flow:
 def reconnect(flow: Flow, step_id: str, place: int, rows: Input) -> Flow:
     """Let input number `place` of a step take other rows; UsageError if they would go round in a circle."""
     step = flow.step(step_id)
-    if step_id in flow.upstream(rows.step):
-        raise UsageError("The rows would go round in a circle.", remedy="Branch the rail off before.")
+    _refuse_circle(flow, Input(step_id), rows)
     inputs = tuple(rows if n == place else entry for n, entry in enumerate(step.inputs))
     return _replaced(flow, msgspec.structs.replace(step, inputs=inputs))
 
@@ -369,8 +368,7 @@ def _redirected(step: Step, old: Input, new: Input) -> Step:
 
 
 def _free_id(flow: Flow, name: str) -> str:
-    base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "step"
-    return free_name(base, {step.id for step in flow.steps}, "-")
+    return free_id(name, {step.id for step in flow.steps}, "step")
 
 
 def _free_name(flow: Flow, name: str) -> str:

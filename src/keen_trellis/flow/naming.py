@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Container
 
 
@@ -11,3 +12,8 @@ def free_name(wanted: str, taken: Container[str], between: str = " ") -> str:
     while name in taken:
         name, number = f"{wanted}{between}{number}", number + 1
     return name
+
+
+def free_id(name: str, taken: Container[str], otherwise: str) -> str:
+    """An id that a reader of the file knows the name by, `otherwise` where nothing of the name can stand."""
+    return free_name(re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or otherwise, taken, "-")

@@ -13,7 +13,7 @@ from keen_trellis.core.values import FieldType
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.naming import free_name
+from keen_trellis.flow.naming import free_id, free_name
 from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind, TieSettings, tie_of
 from keen_trellis.flow.steps.source import SourceKind
@@ -130,9 +130,7 @@ def places_for(flow: Flow, name: str, shapes: Mapping[str, InputShape]) -> list[
 
 def add_filter(flow: Flow, name: str, places: Sequence[Place], how: Comparison) -> tuple[Flow, str]:
     """Name a filter once for the flow, tied to all these places; the flow and the filter's id."""
-    id_ = free_name(
-        re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "filter", {f.id for f in flow.filters}, "-"
-    )
+    id_ = free_id(name, {f.id for f in flow.filters}, "filter")
     shared = SharedFilter(id_, free_name(name, {f.name for f in flow.filters}), how.value)
     flow = msgspec.structs.replace(flow, filters=(*flow.filters, shared))
     for place in places:

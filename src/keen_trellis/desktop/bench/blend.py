@@ -13,7 +13,7 @@ import numpy as np
 from keen_trellis.core.blending import Blended, Found, Keep
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.link import value_of
-from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table, looked_up
+from keen_trellis.core.table import Cells, IndexVector, RowOrigin, Table, looked_up
 from keen_trellis.desktop.bench.content import (
     LEFT,
     NOTHING_FOUND,
@@ -225,8 +225,3 @@ def _with(kind: int, names: Sequence[str]) -> str:
     if found:
         return f"with {listed(found)} only"
     return f"without {names[0]}" if len(names) == 1 else "with neither" if len(names) == 2 else "with none"
-
-
-def warning_of(content: Content, field: Field) -> float:
-    """How often adding up a field counts each group's measure; 0 where that is safe."""
-    return content.warnings.get(field.name, 0.0)
