@@ -30,11 +30,12 @@ class Server:
         """Run statements as the server's owner."""
         import psycopg
 
-        with psycopg.connect(self._owner, autocommit=True) as connection:
+        with psycopg.connect(self.owner, autocommit=True) as connection:
             connection.execute(sql)
 
     @property
-    def _owner(self) -> str:
+    def owner(self) -> str:
+        """What libpq needs to connect as the server's owner."""
         return f"host=127.0.0.1 port={self.port} user=keeper dbname=registry password={PASSWORD}"
 
 

@@ -103,6 +103,29 @@ class Conversions(unittest.TestCase):
         self.check(pa.array([True, None]), T.INTEGER, [1, None], 0)
         self.check(pa.array([True, None]), T.DATE, [None, None], 1)
 
+    def test_decimals_without_room_are_lost_and_never_others(self):
+        long, fine = "123456789012345678901234567890", "0.12345678901234567890"
+        self.check(text(long, fine), T.DECIMAL, [None, Decimal(fine)], 1)
+        self.check(text("9" * 38, "0.5"), T.DECIMAL, [None, Decimal("0.5")], 1)
+        self.check(text("1e30", "2.5e-3", "1e40"), T.DECIMAL, [Decimal(10**30), Decimal("0.0025"), None], 1)
+        self.check(pa.array([2**53 + 1, 2**53, 2**63 - 1]), T.REAL, [None, 2.0**53, None], 2)
+
+    @given(
+        st.lists(
+            st.builds(
+                "{}{}{}".format,
+                st.integers(-(10**30), 10**30),
+                st.sampled_from(["", ".5", ".000000000000000000001", ".00"]),
+                st.sampled_from(["", "e3", "E-12", "e+25", "e-0", "e200"]),
+            ),
+            max_size=6,
+        )
+    )
+    def test_a_decimal_is_what_was_written_or_lost(self, written):
+        found = converted(text(*written), T.DECIMAL)
+        for one, value in zip(written, found.values.to_pylist(), strict=True):
+            self.assertIn(value, (None, Decimal(one)))
+
     @given(st.sampled_from(list(FieldType)), st.lists(st.integers(-5, 5), max_size=5))
     def test_to_text_and_back_loses_nothing(self, kind, values):
         array = converted(pa.array(values, pa.int64()), kind).values

@@ -77,12 +77,19 @@ _VALUES = {
         pa.float64(),
     ),
     "decimal": (
-        st.sampled_from([Decimal(t) for t in ("-2", "0", "1.00", "1.50", "7", "0.10")] + [None]),
+        st.sampled_from(
+            [Decimal(t) for t in ("-2", "0", "1.00", "1.50", "7", "0.10", "9652789902.50")] + [None]
+        ),
         pa.decimal128(20, 2),
     ),
     "fine": (
         st.sampled_from([Decimal(t) for t in ("1.500", "0.100", "0.001")] + [None]),
         pa.decimal128(38, 3),
+    ),
+    # What 9652789902.5 becomes with 33 places, where nothing looks after 128 bits.
+    "finest": (
+        st.sampled_from([Decimal(t) for t in ("0.1", "7", "0.053738606934452510983031145627648")] + [None]),
+        pa.decimal128(38, 33),
     ),
     "date": (
         st.sampled_from(
@@ -105,6 +112,7 @@ _TYPES = st.sampled_from(
         ("integer", "real"),
         ("real", "real"),
         ("decimal", "fine"),
+        ("decimal", "finest"),
         ("decimal", "real"),
         ("integer", "decimal"),
         ("date", "date"),

@@ -1,10 +1,19 @@
 import datetime as dt
 import unittest
-from decimal import Decimal
+from decimal import Context, Decimal
 
 import pyarrow as pa
+from hypothesis import given
+from hypothesis import strategies as st
 
-from keen_trellis.core.values import FieldType, as_text, common_exact_type, comparable, shortest_number
+from keen_trellis.core.values import (
+    FieldType,
+    as_text,
+    common_exact_type,
+    comparable,
+    held_as,
+    shortest_number,
+)
 
 
 class AsText(unittest.TestCase):
@@ -48,6 +57,32 @@ class Types(unittest.TestCase):
         self.assertEqual(common_exact_type(pa.int64(), pa.decimal128(5, 2)), pa.decimal128(21, 2))
         self.assertIsNone(common_exact_type(pa.int64(), pa.float64()))
         self.assertIsNone(common_exact_type(pa.decimal128(38, 0), pa.decimal128(38, 10)))
+
+
+class HeldAs(unittest.TestCase):
+    @given(
+        st.lists(st.integers(-(10**38) + 1, 10**38 - 1), min_size=1, max_size=4),
+        st.integers(0, 38),
+        st.integers(0, 38),
+    )
+    def test_decimals_keep_their_value_or_are_refused(self, units, scale, to_scale):
+        # As large as they come: Arrow's own cast keeps the low bits of what has no room.
+        made = pa.array(
+            [Decimal(unit).scaleb(-scale, Context(prec=76)) for unit in units], pa.decimal128(38, scale)
+        )
+        try:
+            found = held_as(made, pa.decimal128(38, to_scale)).to_pylist()
+        except pa.ArrowInvalid:
+            return
+        self.assertEqual(found, made.to_pylist())
+
+    def test_what_arrow_would_wrap_round_is_refused(self):
+        value = pa.array([Decimal("9652789902.5")], pa.decimal128(38, 1))
+        with self.assertRaises(pa.ArrowInvalid):
+            held_as(value, pa.decimal128(38, 33))
+        self.assertEqual(
+            held_as(pa.array([None, None], pa.large_string()), pa.date32()), pa.nulls(2, pa.date32())
+        )
 
 
 if __name__ == "__main__":

@@ -33,7 +33,7 @@ from keen_trellis.core.table import (
     taken,
 )
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType, common_exact_type, whole_units
+from keen_trellis.core.values import FieldType, common_exact_type, held_as, whole_units
 
 Vector = np.ndarray[Any, Any]
 
@@ -336,14 +336,14 @@ def _with_their_groups(
     base: Table, fields: Sequence[Field], groups: Sequence[SummaryTable], others: Sequence[Other], task: Task
 ) -> Table:
     """The main table's groups and, below them, those that only other tables have, each once."""
-    columns = {field.name: base.column(field.name).values.cast(field.arrow_type) for field in fields}
+    columns = {field.name: held_as(base.column(field.name).values, field.arrow_type) for field in fields}
     whole = ArrowTable(pa.table(columns))
     for summary, other in zip(groups, others, strict=True):
         found = match(whole, summary, _group_links(other, whole), task)
         rows = found.right_unmatched_rows
         theirs = {link.left: summary.take(rows, [link.right])[0].values for link in other.links}
         more = {
-            field.name: theirs[field.name].cast(field.arrow_type)
+            field.name: held_as(theirs[field.name], field.arrow_type)
             if field.name in theirs
             else pa.nulls(len(rows), field.arrow_type)
             for field in fields

@@ -7,9 +7,8 @@ from dataclasses import dataclass, replace
 from functools import partial
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from keen_trellis.core.conversion import converted
+from keen_trellis.core.conversion import converted, refitted
 from keen_trellis.core.derived import Derived, DerivedTable, row_batches
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.table import Field, Table, find_field
@@ -80,8 +79,9 @@ def with_fields(table: Table, plan: Sequence[tuple[Field, Chosen]], task: Task) 
 
 def _converted(values: pa.Array, field: Field) -> pa.Array:
     found = converted(values, field.type).values
-    if field.type is not FieldType.DECIMAL or found.type.scale <= _PLACES:
-        return found.cast(field.arrow_type)
     # What would have to be rounded is lost, as everywhere.
-    cut = found.cast(field.arrow_type, safe=False)
-    return pc.if_else(pc.equal(cut.cast(found.type), found), cut, pa.scalar(None, cut.type))
+    return (
+        found.cast(field.arrow_type)
+        if field.type is not FieldType.DECIMAL
+        else refitted(found, field.arrow_type)
+    )

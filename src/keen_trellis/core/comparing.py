@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.parallel import side_by_side
-from keen_trellis.core.values import FieldType, type_of_arrow, whole_units
+from keen_trellis.core.values import FieldType, held_as, type_of_arrow, whole_units
 
 Vector = np.ndarray[Any, Any]
 
@@ -180,6 +180,6 @@ def _widened(values: pa.Array, scale: int) -> pa.Array:
     # 19 digits of an integer and a scale of up to 19 fit 38; more is left to 76 digits.
     kind = pa.decimal128(38, scale) if scale <= 18 else pa.decimal256(76, scale)
     try:
-        return values.cast(kind)
+        return held_as(values, kind)
     except pa.ArrowInvalid:
         return values.cast(pa.decimal256(76, scale))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from decimal import Context, Decimal
 
 import numpy as np
 import pyarrow as pa
@@ -12,9 +13,10 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.digits import plain_dates, plain_decimals, plain_integers
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
+from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, held_as, type_of_arrow
 
 _MOST_DIGITS = 38
+_WIDE = Context(prec=76)
 # Words that stand for "nothing known" where the other values of a field are numbers, dates or the like.
 PLACEHOLDERS = (
     "n/a",
@@ -91,6 +93,24 @@ def _without_plus(values: pa.Array) -> pa.Array:
     if not pc.any(pc.starts_with(values, "+")).as_py():
         return values
     return pc.replace_substring_regex(values, r"^\+", "")
+
+
+_WITH_EXPONENT = r"^[+-]?(?P<whole>\d+)(?:\.(?P<places>\d*?)0*)?[eE](?P<by>[+-]?\d{1,3})$"
+
+
+def _exponents_as_decimals(values: pa.Array) -> pa.Array:
+    """Numbers with an exponent as the decimals that they write; blank where one has no room.
+
+    Not through reals, which would round what has more digits than they hold.
+    """
+    parts = pc.extract_regex(values, _WITH_EXPONENT)
+    whole, after = (pc.utf8_length(pc.struct_field(parts, name)) for name in ("whole", "places"))
+    by = _without_plus(pc.struct_field(parts, "by")).cast(pa.int32())
+    places = pc.subtract(pc.fill_null(after, 0), by)
+    room = pc.and_(pc.less_equal(places, _MOST_DIGITS), pc.less_equal(pc.add(whole, by), _MOST_DIGITS))
+    kept = pc.if_else(pc.fill_null(room, False), _without_plus(values), pa.scalar(None, values.type))
+    scale = max(pc.max(pc.if_else(room, places, 0)).as_py() or 0, 0)
+    return refitted(kept.cast(pa.string()).cast(pa.decimal256(76, 38)), pa.decimal128(_MOST_DIGITS, scale))
 
 
 def _decimals(values: pa.Array) -> pa.Array:
@@ -177,6 +197,21 @@ def rescaled(decimals: pa.Array, arrow_type: pa.DataType) -> pa.Array:
 def narrowed(decimals: pa.Array, precision: int) -> pa.Array:
     """Decimals said to have `precision` digits, which all of them have room in; nothing is copied."""
     return rescaled(decimals, pa.decimal128(precision, decimals.type.scale))
+
+
+def refitted(decimals: pa.Array, kind: pa.DataType) -> pa.Array:
+    """Decimals as another decimal type of up to 38 digits; blank where it lacks the digits or the places.
+
+    Arrow's own unsafe cast would keep the lower digits of what has no room, and say nothing.
+    """
+    try:
+        return held_as(decimals, kind)
+    except pa.ArrowInvalid:
+        wide = decimals.cast(pa.decimal256(76, max(decimals.type.scale, kind.scale)))
+        most = Decimal("9" * kind.precision).scaleb(-kind.scale, _WIDE)
+        fits = pc.less_equal(pc.abs(wide), pa.scalar(most, wide.type))
+        exact = pc.equal(pc.round(wide, kind.scale, "towards_zero"), wide)
+        return pc.if_else(pc.and_(fits, exact), wide, pa.scalar(None, wide.type)).cast(kind)
 
 
 # --- dates and times ---
@@ -352,6 +387,8 @@ def _from_text(values: pa.Array, to: FieldType, notation: Notation) -> pa.Array:
         if not pc.any(fitting).as_py():
             continue
         chosen = pc.if_else(fitting, left, pa.scalar(None, text.type))
+        if to is FieldType.DECIMAL and way is EXPONENTS:
+            way = replace(way, type=to, convert=_exponents_as_decimals)
         step = _each(way, chosen)
         typed = _number_as(step, to) if to.is_number else step.cast(ARROW_TYPES[to])
         made = typed if made is None else _merged(made, typed)
@@ -378,7 +415,7 @@ def _merged_rows(parts: list[pa.Array]) -> pa.Array:
     kinds = {part.type for part in parts}
     if len(kinds) > 1:
         scale = max(kind.scale for kind in kinds)
-        parts = [part.cast(pa.decimal128(_MOST_DIGITS, scale), safe=False) for part in parts]
+        parts = [refitted(part, pa.decimal128(_MOST_DIGITS, scale)) for part in parts]
     return pa.concat_arrays(parts)
 
 
@@ -386,7 +423,7 @@ def _merged(made: pa.Array, more: pa.Array) -> pa.Array:
     """`made`, its nulls filled from `more`; decimals with as many places as either has."""
     if made.type != more.type:
         scale = max(made.type.scale, more.type.scale)
-        made, more = (part.cast(pa.decimal128(_MOST_DIGITS, scale), safe=False) for part in (made, more))
+        made, more = (refitted(part, pa.decimal128(_MOST_DIGITS, scale)) for part in (made, more))
     return pc.coalesce(made, more)
 
 
@@ -396,7 +433,7 @@ def _number_as(values: pa.Array, to: FieldType) -> pa.Array:
         return values
     if to is FieldType.REAL:
         # By text: Arrow's own cast from decimal to double rounds some of them wrongly.
-        return as_text(values).cast(pa.float64()) if have is FieldType.DECIMAL else values.cast(pa.float64())
+        return as_text(values).cast(pa.float64()) if have is FieldType.DECIMAL else _integers_as_reals(values)
     if to is FieldType.DECIMAL:
         if have is FieldType.INTEGER:
             return values.cast(pa.decimal128(19, 0))
@@ -408,6 +445,14 @@ def _reals_as_decimals(values: pa.Array) -> pa.Array:
     """Each real as the decimal that it is written as; infinities, NaN and very long ones are lost."""
     text = as_text(values)
     return _from_text(text, FieldType.DECIMAL, Notation(decimal="."))
+
+
+def _integers_as_reals(values: pa.Array) -> pa.Array:
+    near = values.cast(pa.float64(), safe=False)
+    # The greatest integers round up to 2 ** 63, which is no integer itself.
+    inside = pc.less(near, float(2**63))
+    back = pc.if_else(inside, near, 0.0).cast(pa.int64())
+    return pc.if_else(pc.and_(inside, pc.equal(back, values)), near, pa.scalar(None, near.type))
 
 
 def _as_integers(values: pa.Array) -> pa.Array:

@@ -27,7 +27,7 @@ from keen_trellis.core.table import (
     row_numbers,
 )
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import common_exact_type, type_of_arrow
+from keen_trellis.core.values import common_exact_type, held_as, type_of_arrow
 
 
 class Gaps(enum.Enum):
@@ -111,7 +111,9 @@ class FilledTable(SameRows):
         field = self.field(name)
         if stage == 0:
             cells = self._base.take(rows, [name])[0]
-            return Cells(cells.values.cast(field.arrow_type), cells.absent, np.zeros(len(rows), dtype=bool))
+            return Cells(
+                held_as(cells.values, field.arrow_type), cells.absent, np.zeros(len(rows), dtype=bool)
+            )
         cells = self._filled(name, stage - 1, rows)
         fill = self._fills[name][stage - 1]
         others = self._others(field, stage, fill, rows)
@@ -127,10 +129,10 @@ class FilledTable(SameRows):
     def _others(self, field: Field, stage: int, fill: Fill, rows: IndexVector) -> pa.Array:
         """What stands in each row for a gap."""
         if fill.how is FillWith.VALUE:
-            value = read_as([fill.of], field.type, field.name).cast(field.arrow_type)[0]
+            value = held_as(read_as([fill.of], field.type, field.name), field.arrow_type)[0]
             return pa.repeat(value, len(rows))
         if fill.how is FillWith.FIELD:
-            return self._base.take(rows, [fill.of])[0].values.cast(field.arrow_type)
+            return held_as(self._base.take(rows, [fill.of])[0].values, field.arrow_type)
         near = looked_up(self._nearest[field.name, stage - 1], rows)
         return self._filled(field.name, stage - 1, near).values
 

@@ -27,7 +27,7 @@ from keen_trellis.core.table import (
     find_field,
     row_numbers,
 )
-from keen_trellis.core.values import common_exact_type
+from keen_trellis.core.values import common_exact_type, held_as
 
 MOST_RESULT_ROWS = 50_000_000
 
@@ -346,11 +346,11 @@ def _gather(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, 
 
 
 def _either(left: Cells, right: Cells, has_left: IndexVector, field: Field) -> Cells:
-    values = left.values.cast(field.arrow_type)
+    values = held_as(left.values, field.arrow_type)
     absent = left.absent
     if not has_left.all():
         chosen = pa.array(has_left)
-        values = pc.if_else(chosen, values, right.values.cast(field.arrow_type))
+        values = pc.if_else(chosen, values, held_as(right.values, field.arrow_type))
         absent = np.where(
             has_left,
             False if left.absent is None else left.absent,
@@ -361,7 +361,7 @@ def _either(left: Cells, right: Cells, has_left: IndexVector, field: Field) -> C
 
 def _merged(first: Cells, second: Cells, field: Field) -> Cells:
     """The first value, or the second where that is blank; without partner where both are."""
-    values = pc.coalesce(first.values.cast(field.arrow_type), second.values.cast(field.arrow_type))
+    values = pc.coalesce(*(held_as(cells.values, field.arrow_type) for cells in (first, second)))
     if first.absent is None or second.absent is None:
         return Cells(values)
     absent = first.absent & second.absent

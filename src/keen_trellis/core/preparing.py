@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core import ascii_text
 from keen_trellis.core.ascii_text import is_ascii
-from keen_trellis.core.conversion import converted
+from keen_trellis.core.conversion import converted, refitted
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.parallel import mapped
 from keen_trellis.core.table import Cells
@@ -111,8 +111,13 @@ def _corrected(values: pa.Array, corrections: tuple[tuple[str, str], ...]) -> tu
     kept = pc.if_else(found.is_valid(), pa.scalar(None, values.type), values)
     if pa.types.is_decimal(values.type):
         scale = max(made.values.type.scale, values.type.scale)
-        wide = pa.decimal128(38, scale)
-        return pc.coalesce(made.values.cast(wide, safe=False), kept.cast(wide, safe=False)), made.lost
+        wide = refitted(kept, pa.decimal128(38, scale))
+        if wide.null_count > kept.null_count:
+            # The field's own values come first: a correction that has no room beside them is lost.
+            wide = kept
+        right = refitted(made.values, wide.type)
+        lost = pc.and_(found.is_valid(), right.is_null()).to_numpy(zero_copy_only=False)
+        return pc.coalesce(right, wide), lost
     return pc.coalesce(made.values, kept), made.lost
 
 
@@ -128,7 +133,7 @@ def _compared_as(values: pa.Array, kind: str) -> tuple[pa.Array, Mask]:
         if have is not FieldType.TEXT or not exact.count:
             return exact.values, exact.lost
         real = converted(values, FieldType.REAL)
-        # Numbers with an exponent have no decimal: if there are any, all of them are compared as reals.
+        # Numbers too long for decimals: if there are any, all of them are compared as reals.
         return (real.values, real.lost) if real.count < exact.count else (exact.values, exact.lost)
     if have is FieldType.TIMESTAMP:
         return values.cast(ARROW_TYPES[FieldType.DATE], safe=False), nothing

@@ -12,7 +12,14 @@ import pyarrow as pa
 
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, row_numbers
-from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, common_exact_type, type_of_arrow
+from keen_trellis.core.values import (
+    ARROW_TYPES,
+    FieldType,
+    as_text,
+    common_exact_type,
+    held_as,
+    type_of_arrow,
+)
 
 
 @dataclass(frozen=True)
@@ -190,7 +197,7 @@ def _held_as(values: pa.Array, kind: pa.DataType, name: str) -> pa.Array:
     if type_of_arrow(values.type) is FieldType.DECIMAL and kind == ARROW_TYPES[FieldType.REAL]:
         return values.cast(pa.large_string()).cast(kind)  # Arrow's own cast misrounds
     try:
-        return values.cast(kind)
+        return held_as(values, kind)
     except pa.ArrowInvalid as error:
         raise DataError(
             f"{name} has whole numbers that a real cannot hold exactly.",

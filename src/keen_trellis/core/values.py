@@ -94,6 +94,22 @@ def _whole_digits(arrow_type: pa.DataType) -> int:
     return arrow_type.precision - arrow_type.scale if pa.types.is_decimal(arrow_type) else 19
 
 
+def held_as(values: pa.Array, arrow_type: pa.DataType) -> pa.Array:
+    """The same values held as another type that has them; pa.ArrowInvalid where one has no room there.
+
+    Arrow multiplies 128-bit decimals by powers of ten without a look at what leaves 128 bits.
+    """
+    if values.type == arrow_type:
+        return values
+    if values.null_count == len(values):
+        return pa.nulls(len(values), arrow_type)
+    if pa.types.is_decimal(arrow_type) and pa.types.is_decimal(values.type):
+        whole = _whole_digits(values.type)
+        if whole + arrow_type.scale > 38 and arrow_type.scale > values.type.scale:
+            return values.cast(pa.decimal256(76, arrow_type.scale)).cast(arrow_type)
+    return values.cast(arrow_type)
+
+
 def unscaled(decimals: pa.Array) -> tuple[np.ndarray[Any, Any], bool]:
     """The integers behind a decimal128 array without blanks, and whether all of them fit 64 bits.
 
@@ -137,8 +153,9 @@ def _plain_digits(decimals: pa.Array) -> pa.Array:
     text = pc.cast(decimals, pa.large_string())
     if scale <= 0 or not pc.any(pc.match_substring(text, "E")).as_py():
         return text
+    kind = pa.decimal128 if pa.types.is_decimal128(decimals.type) else pa.decimal256
     whole = pa.Array.from_buffers(
-        pa.decimal128(decimals.type.precision, 0), len(decimals), decimals.buffers(), offset=decimals.offset
+        kind(decimals.type.precision, 0), len(decimals), decimals.buffers(), offset=decimals.offset
     )
     digits = pc.cast(whole, pa.large_string())
     sign = pc.replace_substring_regex(digits, r"\d+", "")

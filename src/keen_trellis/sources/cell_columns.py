@@ -17,7 +17,7 @@ from typing import Any
 import pyarrow as pa
 
 from keen_trellis.core.conversion import converted
-from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
+from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, held_as, type_of_arrow
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.inference import KIND_NAMES, cell_text
 from keen_trellis.sources.text_types import no_values
@@ -157,6 +157,8 @@ def in_one_type(
         rows = sum(map(len, arrays))
         return pa.chunked_array([pa.nulls(rows, _TEXT)]), [no_values(name)] if rows else []
     common = _common(types)
+    if common == pa.float64() and any(converted(array, FieldType.REAL).count for array in arrays):
+        common = _TEXT  # an integer that no real is exactly stays what it is
     remarks = []
     if mixed or (common == _TEXT and len(types) > 1):
         if kinds is None:
@@ -177,7 +179,7 @@ def _as(array: pa.Array, common: pa.DataType) -> pa.Array:
         return as_text(array)
     if common == pa.float64():
         return converted(array, FieldType.REAL).values
-    return array.cast(common)
+    return held_as(array, common)
 
 
 def _common(types: set[pa.DataType]) -> pa.DataType:

@@ -21,7 +21,7 @@ from keen_trellis.core.conversion import (
     fits,
     narrowed,
 )
-from keen_trellis.core.values import ARROW_TYPES, FieldType, one_array
+from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as, one_array
 from keen_trellis.flow.remark import Place, Remark
 from keen_trellis.sources.text_blocks import MOST_AT_ONCE
 
@@ -150,7 +150,7 @@ class TextField:
                 return None
             self._whole = max(whole, self._whole)
             same = made.type.scale == self._scale
-            made = narrowed(made, _DECIMAL.precision) if same else made.cast(self.arrow_type)
+            made = narrowed(made, _DECIMAL.precision) if same else held_as(made, self.arrow_type)
         for word, count in blanks.items():
             self._blank_words[word] = self._blank_words.get(word, 0) + count
         return made

@@ -10,17 +10,28 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import COMPARE, as_comparable
-from keen_trellis.core.conversion import converted, rescaled
+from keen_trellis.core.conversion import converted, refitted, rescaled
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.expressions.expression import Node, RowCells
-from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, comparable, type_of_arrow, whole_units
+from keen_trellis.core.values import (
+    ARROW_TYPES,
+    FieldType,
+    as_text,
+    comparable,
+    held_as,
+    type_of_arrow,
+    whole_units,
+)
 
 INTEGER, REAL, TEXT, BOOLEAN, DATE = (
     ARROW_TYPES[kind]
     for kind in (FieldType.INTEGER, FieldType.REAL, FieldType.TEXT, FieldType.BOOLEAN, FieldType.DATE)
 )
 _MOST_DIGITS = 38
+LONGEST_TEXT = 2**31 - 1  # characters that a VARCHAR may be cut to
+_LARGEST = np.iinfo(np.int64).max
 Compute = Callable[[pa.Array], pa.Array]
+Vector = np.ndarray[Any, Any]
 
 
 def decimal(scale: int) -> pa.DataType:
@@ -69,16 +80,14 @@ def as_type(node: Node, kind: pa.DataType) -> Node:
 
 
 def _held_as(values: pa.Array, kind: pa.DataType) -> pa.Array:
-    if values.type == kind:
-        return values
-    if pa.types.is_null(values.type):
-        return pa.nulls(len(values), kind)
     if kind == REAL and pa.types.is_decimal(values.type):
         return values.cast(pa.large_string()).cast(REAL)  # Arrow's own cast misrounds
+    if kind == REAL and pa.types.is_integer(values.type):
+        return values.cast(REAL, safe=False)  # rounded to the nearest
     try:
         if pa.types.is_decimal(kind) and pa.types.is_integer(values.type):
             return values.cast(pa.decimal256(76, scale_of(kind))).cast(kind)
-        return values.cast(kind)
+        return held_as(values, kind)
     except pa.ArrowInvalid as error:
         raise _overflow(kind) from error
 
@@ -393,6 +402,8 @@ def _cast(values: pa.Array, to: FieldType, kind: pa.DataType) -> pa.Array:
     have = type_of_arrow(values.type)
     if to is FieldType.TEXT:
         return as_text(values)
+    if to is FieldType.REAL and have.is_number:
+        return _held_as(values, REAL)
     if have is FieldType.TIMESTAMP and to is FieldType.DATE:
         return values.cast(DATE, safe=False)
     if have is FieldType.TIMESTAMP and to is FieldType.TIME:
@@ -407,20 +418,7 @@ def _cast(values: pa.Array, to: FieldType, kind: pa.DataType) -> pa.Array:
     wide = made.cast(pa.decimal256(76, min(max(made.type.scale, 0), 38)))
     if made.type.scale > kind.scale:
         wide = pc.round(wide, kind.scale, "half_towards_infinity")
-    try:
-        return wide.cast(kind)
-    except pa.ArrowInvalid:
-        return _those_that_fit(wide, kind)
-
-
-def _those_that_fit(wide: pa.Array, kind: pa.DataType) -> pa.Array:
-    """Wide decimals in a narrower type; those with more digits than it has are blank."""
-    text = pa.array(
-        ["9" * (kind.precision - kind.scale) + "." + "9" * kind.scale if kind.scale else "9" * kind.precision]
-    )
-    most = text.cast(pa.decimal256(kind.precision, kind.scale)).cast(pa.decimal256(76, kind.scale))[0]
-    fits = pc.less_equal(pc.abs(wide.cast(pa.decimal256(76, kind.scale))), most)
-    return pc.if_else(fits, wide, pa.scalar(None, wide.type)).cast(kind)
+    return refitted(wide, kind)
 
 
 def extract(part: str, node: Node) -> Node:
@@ -490,28 +488,30 @@ def substring(node: Node, start: Node, length: Node | None) -> Node:
     counts = [start] if length is None else [start, length]
     if any(entry.type not in (FieldType.INTEGER, None) for entry in counts):
         raise UsageError("SUBSTRING counts in whole numbers.")
+    counted = [as_type(entry, INTEGER) for entry in counts]
 
     def compute(rows: RowCells) -> pa.Array:
-        values = text.evaluate(rows)
-        first = start.evaluate(rows)
-        stop = None if length is None else pc.add_checked(first, length.evaluate(rows))
-        if stop is not None and pc.any(pc.less(stop, first)).as_py():
+        values, places = text.evaluate(rows), [entry.evaluate(rows) for entry in counted]
+        known = np.logical_and.reduce([_valid(column) for column in (values, *places)])
+        first, *lengths = (column.fill_null(1).to_numpy(zero_copy_only=False) for column in places)
+        if not lengths:
+            return _sliced(values, first, np.full(len(first), _LARGEST), known)
+        if (lengths[0][known] < 0).any():
             raise DataError("SUBSTRING is asked for a length below zero.")
-        return _sliced(values, first, stop)
+        # A place beyond 64 bits is behind every text.
+        room = _LARGEST - np.maximum(first, 0)
+        stop = np.where(lengths[0] > room, _LARGEST, first + np.minimum(lengths[0], room))
+        return _sliced(values, first, stop, known)
 
     return Node(TEXT, compute)
 
 
-def _sliced(values: pa.Array, first: pa.Array, stop: pa.Array | None) -> pa.Array:
-    """Each distinct pair of places is one slice of the rows that have it."""
-    blank = (
-        pc.or_(first.is_null(), values.is_null())
-        if stop is None
-        else pc.or_(pc.or_(first.is_null(), values.is_null()), stop.is_null())
-    )
+def _sliced(values: pa.Array, first: Vector, stop: Vector, known: Vector) -> pa.Array:
+    """Characters from `first` to before `stop`, counted from 1; each distinct pair is one slice of the rows
+    that have it. Blank where not `known`.
+    """
     most = int(pc.max(pc.utf8_length(values)).as_py() or 0) + 1
-    begins = np.clip(first.fill_null(1).to_numpy() - 1, 0, most)
-    ends = np.full(len(values), most) if stop is None else np.clip(stop.fill_null(1).to_numpy() - 1, 0, most)
+    begins, ends = np.clip(first, 1, most) - 1, np.clip(stop, 1, most) - 1
     kinds, which = np.unique(begins * (most + 1) + np.maximum(ends, begins), return_inverse=True)
     parts, places = [], []
     for number, kind in enumerate(kinds.tolist()):
@@ -524,7 +524,7 @@ def _sliced(values: pa.Array, first: pa.Array, stop: pa.Array | None) -> pa.Arra
     order = np.empty(len(values), np.int64)
     order[np.concatenate(places)] = np.arange(len(values))
     made = pa.concat_arrays(parts).take(pa.array(order))
-    return pc.if_else(blank, pa.scalar(None, TEXT), made)
+    return pc.if_else(pa.array(known), made, pa.scalar(None, TEXT))
 
 
 def literal_text(node: Node, what: str) -> str:

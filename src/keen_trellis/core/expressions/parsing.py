@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Sequence
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -47,7 +47,6 @@ _TYPES = {
     exp.DataType.Type.FLOAT: FieldType.REAL,
     exp.DataType.Type.DOUBLE: FieldType.REAL,
     exp.DataType.Type.VARCHAR: FieldType.TEXT,
-    exp.DataType.Type.CHAR: FieldType.TEXT,
     exp.DataType.Type.TEXT: FieldType.TEXT,
     exp.DataType.Type.BOOLEAN: FieldType.BOOLEAN,
     exp.DataType.Type.DATE: FieldType.DATE,
@@ -56,7 +55,10 @@ _TYPES = {
 }
 _COMPARISONS = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
 _ARITHMETIC = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/", exp.Mod: "MOD"}
+_TYPES_SAID = "CAST AS INTEGER, DECIMAL(10, 2), REAL, VARCHAR, BOOLEAN, DATE, TIME or TIMESTAMP."
 _MOST_CHARACTERS = 10_000
+_2ND = "expression"  # how sqlglot calls the second side of an operator
+Made = TypeVar("Made")
 
 
 def parse(
@@ -133,56 +135,69 @@ def _pointing(text: str, error: Exception) -> UsageError:
     )
 
 
+class _Parts:
+    """The arguments of one node of sqlglot's tree. Each must be taken: what was written and is not read would
+    be a wrong answer that nothing announces.
+    """
+
+    def __init__(self, tree: exp.Expression) -> None:
+        self._tree, self._left = tree, dict(tree.args)
+
+    def take(self, name: str) -> Any:
+        """The argument called `name`, None if there is none."""
+        return self._left.pop(name, None)
+
+    def check(self) -> None:
+        """Raise UsageError if an argument was written that nobody has taken."""
+        left = [name for name, value in self._left.items() if value is not None and value not in (False, [])]
+        if left:
+            raise UsageError(
+                f"{self._tree.key.upper()} has a part that is not computed here: {', '.join(left)}.",
+                remedy="Leave it out, or write the expression another way.",
+            )
+
+
 class _Reader:
     """Turns sqlglot's tree into nodes that compute, with their types."""
 
     def __init__(self, text: str, fields: Sequence[Field], today: dt.date) -> None:
         self._text, self._fields, self._today = text, fields, today
         self.names: dict[str, None] = {}
-        self._readers: dict[type, Callable[[Any], Node]] = {
-            exp.Column: self._field,
+        self._readers: dict[type, Callable[[_Parts], Node]] = {
+            exp.Column: self._column,
             exp.Identifier: self._field,
             exp.Literal: self._literal,
-            exp.Boolean: lambda tree: op.constant(tree.this, op.BOOLEAN),
+            exp.Boolean: lambda parts: op.constant(parts.take("this"), op.BOOLEAN),
             exp.Null: lambda _: op.constant(None, pa.null()),
-            exp.Paren: lambda tree: self.read(tree.this),
+            exp.Paren: lambda parts: self._next(parts),
             exp.Neg: self._negative,
-            exp.And: lambda tree: op.both(
-                self._condition(tree.this, "AND"), self._condition(tree.expression, "AND")
+            exp.And: lambda parts: op.both(
+                self._condition(parts, "AND"), self._condition(parts, "AND", _2ND)
             ),
-            exp.Or: lambda tree: op.either(
-                self._condition(tree.this, "OR"), self._condition(tree.expression, "OR")
-            ),
-            exp.Not: lambda tree: op.inverted(self._condition(tree.this, "NOT")),
+            exp.Or: lambda parts: op.either(self._condition(parts, "OR"), self._condition(parts, "OR", _2ND)),
+            exp.Not: lambda parts: op.inverted(self._condition(parts, "NOT")),
             exp.Is: self._is,
             exp.In: self._in,
             exp.Between: self._between,
-            exp.Like: lambda tree: self._like(tree, ""),
-            exp.Escape: lambda tree: self._like(tree.this, self._text_of(tree.expression, "ESCAPE")),
-            exp.DPipe: lambda tree: op.joined_text(self.read(tree.this), self.read(tree.expression)),
+            exp.Like: self._like,
+            exp.Escape: self._escaped,
+            exp.DPipe: self._joined_text,
             exp.Case: self._case,
             exp.Cast: self._cast,
-            exp.Coalesce: lambda tree: op.coalesce(
-                [self.read(part) for part in (tree.this, *tree.expressions)]
-            ),
-            exp.Nullif: lambda tree: op.null_if(self.read(tree.this), self.read(tree.expression)),
-            exp.Upper: lambda tree: op.on_text(pc.utf8_upper, self.read(tree.this), "UPPER"),
-            exp.Lower: lambda tree: op.on_text(pc.utf8_lower, self.read(tree.this), "LOWER"),
-            exp.Length: lambda tree: op.on_text(
-                lambda values: pc.utf8_length(values).cast(op.INTEGER),
-                self.read(tree.this),
-                "CHAR_LENGTH",
-                op.INTEGER,
-            ),
+            exp.Coalesce: self._coalesce,
+            exp.Nullif: lambda parts: op.null_if(self._next(parts), self._next(parts, _2ND)),
+            exp.Upper: lambda parts: op.on_text(pc.utf8_upper, self._next(parts), "UPPER"),
+            exp.Lower: lambda parts: op.on_text(pc.utf8_lower, self._next(parts), "LOWER"),
+            exp.Length: self._length,
             exp.Trim: self._trim,
             exp.Substring: self._substring,
-            exp.StrPosition: lambda tree: op.position(self.read(tree.args["substr"]), self.read(tree.this)),
+            exp.StrPosition: lambda parts: op.position(self._next(parts, "substr"), self._next(parts)),
             exp.Replace: self._replace,
-            exp.Abs: lambda tree: op.absolute(self.read(tree.this)),
+            exp.Abs: lambda parts: op.absolute(self._next(parts)),
             exp.Round: self._round,
-            exp.Floor: lambda tree: op.rounded(self.read(tree.this), 0, "FLOOR"),
-            exp.Ceil: lambda tree: op.rounded(self.read(tree.this), 0, "CEILING"),
-            exp.Extract: lambda tree: op.extract(tree.this.name.upper(), self.read(tree.expression)),
+            exp.Floor: lambda parts: op.rounded(self._next(parts), 0, "FLOOR"),
+            exp.Ceil: lambda parts: op.rounded(self._next(parts), 0, "CEILING"),
+            exp.Extract: self._extract,
             exp.CurrentDate: lambda _: op.constant(self._today, op.DATE),
             exp.Anonymous: self._partner_found,
         }
@@ -200,25 +215,38 @@ class _Reader:
                 f"“{part}” is nothing that an expression can hold.",
                 remedy="Expressions are those of one row: no SELECT, no sums over rows.",
             )
-        return found(tree)
+        return self._whole(tree, found)
 
-    def _two_sides(self, make: Callable[[str, Node, Node], Node], sign: str) -> Callable[[Any], Node]:
-        return lambda tree: make(sign, self.read(tree.this), self.read(tree.expression))
+    def _whole(self, tree: exp.Expression, read: Callable[[_Parts], Made]) -> Made:
+        """What `read` makes of a node, all arguments of which it must take."""
+        parts = _Parts(tree)
+        made = read(parts)
+        parts.check()
+        return made
 
-    def _condition(self, tree: Any, what: str) -> Node:
-        return op.condition(self.read(tree), what)
+    def _next(self, parts: _Parts, name: str = "this") -> Node:
+        return self.read(parts.take(name))
+
+    def _two_sides(self, make: Callable[[str, Node, Node], Node], sign: str) -> Callable[[_Parts], Node]:
+        return lambda parts: make(sign, self._next(parts), self._next(parts, _2ND))
+
+    def _condition(self, parts: _Parts, what: str, name: str = "this") -> Node:
+        return op.condition(self._next(parts, name), what)
 
     def _text_of(self, tree: Any, what: str) -> str:
         return op.literal_text(self.read(tree), what)
 
-    def _field(self, tree: Any) -> Node:
-        if tree.args.get("table") is not None:
+    def _column(self, parts: _Parts) -> Node:
+        table = parts.take("table")
+        if table is not None:
             raise UsageError(
-                f"“{tree.sql()}” has a point in it.", remedy="Names of fields stand in double quotes."
+                f"“{table}.…” has a point in it.", remedy="Names of fields stand in double quotes."
             )
-        identifier = tree.this if isinstance(tree, exp.Column) else tree
-        name = identifier.name
-        if not identifier.args.get("quoted"):
+        return self._next(parts)
+
+    def _field(self, parts: _Parts) -> Node:
+        name = parts.take("this")
+        if not parts.take("quoted"):
             # Unquoted names fold their case in SQL; they mean the one field that is called so.
             alike = [entry.name for entry in self._fields if entry.name.casefold() == name.casefold()]
             if len(alike) == 1:
@@ -230,9 +258,9 @@ class _Reader:
             return Node(kind, lambda rows: rows.values(field.name))
         return op.as_type(Node(kind, lambda rows: rows.values(field.name)), op.decimal(kind.scale))
 
-    def _literal(self, tree: Any) -> Node:
-        written = tree.name
-        if tree.is_string:
+    def _literal(self, parts: _Parts) -> Node:
+        written = parts.take("this")
+        if parts.take("is_string"):
             return op.constant(written, op.TEXT)
         try:
             if written.isdecimal():
@@ -242,106 +270,153 @@ class _Reader:
             value = Decimal(written)
             return op.constant(value, op.decimal(-int(value.as_tuple().exponent)))
         except (pa.ArrowInvalid, OverflowError, ValueError, ArithmeticError) as error:
-            raise UsageError(f"The number {written} is too large.") from error
+            raise UsageError(f"The number {_shortened(written)} is too large.") from error
 
-    def _negative(self, tree: Any) -> Node:
+    def _negative(self, parts: _Parts) -> Node:
         # The least integer is no positive number with a minus before it.
-        if isinstance(tree.this, exp.Literal) and tree.this.name == str(2**63):
+        inner = parts.take("this")
+        if isinstance(inner, exp.Literal) and inner.name == str(2**63):
             return op.constant(-(2**63), op.INTEGER)
-        return op.negated(self.read(tree.this))
+        return op.negated(self.read(inner))
 
-    def _is(self, tree: Any) -> Node:
-        if not isinstance(tree.expression, exp.Null):
+    def _is(self, parts: _Parts) -> Node:
+        if not isinstance(parts.take("expression"), exp.Null):
             raise UsageError("IS is for NULL here.", remedy="Compare with = instead.")
-        return op.is_null(self.read(tree.this))
+        return op.is_null(self._next(parts))
 
-    def _in(self, tree: Any) -> Node:
-        if not tree.expressions:
+    def _in(self, parts: _Parts) -> Node:
+        entries = parts.take("expressions")
+        if not entries:
             raise UsageError("IN takes a list of values in brackets.")
-        value = self.read(tree.this)
-        found = [op.comparison("=", value, self.read(entry)) for entry in tree.expressions]
+        value = self._next(parts)
+        found = [op.comparison("=", value, self.read(entry)) for entry in entries]
         while len(found) > 1:
             # By halves, so that long lists nest no deeper than need be.
             pairs = [op.either(*found[at : at + 2]) for at in range(0, len(found) - 1, 2)]
             found = pairs + found[2 * len(pairs) :]
         return found[0]
 
-    def _between(self, tree: Any) -> Node:
-        value = self.read(tree.this)
-        low = op.comparison(">=", value, self.read(tree.args["low"]))
-        return op.both(low, op.comparison("<=", value, self.read(tree.args["high"])))
+    def _between(self, parts: _Parts) -> Node:
+        value, ends = self._next(parts), [self._next(parts, name) for name in ("low", "high")]
 
-    def _like(self, tree: Any, escape: str) -> Node:
-        if len(escape) > 1:
+        def between(low: Node, high: Node) -> Node:
+            return op.both(op.comparison(">=", value, low), op.comparison("<=", value, high))
+
+        # SQL:2016, 8.3: SYMMETRIC is true where either order of the two ends is.
+        return op.either(between(*ends), between(*ends[::-1])) if parts.take("symmetric") else between(*ends)
+
+    def _like(self, parts: _Parts, escape: str = "") -> Node:
+        pattern = self._text_of(parts.take("expression"), "LIKE")
+        found = op.like(self._next(parts), pattern, escape)
+        return op.inverted(found) if parts.take("negate") else found
+
+    def _escaped(self, parts: _Parts) -> Node:
+        escape = self._text_of(parts.take("expression"), "ESCAPE")
+        if len(escape) != 1:
             raise UsageError("ESCAPE takes one character.")
-        return op.like(self.read(tree.this), self._text_of(tree.expression, "LIKE"), escape)
+        inner = parts.take("this")
+        if not isinstance(inner, exp.Like):
+            raise UsageError("ESCAPE belongs to LIKE.")
+        return self._whole(inner, lambda like: self._like(like, escape))
 
-    def _case(self, tree: Any) -> Node:
-        value = self.read(tree.this) if tree.this is not None else None
-        branches = []
-        for branch in tree.args["ifs"]:
-            test = self.read(branch.this)
-            if value is not None:
-                test = op.comparison("=", value, test)
-            branches.append((test, self.read(branch.args["true"])))
-        default = tree.args.get("default")
+    def _joined_text(self, parts: _Parts) -> Node:
+        parts.take("safe")  # how this dialect's blanks behave, nothing that was written
+        return op.joined_text(self._next(parts), self._next(parts, _2ND))
+
+    def _case(self, parts: _Parts) -> Node:
+        tree = parts.take("this")
+        value = self.read(tree) if tree is not None else None
+
+        def branch(of: _Parts) -> tuple[Node, Node]:
+            test, then = self._next(of), self._next(of, "true")
+            return (test if value is None else op.comparison("=", value, test)), then
+
+        branches = [self._whole(entry, branch) for entry in parts.take("ifs")]
+        default = parts.take("default")
         return op.case(branches, self.read(default) if default is not None else None)
 
-    def _cast(self, tree: Any) -> Node:
-        to = _TYPES.get(tree.to.this)
-        if to is None:
-            raise UsageError(
-                f"There is no type {tree.to.sql()}.",
-                remedy="CAST AS INTEGER, DECIMAL(10, 2), REAL, VARCHAR, BOOLEAN, DATE, TIME or TIMESTAMP.",
-            )
-        sizes = [int(size.name) for size in tree.to.expressions]
-        node = self.read(tree.this)
+    def _coalesce(self, parts: _Parts) -> Node:
+        first, others = self._next(parts), parts.take("expressions") or []
+        return op.coalesce([first, *map(self.read, others)])
+
+    def _cast(self, parts: _Parts) -> Node:
+        node = self._next(parts)
+        tree = parts.take("to")
+        if not isinstance(tree, exp.DataType):
+            raise UsageError(f"There is no type {tree.sql()}.", remedy=_TYPES_SAID)
+        to, sizes = self._whole(tree, self._type_and_sizes)
         if to is FieldType.DECIMAL:
             digits, scale = (*sizes, 0)[:2] if sizes else (38, op.scale_of(node.arrow_type))
-            if not 1 <= digits <= 38 or not 0 <= scale <= digits:
+            if len(sizes) > 2 or not 1 <= digits <= 38 or not 0 <= scale <= digits:
                 raise UsageError("A decimal has 1 to 38 digits, no more of them behind the point.")
             made = op.cast(node, pa.decimal128(digits, scale))
             return op.as_type(made, op.decimal(scale))
-        return op.cast(node, ARROW_TYPES[to], sizes[0] if to is FieldType.TEXT and sizes else None)
+        if not sizes:
+            return op.cast(node, ARROW_TYPES[to])
+        if to is not FieldType.TEXT or len(sizes) > 1:
+            raise UsageError(f"The type {tree.sql()} takes no size here.", remedy=_TYPES_SAID)
+        if not 1 <= sizes[0] <= op.LONGEST_TEXT:
+            raise UsageError(f"The length of a VARCHAR is 1 to {op.LONGEST_TEXT:,}.")
+        return op.cast(node, ARROW_TYPES[to], sizes[0])
 
-    def _trim(self, tree: Any) -> Node:
-        letters = (
-            self._text_of(tree.expression, "TRIM")
-            if tree.expression is not None and tree.args.get("expression")
-            else " "
-        )
-        trims = {"LEADING": pc.utf8_ltrim, "TRAILING": pc.utf8_rtrim}
-        trim = trims.get(str(tree.args.get("position") or "BOTH").upper(), pc.utf8_trim)
+    def _type_and_sizes(self, parts: _Parts) -> tuple[FieldType, list[int]]:
+        named = parts.take("this")
+        to = _TYPES.get(named)
+        if to is None:
+            raise UsageError(f"There is no type {getattr(named, 'value', named)}.", remedy=_TYPES_SAID)
+        return to, [self._whole(size, self._size) for size in parts.take("expressions") or ()]
+
+    def _size(self, parts: _Parts) -> int:
+        return _plain_number(parts.take("this"), "The size of a type")
+
+    def _length(self, parts: _Parts) -> Node:
+        def length(values: pa.Array) -> pa.Array:
+            return pc.utf8_length(values).cast(op.INTEGER)
+
+        return op.on_text(length, self._next(parts), "CHAR_LENGTH", op.INTEGER)
+
+    def _trim(self, parts: _Parts) -> Node:
+        tree = parts.take("expression")
+        letters = " " if tree is None else self._text_of(tree, "TRIM")
+        trims = {"LEADING": pc.utf8_ltrim, "TRAILING": pc.utf8_rtrim, "BOTH": pc.utf8_trim}
+        trim = trims[str(parts.take("position") or "BOTH").upper()]
         if not letters:
             raise UsageError("TRIM needs a character to take off.")
-        return op.on_text(lambda values: trim(values, characters=letters), self.read(tree.this), "TRIM")
+        return op.on_text(lambda values: trim(values, characters=letters), self._next(parts), "TRIM")
 
-    def _substring(self, tree: Any) -> Node:
-        start, length = tree.args.get("start"), tree.args.get("length")
+    def _substring(self, parts: _Parts) -> Node:
+        start, length = parts.take("start"), parts.take("length")
         first = op.constant(1, op.INTEGER) if start is None else self.read(start)
-        return op.substring(self.read(tree.this), first, None if length is None else self.read(length))
+        return op.substring(self._next(parts), first, None if length is None else self.read(length))
 
-    def _replace(self, tree: Any) -> Node:
-        old = self._text_of(tree.expression, "REPLACE")
-        new = self._text_of(tree.args["replacement"], "REPLACE") if tree.args.get("replacement") else ""
+    def _replace(self, parts: _Parts) -> Node:
+        old = self._text_of(parts.take("expression"), "REPLACE")
+        written = parts.take("replacement")
+        new = self._text_of(written, "REPLACE") if written is not None else ""
         if not old:
-            return op.of_text(self.read(tree.this), "REPLACE")
-        return op.on_text(
-            lambda values: pc.replace_substring(values, old, new), self.read(tree.this), "REPLACE"
-        )
+            return op.of_text(self._next(parts), "REPLACE")
+        return op.on_text(lambda values: pc.replace_substring(values, old, new), self._next(parts), "REPLACE")
 
-    def _round(self, tree: Any) -> Node:
-        places = tree.args.get("decimals")
+    def _round(self, parts: _Parts) -> Node:
+        places = parts.take("decimals")
         minus = isinstance(places, exp.Neg)
-        written = (places.this if minus else places).name if places is not None else "0"
-        if not written.isdecimal() or int(written) > 38:
-            raise UsageError("ROUND takes the number of places as a plain number.")
-        return op.rounded(self.read(tree.this), -int(written) if minus else int(written), "ROUND")
+        number = (
+            0
+            if places is None
+            else _plain_number(places.this if minus else places, "ROUND's second argument")
+        )
+        if number > 38:
+            raise UsageError("ROUND takes at most 38 places.")
+        return op.rounded(self._next(parts), -number if minus else number, "ROUND")
 
-    def _partner_found(self, tree: Any) -> Node:
-        if str(tree.this).upper() != "PARTNER_FOUND" or len(tree.expressions) != 1:
+    def _extract(self, parts: _Parts) -> Node:
+        return op.extract(parts.take("this").name.upper(), self._next(parts, _2ND))
+
+    def _partner_found(self, parts: _Parts) -> Node:
+        called, given = parts.take("this"), parts.take("expressions") or []
+        if str(called).upper() != "PARTNER_FOUND" or len(given) != 1:
             raise UsageError("PARTNER_FOUND takes the name of a table in single quotes.")
-        name = self._text_of(tree.expressions[0], "PARTNER_FOUND")
+        name = self._text_of(given[0], "PARTNER_FOUND")
         names = [entry.name for entry in self._fields if entry.table == name]
         if not names:
             tables = dict.fromkeys(entry.table for entry in self._fields if entry.table)
@@ -355,3 +430,19 @@ class _Reader:
             return pa.array(~np.logical_and.reduce([rows.absent(field) for field in names]))
 
         return Node(op.BOOLEAN, found)
+
+
+def _plain_number(tree: Any, what: str) -> int:
+    """A whole number that is written as such; UsageError for anything else."""
+    if (
+        not isinstance(tree, exp.Literal)
+        or tree.is_string
+        or not tree.name.isdecimal()
+        or len(tree.name) > 18
+    ):
+        raise UsageError(f"{what} is a plain whole number.")
+    return int(tree.name)
+
+
+def _shortened(text: str) -> str:
+    return text if len(text) <= 40 else f"{text[:20]}…{text[-5:]}"
