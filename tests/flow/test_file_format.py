@@ -7,6 +7,7 @@ from tempfile import TemporaryDirectory
 from unittest import mock
 
 import jsonschema
+import msgspec
 import pyarrow as pa
 
 from keen_trellis.core.errors import FlowFileError
@@ -33,6 +34,7 @@ from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
+from keen_trellis.flow.unread import unread
 
 _SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "flow.schema.json").read_text())
 
@@ -164,8 +166,68 @@ class FileFormat(unittest.TestCase):
                 '"glow": 0.10',
             ):
                 self.assertIn(kept, written)
-        self.assertEqual(KINDS.unknown_settings(flow.step("t")), ("glow",))
+        said = [str(entry) for entry in unread(flow, KINDS)]
+        self.assertEqual(
+            [entry.split(" is not")[0] for entry in said], ["“colour”", "S: “speed”", "T: “glow”"]
+        )
         self.assertIn('"path": "u.csv"', dump(changed, self.folder, KINDS).decode())
+
+    def test_what_is_not_read_is_named_with_what_it_may_mean(self):
+        content = b"""{"format": "keen-trellis/1",
+            "filters": [{"id": "f", "name": "Region", "vales": ["North"]}],
+            "steps": [{"id": "s", "kind": "summarise", "name": "S", "skiped": true,
+                       "settings": {"key": ["a"],
+                                    "measures": [{"name": "n", "function": "sum", "off": "x"}]}},
+                      {"id": "j", "kind": "join", "name": "J", "settings": {"type": "inner", "links": [
+                        {"left": "a", "right": "b"}, {"left": "a", "right": "b", "operatr": "<"}]}},
+                      {"id": "t", "kind": "source", "name": "T",
+                       "settings": {"reader": "text", "path": "t.csv", "layout": {"heder": 2}}}]}"""
+        flow = parse(content, self.folder, KINDS)
+        found = [(entry.name, entry.member, entry.near) for entry in unread(flow, KINDS)]
+        self.assertEqual(
+            found,
+            [
+                ("Region", "vales", "values"),
+                ("S", "skiped", "skipped"),
+                ("S", "key", "keys"),
+                ("S", "measures 1: off", "of"),
+                ("J", "links 2: operatr", "operator"),
+                ("T", "layout: heder", "header"),
+            ],
+        )
+        self.assertEqual(
+            dump(parse(dump(flow, self.folder, KINDS), self.folder, KINDS), self.folder, KINDS),
+            dump(flow, self.folder, KINDS),
+        )
+        with self.assertRaises(jsonschema.ValidationError):
+            jsonschema.validate(json.loads(content), _SCHEMA)
+        self.assertEqual(unread(some_flow(self.folder), KINDS), [])
+
+    def test_the_schema_has_each_setting_and_no_other(self):
+        by_kind = {
+            entry["if"]["properties"]["kind"]["const"]: entry["then"]["properties"]["settings"]
+            for entry in _SCHEMA["$defs"]["step"]["allOf"]
+        }
+        for kind in KINDS.all():
+            with self.subTest(kind.name):
+                self._same_members(by_kind.pop(kind.name), msgspec.inspect.type_info(kind.settings_type))
+        self.assertEqual(by_kind, {})
+
+    def _same_members(self, schema, info):
+        named = schema.get("$ref", "").rpartition("/")[2]
+        schema = _SCHEMA["$defs"].get(named, schema)
+        if isinstance(info, msgspec.inspect.StructType):
+            fields = {field.encode_name: field.type for field in info.fields if field.name != "shared"}
+            self.assertEqual(schema["properties"].keys(), fields.keys())
+            self.assertIs(schema["additionalProperties"], False)
+            for name, inner in fields.items():
+                self._same_members(schema["properties"][name], inner)
+        elif isinstance(info, msgspec.inspect.VarTupleType):
+            self._same_members(schema["items"], info.item_type)
+
+    def test_an_input_with_a_member_more_is_refused(self):
+        step = '{"id": "a", "kind": "filter", "name": "A", "inputs": [{"step": "b", "prot": "matched"}]}'
+        self.refused(f'{{"format": "keen-trellis/1", "steps": [{step}]}}', "Input 1 of A.*“prot”")
 
     def refused(self, content: str, words: str):
         self.path.write_text(content)

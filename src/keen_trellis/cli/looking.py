@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 from typing import Any
 
 import click
@@ -15,15 +16,23 @@ from keen_trellis.cli.group import main
 @click.option("--query", default="", help="Look at the rows of one SELECT in a database.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def look(source: str, query: str, as_json: bool) -> None:
-    """Look at SOURCE: its rows, fields and what is doubtful; or, without #TABLE, what it holds."""
+    """Look at SOURCE: its rows, fields and what is doubtful; or, without #TABLE, what it holds.
+
+    SOURCE may also be a flow (NAME.trellis): its steps read aloud, what keeps them from working, and what
+    the flow says that this version does not read.
+    """
     import msgspec
 
     from keen_trellis.core.task import Task
+    from keen_trellis.flow.file_format import FLOW_ENDING
     from keen_trellis.sources import looking
     from keen_trellis.sources.library import Library, resolve, split_source
 
     library = Library()
     _, place, table = split_source(source)
+    if not table and not query and place.endswith(FLOW_ENDING):
+        _look_at_flow(Path(place), library, as_json)
+        return
     if not table and not query:
         content = library.content(place)
         if not content.is_one_table:
@@ -40,6 +49,38 @@ def look(source: str, query: str, as_json: bool) -> None:
         click.echo(json.dumps(found.as_members(), ensure_ascii=False))
     else:
         _print_look(found)
+
+
+def _look_at_flow(path: Path, library: Any, as_json: bool) -> None:
+    """The steps of a flow, each with its sentence or its error, and what nobody reads of its file."""
+    from keen_trellis.core.errors import TrellisError
+    from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.runner import Runner
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.flow.unread import unread
+
+    flow = load(path, KINDS)
+    runner, steps = Runner(KINDS, library), []
+    for step in flow.in_order():
+        said = {"name": step.name, "kind": step.kind, "sentence": "", "error": ""}
+        try:
+            shapes, settings = runner.input_shapes(flow, step), runner.settings(flow, step)
+            said["sentence"] = KINDS.of(step).sentence(settings, shapes)
+            for problem in () if step.skipped else KINDS.of(step).problems(settings, shapes):
+                raise problem
+        except TrellisError as error:
+            said["error"] = f"{error.what} {error.remedy}".strip()
+        steps.append(said)
+    not_read = [str(entry) for entry in unread(flow, KINDS)]
+    if as_json:
+        click.echo(json.dumps({"steps": steps, "unread": not_read}, ensure_ascii=False))
+        return
+    for said in steps:
+        click.echo(f"{said['name']} ({said['kind']}): {said['sentence']}".rstrip(" :"))
+        if said["error"]:
+            click.echo(f"  Cannot work: {said['error']}")
+    for line in not_read:
+        click.echo(f"Not read: {line}")
 
 
 def _print_content(content: Any, as_json: bool) -> None:

@@ -21,18 +21,28 @@ from keen_trellis.cli.printing import end_by_guards, print_guards, print_outcome
     "--guard", "guards", multiple=True, help="What must hold at every output besides, such as rows=1.."
 )
 @click.option("--despite-guards", is_flag=True, help="Write outputs behind broken guards, too.")
+@click.option(
+    "--strict", is_flag=True, help="End with 6 if FLOW says anything that this version does not read."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, **wanted: Any) -> None:
     """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
+    from keen_trellis.core.errors import FlowFileError
     from keen_trellis.core.join_type import JoinType
     from keen_trellis.flow.file_format import load, save
     from keen_trellis.flow.last_run import last_run, with_last_run
     from keen_trellis.flow.report import as_members, guard_members
     from keen_trellis.flow.steps import KINDS
+    from keen_trellis.flow.unread import unread
     from keen_trellis.outputs.running import run_flow, with_guards
     from keen_trellis.sources.library import Library
 
     flow, library = load(flow_path, KINDS), Library()
+    not_read = unread(flow, KINDS)
+    if not_read and wanted["strict"]:
+        raise FlowFileError(" ".join(map(str, not_read)), where=str(flow_path), remedy="Nothing was run.")
+    for entry in not_read:
+        click.echo(f"keen-trellis: {entry}", err=True)
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
     outcome = run_flow(
@@ -56,6 +66,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
             "knots": knots,
             "outputs": outputs,
             "guards": guard_members(outcome.guards),
+            "unread": [str(entry) for entry in not_read],
         }
         if outcome.comparison is not None:
             members["changes"] = outcome.comparison.as_members()

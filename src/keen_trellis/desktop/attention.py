@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from keen_trellis.core.computing import BY_ZERO, NOT_CAST
@@ -17,6 +17,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import repeated
 from keen_trellis.flow.steps.choose import ChooseKind
 from keen_trellis.flow.steps.join import JoinKind
+from keen_trellis.flow.unread import unread
 from keen_trellis.flow.wording import listed, times_said
 
 
@@ -33,7 +34,7 @@ class Need:
 
 def needs(document: Document) -> list[Need]:
     """Everything that needs attention, what is wrong first, otherwise in the order of the flow."""
-    found = list(_of_files(document))
+    found = [*_of_files(document), *_not_read(document)]
     failed: set[str] = set()
     for step in document.flow.in_order():
         outcome = document.outcome(step.id)
@@ -57,6 +58,14 @@ def _of_files(document: Document) -> Iterator[Need]:
         if state.error is not None and path not in used and path in document.flow.files:
             text = f"{state.error.what} {state.error.remedy}".strip()
             yield Need(Selection(path=path), Path(path).name, "cannot be read", text, alarm=True)
+
+
+def _not_read(document: Document) -> Iterator[Need]:
+    """What the flow says and this version does not use: the rows may be others than it means."""
+    for entry in unread(document.flow, KINDS):
+        place = Selection(entry.step) if entry.step else Selection()
+        name = entry.name or "The flow"
+        yield Need(place, name, "not read", str(replace(entry, name="")), alarm=True)
 
 
 def _of_filters(document: Document) -> Iterator[Need]:

@@ -16,6 +16,7 @@ from keen_trellis.flow.whole_file import whole_file
 
 FORMAT_NAME = "keen-trellis"
 FORMAT_MAJOR = 1
+FLOW_ENDING = ".trellis"
 _LARGEST_FILE = 64 * 2**20
 
 Members = dict[str, msgspec.Raw]
@@ -53,7 +54,8 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
         for name, raw in members.items()
         if name not in ("format", "files", "steps", "filters")
     )
-    filters = _decoded(members.get("filters", msgspec.Raw(b"[]")), tuple[SharedFilter, ...], content)
+    raw_filters = _decoded(members.get("filters", msgspec.Raw(b"[]")), list[Members], content)
+    filters = tuple(_parse_filter(raw, number) for number, raw in enumerate(raw_filters, 1))
     if len({entry.id for entry in filters}) < len(filters):
         raise FlowFileError("Two shared filters have the same id.", remedy="Give one of them another.")
     flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra, filters)
@@ -64,6 +66,18 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
 def _dense(raw: bytes) -> bytes:
     """JSON text without white space between its tokens, which are kept to the letter."""
     return msgspec.json.format(raw, indent=-1)
+
+
+def _parse_filter(raw: Members, number: int) -> SharedFilter:
+    known = {field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"}
+    try:
+        made = msgspec.convert(
+            {name: msgspec.json.decode(value) for name, value in raw.items() if name in known}, SharedFilter
+        )
+    except msgspec.ValidationError as error:
+        raise FlowFileError(f"Shared filter {number} is not as it should be: {error}.") from error
+    extra = tuple((name, _dense(bytes(value))) for name, value in raw.items() if name not in known)
+    return msgspec.structs.replace(made, extra=extra)
 
 
 class _Envelope(msgspec.Struct):
@@ -86,6 +100,13 @@ def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: 
         settings = msgspec.json.decode(raw.get("settings", msgspec.Raw(b"{}")), type=Members)
     except (msgspec.ValidationError, msgspec.DecodeError) as error:
         raise FlowFileError(f"Step {number} is not as it should be: {error}.") from error
+    for place, entry in enumerate(msgspec.json.decode(raw.get("inputs", b"[]")), 1):
+        for name in entry.keys() - {"step", "port"}:
+            # An input is too small for members that may be missed: without its port it gives other rows.
+            raise FlowFileError(
+                f"Input {place} of {envelope.name} has a member “{name}”, which no input has.",
+                remedy="Inputs have the members “step” and “port”.",
+            )
     settings = _with_paths(settings, envelope.kind, kinds, lambda path: _absolute(path, folder))
     extra = tuple((name, _dense(bytes(value))) for name, value in raw.items() if name not in _ENVELOPE)
     return Step(
@@ -169,7 +190,7 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
         settings = _with_paths(msgspec.json.decode(step.settings, type=Members), step.kind, kinds, relative)
         steps.append("\n".join(_step_lines(step, settings)))
     if flow.filters:
-        lines += _list_lines("filters", (_compact(msgspec.json.encode(entry)) for entry in flow.filters), 2)
+        lines += _list_lines("filters", (_filter_line(entry) for entry in flow.filters), 2)
     lines += ['  "steps": [', ",\n".join(steps), "  ]"] if steps else ['  "steps": []']
     for name, value in flow.extra:
         lines[-1] += ","
@@ -211,6 +232,14 @@ def _step_lines(step: Step, settings: Members) -> list[str]:
             lines.append(f"        {_text(name)}: {_compact(bytes(value))},")
     lines[-1] = lines[-1].removesuffix(",")
     return [*lines, "      }", "    }"]
+
+
+def _filter_line(shared: SharedFilter) -> str:
+    plain = msgspec.json.encode(msgspec.structs.replace(shared, extra=()))
+    members = msgspec.json.decode(plain, type=Members) | {
+        name: msgspec.Raw(value) for name, value in shared.extra
+    }
+    return _compact(msgspec.json.encode(members))
 
 
 def _list_lines(name: str, items: Iterable[str], indent: int) -> list[str]:

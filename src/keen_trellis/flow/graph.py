@@ -40,7 +40,7 @@ class SharedFilter(msgspec.Struct, frozen=True, omit_defaults=True):
     """A filter that is named once for the flow, and bound to rails by steps of the kind “shared-filter”.
 
     is_: how it compares, as `core.filtering` names it.  values: with what, as text; without any, every row
-    stays.  apart: ids of sources that it is known not to reach, and need not.
+    stays.  apart: ids of sources that it is known not to reach, and need not.  extra: as that of a step.
     """
 
     id: str
@@ -48,6 +48,7 @@ class SharedFilter(msgspec.Struct, frozen=True, omit_defaults=True):
     is_: str = msgspec.field(name="is", default="one-of")
     values: tuple[str, ...] = ()
     apart: tuple[str, ...] = ()
+    extra: tuple[tuple[str, bytes], ...] = ()
 
 
 class Flow(msgspec.Struct, frozen=True):

@@ -75,6 +75,8 @@ class StepKind(Protocol):
     path_settings: tuple[str, ...]
     # Whether it stands on the rail of its one input, as a bead.
     on_rail: bool
+    # Whether it takes any number of inputs after those that have names.
+    more_inputs: bool
 
     def ports(self, settings: Any) -> tuple[str, ...]:
         """The ports that rows can be taken from."""
@@ -111,6 +113,10 @@ class Kinds:
         """The kind called `name`, or None if this program does not know it."""
         return self._kinds.get(name)
 
+    def all(self) -> tuple[StepKind, ...]:
+        """Every kind, in the order in which they were handed in."""
+        return tuple(self._kinds.values())
+
     def of(self, step: Step) -> StepKind:
         """The kind of `step`; an error that says so if this program does not know it."""
         kind = self.find(step.kind)
@@ -129,18 +135,6 @@ class Kinds:
             return msgspec.json.decode(step.settings, type=kind.settings_type)
         except msgspec.DecodeError as error:
             raise FlowFileError(f"Its settings cannot be read: {error}.", where=step.name) from error
-
-    def unknown_settings(self, step: Step) -> tuple[str, ...]:
-        """The names of settings that the step's kind does not know; they are kept as they are."""
-        kind = self.find(step.kind)
-        if kind is None:
-            return ()
-        known = {entry.encode_name for entry in msgspec.structs.fields(kind.settings_type)}
-        return tuple(
-            name
-            for name in msgspec.json.decode(step.settings, type=dict[str, msgspec.Raw])
-            if name not in known
-        )
 
 
 def encode_settings(settings: msgspec.Struct, old: bytes = b"{}") -> bytes:

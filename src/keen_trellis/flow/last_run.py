@@ -12,7 +12,7 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.graph import Flow
 
-_MEMBER = "last"
+LAST_RUN_MEMBER = "last"  # of the flow's file
 
 
 class SourceCounts(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -74,13 +74,13 @@ def last_run(flow: Flow) -> LastRun | None:
     """What the flow's file remembers of its last run, if anything that can be read."""
     raw: Mapping[str, bytes] = dict(flow.extra)
     with suppress(KeyError, msgspec.DecodeError):
-        return msgspec.json.decode(raw[_MEMBER], type=LastRun)
+        return msgspec.json.decode(raw[LAST_RUN_MEMBER], type=LastRun)
     return None
 
 
 def with_last_run(flow: Flow, last: LastRun | None) -> Flow:
     """The flow as it is to be saved: remembering `last`, or nothing."""
-    extra = tuple((name, value) for name, value in flow.extra if name != _MEMBER)
+    extra = tuple((name, value) for name, value in flow.extra if name != LAST_RUN_MEMBER)
     if last is not None:
-        extra = (*extra, (_MEMBER, msgspec.json.encode(last)))
+        extra = (*extra, (LAST_RUN_MEMBER, msgspec.json.encode(last)))
     return msgspec.structs.replace(flow, extra=extra)

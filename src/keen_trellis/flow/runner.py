@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.errors import DataError, FlowFileError, TrellisError, UsageError
 from keen_trellis.core.held import Buffers, buffers_of, machine_memory
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
@@ -21,7 +21,7 @@ from keen_trellis.flow.steps.blend import unused_number
 from keen_trellis.flow.steps.one_input import OneInputKind
 from keen_trellis.flow.steps.shared_filter import TieSettings
 from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.wording import rows_called
+from keen_trellis.flow.wording import counted, rows_called
 
 Made = TypeVar("Made")
 
@@ -236,7 +236,14 @@ def _existing(flow: Flow, entry: Input) -> Step:
 
 
 def _check_inputs(kinds: Kinds, step: Step) -> None:
-    wanted = kinds.of(step).input_names
+    kind = kinds.of(step)
+    wanted = kind.input_names
+    if len(step.inputs) > len(wanted) and not kind.more_inputs:
+        raise FlowFileError(
+            f"It takes {counted(len(wanted), 'inputs')}, and {len(step.inputs):,} rails lead to it.",
+            where=step.name,
+            remedy="Take the others away from it in the flow's file.",
+        )
     if len(step.inputs) < len(wanted):
         lacking = ", ".join(wanted[len(step.inputs) :])
         raise UsageError(f"It has no {lacking} input yet.", where=step.name, remedy="Lead a rail to it.")
@@ -246,4 +253,7 @@ def _at(step: Step, error: TrellisError) -> TrellisError:
     """The same error, said to be at `step` unless it already names a place."""
     if not error.where:
         error.where = step.name
+    if isinstance(error, UsageError):
+        # It is the flow that asks for it, not who runs it.
+        error.exit_code = DataError.exit_code
     return error

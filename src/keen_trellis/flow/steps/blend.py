@@ -73,6 +73,7 @@ class BlendKind:
     settings_type: type[msgspec.Struct] = BlendSettings
     input_names: tuple[str, ...] = ("main", "other")
     path_settings: tuple[str, ...] = ()
+    more_inputs = True
     on_rail = False
 
     def ports(self, settings: BlendSettings) -> tuple[str, ...]:

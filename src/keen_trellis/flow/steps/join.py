@@ -193,6 +193,7 @@ class JoinKind:
     settings_type: type[msgspec.Struct] = JoinSettings
     input_names: tuple[str, ...] = ("left", "right")
     path_settings: tuple[str, ...] = ()
+    more_inputs = False
     on_rail = False
 
     def ports(self, settings: JoinSettings) -> tuple[str, ...]:

@@ -27,6 +27,7 @@ class OneInputKind:
 
     input_names: tuple[str, ...] = ("rows",)
     path_settings: tuple[str, ...] = ()
+    more_inputs = False
     on_rail = True
 
     def rail_name(self, step_name: str, settings: Any, inputs: Sequence[InputShape]) -> str:

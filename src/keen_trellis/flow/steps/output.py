@@ -39,6 +39,7 @@ class OutputKind:
     settings_type: type[msgspec.Struct] = OutputSettings
     input_names: tuple[str, ...] = ("rows",)
     path_settings: tuple[str, ...] = ("path",)
+    more_inputs = False
     on_rail = False
 
     def ports(self, settings: OutputSettings) -> tuple[str, ...]:

@@ -31,6 +31,7 @@ class SourceKind:
     settings_type: type[msgspec.Struct] = SourceSettings
     input_names: tuple[str, ...] = ()
     path_settings: tuple[str, ...] = ("path",)
+    more_inputs = False
     on_rail = False
 
     def ports(self, settings: SourceSettings) -> tuple[str, ...]:

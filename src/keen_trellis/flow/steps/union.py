@@ -31,6 +31,7 @@ class UnionKind:
     settings_type: type[msgspec.Struct] = UnionSettings
     input_names: tuple[str, ...] = ("first", "second")
     path_settings: tuple[str, ...] = ()
+    more_inputs = True
     on_rail = False
 
     def ports(self, settings: UnionSettings) -> tuple[str, ...]:
