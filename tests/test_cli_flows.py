@@ -5,9 +5,11 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import xlsxwriter
 from click.testing import CliRunner
 
 from keen_trellis.cli import main
+from keen_trellis.outputs.workbook import sheets_of
 
 
 def step(step_id, kind, inputs=(), **settings):
@@ -83,6 +85,58 @@ class NotRead(FlowCase):
         )
         self.assertIn("Cannot work: There is no field “x”", self.call("look", broken).output)
         self.assertIn("no field", json.loads(self.call("look", broken, "--json").output)["steps"][1]["error"])
+
+
+class Workbooks(FlowCase):
+    def setUp(self):
+        super().setUp()
+        self.write("loans.csv", "venue,crates\nPier,1\n")
+        self.book = self.folder / "report.xlsx"
+        with xlsxwriter.Workbook(self.book) as book:
+            for name in ("Data", "Notes", "Regions & more"):
+                book.add_worksheet(name)
+        report = step("report", "output", ["loans"], writer="xlsx", path="report.xlsx")
+        self.steps = (text("loans"), report)
+
+    def test_the_sheets_that_go_are_named_before_a_workbook_is_replaced(self):
+        said = self.call("run", self.flow(*self.steps), code=5).output
+        self.assertIn("Replacing it removes its sheets “Data”, “Notes”, “Regions & more”", said)
+        self.assertEqual(sheets_of(self.book), ["Data", "Notes", "Regions & more"])
+        said = self.run_flow(*self.steps).stderr
+        self.assertIn("report.xlsx: Replacing it removes its sheets “Notes”, “Regions & more”.", said)
+        self.assertEqual(sheets_of(self.book), ["Data"])
+        self.assertNotIn("removes", self.run_flow(*self.steps).output)
+
+    def test_by_the_other_commands_too(self):
+        words = ("--type", "cross", "--write", self.book, "--replace")
+        said = self.call("match", self.folder / "loans.csv", f"B={self.folder / 'loans.csv'}", *words).stderr
+        self.assertIn("“Notes”", said)
+
+    def test_what_is_no_workbook_has_no_sheets(self):
+        for content in (b"", b"PK", b"venue"):
+            self.book.write_bytes(content)
+            self.assertEqual(sheets_of(self.book), [])
+        self.assertEqual(sheets_of(self.folder), [])
+
+
+class OpenCells(FlowCase):
+    def test_an_output_says_how_many_cells_have_no_partner(self):
+        self.write("loans.csv", "loan,object\n1,a\n2,b\n3,\n")
+        self.write("objects.csv", "key,title,maker\na,Urn,\n")
+        links = [{"left": "object", "right": "key"}]
+        knot = step("knot", "join", ["loans", "objects"], type="left-outer", links=links)
+        self.assertIn(
+            "4 cells without a partner: title 2, maker 2.",
+            self.run_flow(text("loans"), text("objects"), knot, output("knot")).output,
+        )
+        # Rows that are sorted, stacked or joined again are counted as well.
+        more = step("more", "sort", ["knot"], keys=[{"of": "loan", "descending": True}])
+        both = step("both", "union", ["more", "loans", "knot:unmatched_left"])
+        found = self.run_flow(
+            *(text("loans"), text("objects"), knot, more, both, output("both")), words=["--json"]
+        )
+        (written,) = json.loads(found.stdout)["outputs"]
+        self.assertEqual((written["rows"], written["open_cells"]), (8, {"title": 2, "maker": 2}))
 
 
 class Ends(FlowCase):

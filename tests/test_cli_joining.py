@@ -237,6 +237,20 @@ class Blending(CommandCase):
         text = self.run_command(*self.blend(*words)).output
         self.assertIn("Trips: 3 groups, 2 of them used, on 3 of 4 loans.", text)
 
+    def test_the_main_table_is_filtered_on_its_own_rail(self):
+        words = ("--measure", "sum(cost) as total", "--where", "Loans: value > 500", "--where", "cost > 1")
+        rows = self.written(*self.blend(*words))
+        self.assertEqual([(row["loan"], row["total"]) for row in rows], [("L-2", "10.00"), ("L-4", "")])
+        self.refused(
+            2, "no field “vale”", *self.blend("--where", "Loans: vale > 500", "--measure", "count(*)")
+        )
+
+    def test_a_table_of_which_nothing_is_measured_is_named(self):
+        result = self.run_command(*self.blend())
+        self.assertIn("Nothing is measured of Trips", result.stderr)
+        self.assertEqual(result.exit_code, 0)
+        self.assertIn("OTHER...", self.run_command("blend", "--help").output)
+
     def test_what_is_refused(self):
         for code, said, *words in (
             (2, "is no measure", "--measure", "add(cost)"),
@@ -247,6 +261,7 @@ class Blending(CommandCase):
             (2, "not a condition", "--measure", "sum(cost)", "--where", "cost"),
         ):
             self.refused(code, said, *self.blend(*words))
+        self.refused(2, "Loans is the main table", *self.blend("--measure", "Loans: sum(value)"))
         two = ("blend", self.path("loans"), self.path("trips"), self.path("rates"), "--link", "venue=place")
         self.refused(2, "does not say of which table", *two)
 

@@ -10,9 +10,12 @@ from keen_trellis.desktop.attention import needs
 from keen_trellis.desktop.document import Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input
+from keen_trellis.flow.steps.blend import OtherSettings
 from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from tests.desktop.driving import CTRL
 from tests.desktop.test_join_sentence import JoinCase
 
@@ -56,7 +59,42 @@ class Attention(JoinCase):
             self.knot, "fill", FillStepSettings((FillSettings(fields=("year",), how="field", of="from"),))
         )
         (need,) = [need for need in needs(self.document) if need.what == "open gaps"]
-        self.assertEqual(need.text, "2 cells of year are still open.")
+        # The cells without partner of the other fields are open as well.
+        self.assertEqual(need.text, "6 cells still open: year 2, from 2, note of Objects 2.")
+
+    def test_a_blend_without_a_measure_and_settings_that_nobody_reads(self):
+        other = OtherSettings(links=(LinkSettings("object", "accession"),))
+        flow, blend = edits.add_blend(self.document.flow, Input("loans"), Input("objects"), other)
+        settings = flow.step("loans").settings.replace(b"{", b'{"tabel":"x",', 1)
+        steps = tuple(
+            msgspec.structs.replace(step, settings=settings) if step.id == "loans" else step
+            for step in flow.steps
+        )
+        self.document.edit(msgspec.structs.replace(flow, steps=steps), "blend", Selection(blend))
+        self.rest()
+        found = {(need.name, need.what): need for need in needs(self.document)}
+        self.assertIn("Did you mean “table”?", found["Loans", "not read"].text)
+        self.assertTrue(found["Loans", "not read"].alarm)
+        self.assertIn("Nothing is measured of Objects", found[flow.step(blend).name, "no measure"].text)
+
+    def test_outputs_with_open_cells_behind_a_fill(self):
+        filled = self.insert(self.knot, "fill", FillStepSettings((FillSettings(fields=("year",), of="0"),)))
+        settings = OutputSettings("text", str(self.folder / "out.csv"))
+        flow, output = edits.add_output(self.document.flow, Input(filled), settings)
+        self.document.edit(flow, "write", Selection(output))
+        self.rest()
+        self.assertIn("4 cells without a partner: from 2, note of Objects 2.", self.sentence)
+        # Said at the fill already.
+        self.assertEqual(
+            [need.name for need in needs(self.document) if need.what == "open gaps"], ["fill year"]
+        )
+        kept = JoinSettings(links=(LinkSettings("object", "accession"),), type="left-outer", bring=("year",))
+        flow, again = edits.add_join(self.document.flow, Input(filled), Input("objects"), kept)
+        flow, other = edits.add_output(flow, Input(again), msgspec.structs.replace(settings, path="b.csv"))
+        self.document.edit(flow, "write", Selection(other))
+        self.rest()
+        said = {need.name: need.text for need in needs(self.document) if need.what == "open gaps"}
+        self.assertIn("year of Objects 2", said[flow.step(other).name])
 
     def test_a_step_that_cannot_work_is_said_once_and_gone_to(self):
         self.insert("loans", "compute", ComputeSettings(field="n", expression="gone + 1"))

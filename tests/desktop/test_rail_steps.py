@@ -141,6 +141,17 @@ class Fills(RailCase):
         texts = {table.item(row, 0).text(): table.item(row, 1).text() for row in range(table.rowCount())}
         self.assertEqual(texts["note"], "none yet   (filled in)")
 
+    def test_nothing_is_filled_before_it_is_said_with_what(self):
+        self.begin(self.knot, KEY.Key_G, ask=True)
+        before = rows_of(self.document.outcome(self.knot).result.rows)
+        self.narrow("note of Objects")
+        self.press(KEY.Key_Escape)
+        self.rest()
+        self.assertEqual(self.set.fills, ())
+        self.assertIn("choose a field to fill", self.sentence)
+        self.assertIn("0 cells filled, 6 cells still open: year 2, from 2, note of Objects 2.", self.sentence)
+        self.assertEqual(rows_of(self.document.outcome(self.step).result.rows), before)
+
     def test_all_fields_of_a_type_are_filled_but_some(self):
         self.begin("loans", KEY.Key_G)
         self.choose("Another fill", "note", "a value")

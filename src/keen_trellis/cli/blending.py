@@ -11,12 +11,13 @@ import click
 
 from keen_trellis.cli.asked import Tables, listed
 from keen_trellis.cli.group import main
+from keen_trellis.cli.printing import say_what_goes
 from keen_trellis.core.preparations import PREPARATIONS
 
 
 @main.command()
 @click.argument("main_table", metavar="MAIN")
-@click.argument("other_tables", metavar="OTHER", nargs=-1, required=True)
+@click.argument("other_tables", metavar="OTHER...", nargs=-1, required=True)
 @click.option(
     "--link", "links", multiple=True, required=True, help='"OTHER: main side = other side"; all must hold.'
 )
@@ -45,31 +46,50 @@ def blend(
 ) -> None:
     """Blend OTHER tables into MAIN: each is filtered and summarised to its links, and its measures stand on
     the rows of MAIN. Each is NAME=SOURCE[#TABLE]."""
+    from keen_trellis.core.filtering import Comparison
     from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
-    from keen_trellis.flow.blend_text import read_blend
+    from keen_trellis.flow.blend_text import conditions_of_main, read_blend
+    from keen_trellis.flow.graph import Input
     from keen_trellis.flow.report import blend_members
-    from keen_trellis.flow.steps.blend import BlendKind
+    from keen_trellis.flow.steps.blend import BlendKind, without_measure
+    from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
     from keen_trellis.outputs import settings_for, write
 
     output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
     asked = Tables.of((main_table, *other_tables))
+    flow, inputs = asked.flow, list(asked.inputs)
+    of_main, conditions = conditions_of_main(asked.shapes, wanted["conditions"])
+    if of_main:
+        # The main table has no condition within a blend: it is filtered on its own rail.
+        kept = FilterSettings(
+            conditions=tuple(ConditionSettings(text, Comparison.TRUE.value) for text in of_main)
+        )
+        flow, step = edits.insert_after(flow, inputs[0], FilterKind.name, kept)
+        inputs[0] = Input(step)
     settings = read_blend(
         asked.shapes,
         links=wanted["links"],
         measures=wanted["measures"],
-        conditions=wanted["conditions"],
+        conditions=conditions,
         spreads=wanted["spreads"],
         keep=wanted["keep"],
         ignore=listed(wanted["ignore"]),
     )
     name = f"{asked.shapes[0].name} blended"
-    flow, knot = edits.add_step(asked.flow, BlendKind.name, name, asked.inputs, settings)
+    flow, knot = edits.add_step(flow, BlendKind.name, name, inputs, settings)
     result = asked.runner.result(flow, knot)
     assert result.blended is not None
     if output is not None:
+        say_what_goes([output], replace=wanted["replace"])
         write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     names = [shape.name for shape in asked.shapes]
+    for name in without_measure(settings, names[1:]):
+        click.echo(
+            f"keen-trellis: Nothing is measured of {name}, so that no field of it comes along. "
+            f'Add --measure "{name}: sum(field) as total", for example.',
+            err=True,
+        )
     if as_json:
         click.echo(json.dumps(blend_members(result.blended, names[1:]), ensure_ascii=False))
         return

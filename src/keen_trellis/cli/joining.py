@@ -12,7 +12,7 @@ import click
 
 from keen_trellis.cli.asked import Tables, check_type, join_settings, linked
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import end_by_guards, print_guards, print_knot
+from keen_trellis.cli.printing import end_by_guards, print_guards, print_knot, say_what_goes
 
 
 @main.command()
@@ -60,6 +60,7 @@ def match(
     checks = list(checked(asked.runner, flow, flow.step(knot), Task()))
     holds = all(entry.holds for entry in checks)
     if output is not None and holds:
+        say_what_goes([output], replace=wanted["replace"])
         write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds}

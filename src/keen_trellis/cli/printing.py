@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from pathlib import Path
 from typing import Any
 
 import click
@@ -73,8 +74,19 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     console.print(grid)
 
 
+def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
+    """Before workbooks are replaced, name the sheets that go with them."""
+    from keen_trellis.outputs import goes_said
+
+    for settings in targets if replace else ():
+        goes = goes_said(Path(settings.path), settings.sheet)
+        if goes:
+            click.echo(f"keen-trellis: {settings.path}:{goes}", err=True)
+
+
 def print_outcome(outcome: Any) -> None:
     from keen_trellis.core.join_type import JoinType
+    from keen_trellis.flow.wording import open_said
 
     for knot in outcome.knots:
         click.echo(f"{knot.name}")
@@ -82,3 +94,5 @@ def print_outcome(outcome: Any) -> None:
         click.echo()
     for written in outcome.written:
         click.echo(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
+        if written.open_cells:
+            click.echo(f"  {open_said(written.open_cells, 'without a partner')}.")

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import end_by_guards, print_guards, print_outcome
+from keen_trellis.cli.printing import end_by_guards, print_guards, print_outcome, say_what_goes
 
 
 @main.command()
@@ -34,7 +34,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     from keen_trellis.flow.report import as_members, guard_members
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
-    from keen_trellis.outputs.running import run_flow, with_guards
+    from keen_trellis.outputs.running import output_targets, run_flow, with_guards
     from keen_trellis.sources.library import Library
 
     flow, library = load(flow_path, KINDS), Library()
@@ -45,6 +45,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         click.echo(f"keen-trellis: {entry}", err=True)
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
+    say_what_goes(output_targets(flow, KINDS, folder).values(), replace=wanted["replace"])
     outcome = run_flow(
         with_guards(flow, KINDS, wanted["guards"]),
         KINDS,
@@ -61,7 +62,10 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
             {"step": knot.step, "name": knot.name, **as_members(knot.counts, JoinType(knot.type))}
             for knot in outcome.knots
         ]
-        outputs = [{"path": str(w.path), "rows": w.rows, "fields": w.fields} for w in outcome.written]
+        outputs = [
+            {"path": str(w.path), "rows": w.rows, "fields": w.fields, "open_cells": w.open_cells}
+            for w in outcome.written
+        ]
         members: dict[str, Any] = {
             "knots": knots,
             "outputs": outputs,

@@ -13,6 +13,7 @@ from keen_trellis.core.table import (
     Cells,
     Field,
     IndexVector,
+    Mask,
     Rows,
     SameRows,
     Table,
@@ -71,6 +72,9 @@ class DerivedTable(SameRows):
         chosen = row_numbers(rows, self.rows)
         nowhere = chosen < 0
         return [self._cells(name, read, len(chosen), nowhere) for name in found]
+
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        return self._absent_in_base(rows, names, lambda name: name not in self._made)
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         return [(self._base, own) for own in self._read_by(name)]

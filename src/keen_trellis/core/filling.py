@@ -19,6 +19,7 @@ from keen_trellis.core.table import (
     ChosenRows,
     Field,
     IndexVector,
+    Mask,
     Rows,
     SameRows,
     Table,
@@ -66,7 +67,8 @@ class FilledTable(SameRows):
 
     Several fills may name one field: a later one finds the gaps that are left. Cells are filled when they are
     asked for; what is kept is which row's value stands in a gap that a neighbour fills.
-    counts, still_open: by field how many cells are filled, and how many of its gaps are left.
+    counts: by field how many cells are filled.  still_open: by field how many gaps are left: of what is
+    filled those of either kind, of the others the cells without partner, which a knot has made.
     """
 
     def __init__(self, table: Table, fills: Sequence[Fill], task: Task | None = None) -> None:
@@ -91,6 +93,9 @@ class FilledTable(SameRows):
                 if fill.how in (FillWith.BEFORE, FillWith.AFTER):
                     self._nearest[name, number] = self._nearest_filled(name, number, fill, task)
             self._count(name, task)
+        others = [name for name in self.names if name not in self._fills]
+        open_cells = cells_without_partner(self, others, task)
+        self.still_open |= {name: count for name, count in open_cells.items() if count}
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
@@ -101,6 +106,9 @@ class FilledTable(SameRows):
             read[name] if name in read else self._filled(name, len(self._fills[name]), chosen)
             for name in found
         ]
+
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        return self._absent_in_base(rows, names, lambda name: name not in self._fills)
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         others = [fill.of for fill in self._fills.get(name, ()) if fill.how is FillWith.FIELD]
@@ -158,6 +166,15 @@ class FilledTable(SameRows):
             self.still_open[name] += int(np.count_nonzero(gaps_in(cells, Gaps.BOTH)))
 
 
+def cells_without_partner(table: Table, names: Sequence[str], task: Task | None = None) -> dict[str, int]:
+    """How many cells of each field have no partner."""
+    counts = dict.fromkeys(names, 0)
+    for part in row_batches(table, task or Task(), "counting open cells") if names else ():
+        for name, mask in zip(names, table.absent(part, names), strict=True):
+            counts[name] += 0 if mask is None else int(np.count_nonzero(mask))
+    return counts
+
+
 def gaps_in(cells: Cells, gaps: Gaps) -> IndexVector:
     """Which of the cells are gaps of this kind: a mask."""
     absent: IndexVector = np.zeros(len(cells.values), dtype=bool) if cells.absent is None else cells.absent
@@ -176,6 +193,10 @@ def filled_fields(fields: Sequence[Field], fills: Sequence[Fill]) -> tuple[Field
     for fill in fills:
         for name in fill.fields:
             field = find_field(fields, name)
+            if fill.how is FillWith.VALUE and not fill.of:
+                raise UsageError(
+                    f"There is no value to fill {name} with.", remedy="Say which one, or fill it otherwise."
+                )
             if fill.how is FillWith.VALUE:
                 other = read_as([fill.of], field.type, name).type
             elif fill.how is FillWith.FIELD:

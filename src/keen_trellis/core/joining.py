@@ -21,6 +21,7 @@ from keen_trellis.core.table import (
     Cells,
     Field,
     IndexVector,
+    Mask,
     RowOrigin,
     Rows,
     Table,
@@ -228,6 +229,23 @@ class JoinedTable(Table):
                 cells.append(either)
         return cells
 
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        entries = [self._plan[self.field(name).name] for name in names]
+        left_rows, right_rows = self.rows_of_sides(rows)
+        left = _absent(self._left, left_rows, (entry.left for entry in entries))
+        right = _absent(self._right, right_rows, (entry.right for entry in entries))
+        made: list[Mask | None] = []
+        for entry in entries:
+            if entry.side in (Side.LEFT, Side.RIGHT):
+                made.append(left[entry.left] if entry.side is Side.LEFT else right[entry.right])
+            elif entry.side is Side.BOTH:
+                made.append(None)
+            else:
+                made.append(
+                    _absent_in_either(entry.side, left[entry.left], right[entry.right], left_rows >= 0)
+                )
+        return made
+
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         left, right = self.rows_of_sides(np.array([row]))
         found: tuple[RowOrigin, ...] = ()
@@ -345,24 +363,30 @@ def _gather(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, 
     return dict(zip(wanted, table.take(rows, wanted), strict=True)) if wanted else {}
 
 
+def _absent(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, Mask | None]:
+    wanted = [name for name in dict.fromkeys(names) if name]
+    return dict(zip(wanted, table.absent(rows, wanted), strict=True)) if wanted else {}
+
+
+def _absent_in_either(side: Side, left: Mask | None, right: Mask | None, has_left: Mask) -> Mask | None:
+    """Where a field that is read from both sides has no partner."""
+    if side.merges:
+        return None if left is None or right is None else left & right
+    if has_left.all():
+        return left
+    return np.where(has_left, False if left is None else left, False if right is None else right)
+
+
 def _either(left: Cells, right: Cells, has_left: IndexVector, field: Field) -> Cells:
     values = held_as(left.values, field.arrow_type)
-    absent = left.absent
     if not has_left.all():
         chosen = pa.array(has_left)
         values = pc.if_else(chosen, values, held_as(right.values, field.arrow_type))
-        absent = np.where(
-            has_left,
-            False if left.absent is None else left.absent,
-            False if right.absent is None else right.absent,
-        )
-    return Cells(values, absent)
+    return Cells(values, _absent_in_either(Side.EITHER, left.absent, right.absent, has_left))
 
 
 def _merged(first: Cells, second: Cells, field: Field) -> Cells:
     """The first value, or the second where that is blank; without partner where both are."""
     values = pc.coalesce(*(held_as(cells.values, field.arrow_type) for cells in (first, second)))
-    if first.absent is None or second.absent is None:
-        return Cells(values)
-    absent = first.absent & second.absent
-    return Cells(values, absent if absent.any() else None)
+    absent = _absent_in_either(Side.LEFT_FIRST, first.absent, second.absent, np.zeros(0, dtype=bool))
+    return Cells(values, absent if absent is not None and absent.any() else None)

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import DataError, UsageError
-from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Rows, Table, row_numbers
+from keen_trellis.core.table import Cells, Field, IndexVector, Mask, RowOrigin, Rows, Table, row_numbers
 from keen_trellis.core.values import (
     ARROW_TYPES,
     FieldType,
@@ -141,6 +141,21 @@ class StackedTable(Table):
                 )
             )
         return made
+
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        chosen = row_numbers(rows, self.rows)
+        made: list[Mask] = [np.array(chosen < 0) for _ in names]
+        for number, table in enumerate(self._tables):
+            here = np.flatnonzero((chosen >= self._starts[number]) & (chosen < self._starts[number + 1]))
+            own = [self._plan[name].of[number] if name in self._plan else "" for name in names]
+            wanted = [name for name in dict.fromkeys(own) if name]
+            told = table.absent(chosen[here] - self._starts[number], wanted) if wanted and len(here) else []
+            masks = dict(zip(wanted, told, strict=False))
+            for mask, name in zip(made, own, strict=True):
+                found = masks.get(name)
+                if found is not None:
+                    mask[here] = found
+        return [mask if mask.any() else None for mask in made]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         number, own = self._at(row)

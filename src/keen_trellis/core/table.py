@@ -5,7 +5,7 @@ from __future__ import annotations
 import bisect
 import difflib
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,6 +18,7 @@ from keen_trellis.core.values import FieldType, one_array, type_of_arrow
 # A vector of row numbers, int32 or int64, from 0; -1 stands for "no row".
 IndexVector = np.ndarray[Any, np.dtype[Any]]
 Rows = IndexVector | range
+Mask = np.ndarray[Any, np.dtype[np.bool_]]
 
 BATCH_ROWS = 65_536
 _FEW_ROWS = 8_192
@@ -50,8 +51,8 @@ class Cells:
     """
 
     values: pa.Array
-    absent: np.ndarray[Any, np.dtype[np.bool_]] | None = None
-    filled: np.ndarray[Any, np.dtype[np.bool_]] | None = None
+    absent: Mask | None = None
+    filled: Mask | None = None
 
 
 @dataclass(frozen=True)
@@ -95,6 +96,12 @@ class Table(ABC):
     @abstractmethod
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         """The cells of `names` at `rows` (all rows: None). A row of -1 gives cells without partner."""
+
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        """For each of `names` which of `rows` have no partner in it; None if none has. No value is gathered
+        where the table can tell without.
+        """
+        return [cells.absent for cells in self.take(rows, names)]
 
     @abstractmethod
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
@@ -198,6 +205,10 @@ class ArrowTable(Table):
             return [Cells(_taken_from(column, rows, None)) for column in columns]
         return [Cells(_taken_from(column, rows, absent), absent) for column in columns]
 
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        nowhere = None if isinstance(rows, range) or not (rows < 0).any() else rows < 0
+        return [nowhere] * len(names)
+
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         if isinstance(self._row_numbers, int):
             number = self._row_numbers + row
@@ -250,6 +261,12 @@ class ChosenRows(Table):
             return self._table.take(self._rows[rows.start : rows.stop], names)
         return self._table.take(looked_up(self._rows, rows), names)
 
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        chosen = (
+            self._rows[rows.start : rows.stop] if isinstance(rows, range) else looked_up(self._rows, rows)
+        )
+        return self._table.absent(chosen, names)
+
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._table.origins(int(self._rows[row]))
 
@@ -270,6 +287,15 @@ class SameRows(Table):
 
     def __init__(self, base: Table, fields: Sequence[Field]) -> None:
         self._base, self.fields, self.rows = base, tuple(fields), base.rows
+
+    def _absent_in_base(
+        self, rows: Rows, names: Sequence[str], plain: Callable[[str], bool]
+    ) -> list[Mask | None]:
+        """As `absent`, asked of the base table for the fields that are its own."""
+        own, others = [name for name in names if plain(name)], [name for name in names if not plain(name)]
+        told = dict(zip(own, self._base.absent(rows, own), strict=True)) if own else {}
+        made = dict(zip(others, self.take(rows, others), strict=True)) if others else {}
+        return [told[name] if name in told else made[name].absent for name in names]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._base.origins(row)
@@ -294,6 +320,9 @@ class OverlaidTable(SameRows):
         read = dict(zip(plain, self._base.take(rows, plain), strict=True)) if plain else {}
         chosen = row_numbers(rows, self.rows)
         return [read[name] if name in read else taken(self._made[name], chosen) for name in found]
+
+    def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
+        return self._absent_in_base(rows, names, lambda name: name not in self._made)
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         return [(self._base, name)] if name in self._base.names else []

@@ -14,11 +14,12 @@ from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.shared_filters import feeds_blend, unreached
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import repeated
+from keen_trellis.flow.steps.blend import repeated, without_measure
 from keen_trellis.flow.steps.choose import ChooseKind
+from keen_trellis.flow.steps.fill import FillKind
 from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.unread import unread
-from keen_trellis.flow.wording import listed, times_said
+from keen_trellis.flow.wording import listed, open_said, times_said
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,7 @@ def needs(document: Document) -> list[Need]:
             failed.add(step.id)
             continue
         found += [_skipped(step)] if step.skipped else _of_step(document, step, outcome)
+    found += _of_outputs(document)
     found += _of_filters(document)
     return sorted(found, key=lambda need: not need.alarm)
 
@@ -66,6 +68,28 @@ def _not_read(document: Document) -> Iterator[Need]:
         place = Selection(entry.step) if entry.step else Selection()
         name = entry.name or "The flow"
         yield Need(place, name, "not read", str(replace(entry, name="")), alarm=True)
+
+
+def _of_outputs(document: Document) -> Iterator[Need]:
+    """Outputs with open cells although gaps are filled before them; otherwise their sentence tells."""
+    flow = document.flow
+    for step in flow.steps:
+        outcome = document.outcome(step.id)
+        if outcome is None or outcome.result is None or not outcome.result.open_cells:
+            continue
+        fills = [flow.step(name) for name in flow.upstream(step.id) if flow.step(name).kind == FillKind.name]
+        told = [document.outcome(fill.id) for fill in fills]
+        known = {name for entry in told if entry for name in _still_open(entry)}
+        if fills and not outcome.result.open_cells.keys() <= known:
+            text = f"{open_said(outcome.result.open_cells, 'written without a partner')}."
+            yield Need(Selection(step.id), step.name, "open gaps", text)
+
+
+def _still_open(outcome: Outcome) -> set[str]:
+    rows = outcome.result.rows if outcome.result is not None else None
+    return (
+        {name for name, count in rows.still_open.items() if count} if isinstance(rows, FilledTable) else set()
+    )
 
 
 def _of_filters(document: Document) -> Iterator[Need]:
@@ -110,6 +134,11 @@ def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]
         if more > 0:
             yield Need(place, step.name, "more rows", f"Repeated keys add {rows_said(more)}.")
     if outcome.result.blended is not None and outcome.step is not None:
+        for name in without_measure(
+            KINDS.settings(outcome.step), [entry.name for entry in outcome.inputs[1:]]
+        ):
+            text = f"Nothing is measured of {name}, so that no field of it comes along."
+            yield Need(place, step.name, "no measure", text)
         for name, times in repeated(KINDS.settings(outcome.step), outcome.result.blended).items():
             text = f"Adding {name} up counts it {times_said(times)}: spread it, or show it once."
             yield Need(place, step.name, "counted again", text)
@@ -117,11 +146,10 @@ def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]
         if count:
             text = f"The two sides of {name} disagree in {count:,} pairs; one of them is shown."
             yield Need(place, step.name, "disagreement", text)
-    if isinstance(rows, FilledTable):
-        still = sum(rows.still_open.values())
-        if still:
-            names = ", ".join(name for name, count in rows.still_open.items() if count)
-            yield Need(place, step.name, "open gaps", f"{still:,} cells of {names} are still open.")
+    if any(rows is table for table in outcome.tables):
+        return  # the rows of the step before, which has said what there is to say of them
+    if isinstance(rows, FilledTable) and any(rows.still_open.values()):
+        yield Need(place, step.name, "open gaps", f"{open_said(rows.still_open, 'still open')}.")
     if isinstance(rows, DerivedTable):
         if step.kind == ChooseKind.name and rows.counts:
             lost = ", ".join(f"{count:,} of {name}" for name, count in rows.counts.items())

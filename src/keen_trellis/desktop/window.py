@@ -53,7 +53,7 @@ from keen_trellis.desktop.trellis.view import TrellisView
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.outputs import Written, settings_for, write
+from keen_trellis.outputs import Written, goes_said, settings_for, write
 from keen_trellis.outputs.running import source_paths
 from keen_trellis.sources.library import Library
 
@@ -716,7 +716,8 @@ class MainWindow(QMainWindow):
             f"{settings.file_name} exists already.",
             parent=self,
         )
-        box.setInformativeText(f"{settings.path}\nReplacing it cannot be undone.")
+        goes = goes_said(Path(settings.path), settings.sheet)
+        box.setInformativeText(f"{settings.path}\nReplacing it cannot be undone.{goes}")
         replace = box.addButton("Replace", QMessageBox.ButtonRole.AcceptRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

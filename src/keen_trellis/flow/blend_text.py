@@ -39,6 +39,11 @@ def read_blend(
         link = msgspec.structs.replace(read_link(line, main.fields, fields[name]), ignore=tuple(ignore))
         made[name] = msgspec.structs.replace(made[name], links=(*made[name].links, link))
     for text in measures:
+        if _named(text, [main.name]) and main.name not in made:
+            raise UsageError(
+                f"{main.name} is the main table: its rows stay as they are, and nothing of it is measured.",
+                remedy="Measure a field of another table, or make that one the main table.",
+            )
         name, line = _of_table(text, list(made))
         made[name] = msgspec.structs.replace(made[name], measures=(*made[name].measures, _measure(line)))
     for text in conditions:
@@ -50,17 +55,35 @@ def read_blend(
     return BlendSettings(others=tuple(made.values()), keep=keep)
 
 
+def conditions_of_main(
+    shapes: Sequence[InputShape], conditions: Sequence[str]
+) -> tuple[list[str], list[str]]:
+    """The conditions that speak of the main table, and the lines that speak of others."""
+    name = shapes[0].name
+    others = [shape.name for shape in shapes[1:]]
+    told = [(text, None if name in others else _named(text, [name])) for text in conditions]
+    return [named[1] for _, named in told if named], [text for text, named in told if not named]
+
+
 def _of_table(text: str, names: Sequence[str]) -> tuple[str, str]:
     """The table that a line speaks of, and the rest of it; with one other table it need not be named."""
-    for name in sorted(names, key=len, reverse=True):
-        if text.strip().startswith(f"{name}:"):
-            return name, text.strip()[len(name) + 1 :].strip()
+    named = _named(text, names)
+    if named:
+        return named
     if len(names) == 1:
         return names[0], text.strip()
     raise UsageError(
         f"“{text}” does not say of which table it speaks.",
         remedy=f"Begin it with a name and a colon, as in “{names[0]}: ...”.",
     )
+
+
+def _named(text: str, names: Sequence[str]) -> tuple[str, str] | None:
+    """The table that a line begins with, and the rest of it; None if it begins with none."""
+    for name in sorted(names, key=len, reverse=True):
+        if text.strip().startswith(f"{name}:"):
+            return name, text.strip()[len(name) + 1 :].strip()
+    return None
 
 
 def _measure(text: str) -> BlendMeasure:

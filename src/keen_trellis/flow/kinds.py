@@ -43,12 +43,14 @@ class StepResult:
     """What a step came to: a table for each port, and the match or the blend if it is a knot.
 
     disagreements: for fields of both sides made one, in how many pairs both have a value, and another one.
+    open_cells: of an output, by field how many cells have no partner.
     """
 
     ports: dict[str, Table]
     match: Match | None = None
     blended: Blended | None = None
     disagreements: Mapping[str, int] = field(default_factory=dict)
+    open_cells: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def rows(self) -> Table:

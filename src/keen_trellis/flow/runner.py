@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from keen_trellis.core.errors import DataError, FlowFileError, TrellisError, UsageError
+from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.held import Buffers, buffers_of, machine_memory
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
@@ -253,7 +253,4 @@ def _at(step: Step, error: TrellisError) -> TrellisError:
     """The same error, said to be at `step` unless it already names a place."""
     if not error.where:
         error.where = step.name
-    if isinstance(error, UsageError):
-        # It is the flow that asks for it, not who runs it.
-        error.exit_code = DataError.exit_code
     return error

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.join_type import JoinType
@@ -42,6 +42,12 @@ def counted(number: int, name: str) -> str:
     """A number with what it counts: 8,352 loans, 1 loan."""
     one, many = rows_called(name)
     return f"{number:,} {one if number == 1 else many}"
+
+
+def open_said(cells: Mapping[str, int], what: str) -> str:
+    """How many cells are `what`, and in which fields: 12 cells still open: title 6, maker 6."""
+    count, names = sum(cells.values()), [f"{name} {number:,}" for name, number in cells.items() if number]
+    return f"{count:,} {'cell' if count == 1 else 'cells'} {what}: {listed(names, 4)}"
 
 
 def nothing_wrong(left: str, right: str) -> str:

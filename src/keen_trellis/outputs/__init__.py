@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from keen_trellis.core.errors import OutputError, UsageError
@@ -13,7 +13,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.outputs.delimited import DelimitedWriter
-from keen_trellis.outputs.workbook import WorkbookWriter
+from keen_trellis.outputs.workbook import WorkbookWriter, sheets_of
 from keen_trellis.outputs.writing import Writer
 
 WRITERS: dict[str, Writer] = {writer.name: writer for writer in (WorkbookWriter(), DelimitedWriter())}
@@ -28,11 +28,12 @@ _BY_EXTENSION = {
 
 @dataclass(frozen=True)
 class Written:
-    """A file that was written."""
+    """A file that was written. open_cells: by field how many cells had no partner, where that was counted."""
 
     path: Path
     rows: int
     fields: int
+    open_cells: Mapping[str, int] = field(default_factory=dict)
 
 
 def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
@@ -68,8 +69,20 @@ def check_target(path: Path, sources: Collection[str], *, replace: bool) -> None
         raise OutputError(
             "The file exists already.",
             where=where,
-            remedy="Choose another name, or say that it may be replaced.",
+            remedy=f"Choose another name, or say that it may be replaced.{goes_said(path)}",
         )
+
+
+def goes_said(path: Path, sheet: str = "") -> str:
+    """What replacing a workbook destroys besides the sheet of that name: " Replacing it removes …", or "".
+
+    Writing into a workbook that exists is not possible yet.
+    """
+    names = [name for name in sheets_of(path) if name != sheet]
+    if not names:
+        return ""
+    shown = ", ".join(f"“{name}”" for name in names[:12]) + (" …" if len(names) > 12 else "")
+    return f" Replacing it removes its {'sheet' if len(names) == 1 else 'sheets'} {shown}."
 
 
 def write(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from keen_trellis.core.errors import OutputError
+from keen_trellis.core.errors import DataError, OutputError, UsageError
 from keen_trellis.core.insight.guards import check_text
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.task import Task
@@ -80,20 +81,27 @@ def run_flow(
     task = task or Task()
     runner = Runner(kinds, snapshots)
     sources = source_paths(flow, kinds)
-    targets = _targets(flow, kinds, folder)
+    targets = output_targets(flow, kinds, folder)
     for settings in targets.values():
         check_target(Path(settings.path), sources, replace=replace)
     results: dict[str, StepResult] = {}
     knots, checks = [], []
     for step in flow.in_order():
-        results[step.id] = runner.result(flow, step.id, task)
+        try:
+            results[step.id] = runner.result(flow, step.id, task)
+        except UsageError as error:
+            # It is the flow that asks for what the data has not, not who runs it.
+            raise DataError(error.what, where=error.where, remedy=error.remedy) from error
         checks += list(checked(runner, flow, step, task))
         if step.kind == JoinKind.name and not step.skipped:
             knots.append(_knot(runner, flow, step, results[step.id]))
     broken = {entry.step for entry in checks if not entry.holds}
     held_back = [] if despite_guards else [name for name in targets if broken & {name, *flow.upstream(name)}]
     written = [
-        write(results[step_id].rows, settings, sources=sources, replace=replace, task=task)
+        dataclasses.replace(
+            write(results[step_id].rows, settings, sources=sources, replace=replace, task=task),
+            open_cells=results[step_id].open_cells,
+        )
         for step_id, settings in targets.items()
         if step_id not in held_back
     ]
@@ -114,7 +122,7 @@ def with_guards(flow: Flow, kinds: Kinds, guards: Sequence[str]) -> Flow:
     return flow
 
 
-def _targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputSettings]:
+def output_targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputSettings]:
     """The settings of every output by its step, no two of them to one file."""
     targets: dict[str, OutputSettings] = {}
     for step in flow.steps:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+import zipfile
 from collections.abc import Callable
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from xml.etree import ElementTree
 
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Field, Table
@@ -21,6 +23,7 @@ if TYPE_CHECKING:
 MOST_ROWS = 1_048_576
 MOST_FIELDS = 16_384
 _LONGEST_TEXT = 32_767
+_LONGEST_PART = 16 * 2**20  # bytes of the list of sheets that are looked at
 _EXACT_DIGITS = 15
 _FIRST_DAY = dt.date(1900, 3, 1)  # before it, spreadsheet programs disagree about the calendar
 _BATCH_ROWS = 10_000
@@ -61,6 +64,19 @@ class WorkbookWriter:
                     for column, value in enumerate(row):
                         if value is not None:
                             puts[column](done, column, value)
+
+
+def sheets_of(path: Path) -> list[str]:
+    """The names of the sheets of an xlsx workbook; none where it is no workbook."""
+    try:
+        with zipfile.ZipFile(path) as book, book.open("xl/workbook.xml") as part:
+            content = part.read(_LONGEST_PART + 1)
+        if len(content) > _LONGEST_PART:
+            return []
+        sheets = ElementTree.fromstring(content).findall(".//{*}sheet")
+        return [name for sheet in sheets if (name := sheet.get("name"))]
+    except (OSError, zipfile.BadZipFile, KeyError, ElementTree.ParseError, NotImplementedError, RuntimeError):
+        return []
 
 
 def _check_size(table: Table, settings: OutputSettings) -> None:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
 
-import msgspec
+from msgspec.structs import replace
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.filling import FilledTable, FillWith, Gaps, filled_fields
@@ -20,9 +20,10 @@ from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
-from keen_trellis.flow.wording import listed
+from keen_trellis.flow.wording import listed, open_said
 
 _REMOVE = object()
+_Done = Callable[[str, FillSettings], None]
 _GAPS = {
     Gaps.NO_PARTNER.value: ("has no partner", "a knot before found none"),
     Gaps.BLANK.value: ("is blank", "in its source"),
@@ -69,9 +70,10 @@ class FillSentence(RailSentence):
         if not isinstance(table, FilledTable):
             return said
         filled = sum(table.counts.values())
-        still = sum(table.still_open.values())
+        still = {name: count for name, count in table.still_open.items() if count}
         cells = "1 cell" if filled == 1 else f"{filled:,} cells"
-        return f"{said} {cells} filled, {f'{still:,} still open' if still else 'none still open'}.".strip()
+        left = open_said(still, "still open") if still else "none still open"
+        return f"{said} {cells} filled, {left}.".strip()
 
     def begin(self, step: Step, shape: InputShape) -> None:
         self._add(step, shape, self.pane.view)
@@ -80,14 +82,16 @@ class FillSentence(RailSentence):
 
     def _set(self, step: Step, number: int, said: str, **changes: Any) -> None:
         fills = list(self.settings(step).fills)
-        fills[number] = msgspec.structs.replace(fills[number], **changes)
+        fills[number] = replace(fills[number], **changes)
         self.change(step, said, fills=tuple(fills))
 
     def _add(self, step: Step, shape: InputShape, anchor: QWidget) -> None:
+        def add(said: str, fill: FillSettings) -> None:
+            self.change(step, said, fills=(*self.settings(step).fills, fill))
+
         def chosen(name: str) -> None:
-            fills = (*self.settings(step).fills, FillSettings(fields=(name,), how=FillWith.BEFORE.value))
-            self.change(step, f"Fill {name}", fills=fills)
-            self._choose_value(step, len(fills) - 1, shape, self.pane.view)
+            # Nothing is filled before it is known with what.
+            self._ask_how(FillSettings(fields=(name,)), shape, self.pane.view, add)
 
         chooser = Chooser(field_choices(shape.fields, None), self.pane, title="Fill which field?")
         self.pane.open_list(chooser, anchor, chosen=chosen)
@@ -151,37 +155,38 @@ class FillSentence(RailSentence):
         )
 
     def _choose_value(self, step: Step, number: int, shape: InputShape, anchor: QWidget) -> None:
-        fill: FillSettings = self.settings(step).fills[number]
-        choices = [Choice(how, words, detail) for how, (words, detail) in _WITH.items()]
+        def change(said: str, fill: FillSettings) -> None:
+            self._set(step, number, said, how=fill.how, of=fill.of)
+
+        self._ask_how(self.settings(step).fills[number], shape, anchor, change)
+
+    def _ask_how(self, fill: FillSettings, shape: InputShape, anchor: QWidget, done: _Done) -> None:
+        """Ask what the gaps of a fill are filled with, and hand it on with what was chosen."""
+
+        def finish(said: str, how: str, of: str = "") -> None:
+            done(f"Fill {listed([*fill.fields, *fill.types])} with {said}", replace(fill, how=how, of=of))
 
         def chosen(how: str) -> None:
             if how == FillWith.VALUE.value:
-                self._ask_value(step, number, shape)
+                self._ask_value(fill, shape, lambda text: finish(f"“{text}”", how, text))
             elif how == FillWith.FIELD.value:
                 chooser = Chooser(field_choices(shape.fields, None), self.pane, title="With which field?")
-                self.pane.open_list(
-                    chooser,
-                    self.pane.view,
-                    chosen=lambda name: self._set(step, number, f"Fill with {name}", how=how, of=name),
-                )
+                self.pane.open_list(chooser, self.pane.view, chosen=lambda name: finish(name, how, name))
             else:
-                self._set(step, number, f"Fill with {_WITH[how][0]}", how=how, of="")
+                finish(_WITH[how][0], how)
 
-        title = "What stands there then?"
+        choices = [Choice(how, words, detail) for how, (words, detail) in _WITH.items()]
+        title = f"Fill the gaps of {listed([*fill.fields, *fill.types])} with what?"
         self.pane.open_list(Chooser(choices, self.pane, title=title, current=fill.how), anchor, chosen=chosen)
 
-    def _ask_value(self, step: Step, number: int, shape: InputShape) -> None:
-        fill: FillSettings = self.settings(step).fills[number]
-        now = fill.of if fill.how == FillWith.VALUE.value else ""
-
+    def _ask_value(self, fill: FillSettings, shape: InputShape, entered: Callable[[str], None]) -> None:
         def check(text: str) -> None:
-            changed = msgspec.structs.replace(fill, how=FillWith.VALUE.value, of=text)
+            changed = replace(fill, how=FillWith.VALUE.value, of=text)
             filled_fields(shape.fields, [changed.fill(shape.fields)])
 
+        now = fill.of if fill.how == FillWith.VALUE.value else ""
         entry = Entry("Put this value", now, self.pane, check=check)
-        entry.entered.connect(
-            lambda text: self._set(step, number, f"Fill with “{text}”", how=FillWith.VALUE.value, of=text)
-        )
+        entry.entered.connect(entered)
         entry.open_under(self.pane.view)
 
 

@@ -34,7 +34,7 @@ from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.union import UnionKind
-from keen_trellis.flow.wording import counted, rows_called
+from keen_trellis.flow.wording import counted, open_said, rows_called
 from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.locations import TYPED, is_address
 
@@ -376,6 +376,8 @@ class SentencePane(QWidget):
         if outcome is not None and outcome.result is not None:
             table = outcome.result.rows
             items += [Word(","), Word(f"{table.rows:,} rows, {len(table.fields)} fields.")]
+            if outcome.result.open_cells:
+                items.append(Word(f"{open_said(outcome.result.open_cells, 'without a partner')}."))
         items.append(Chip("write it now", lambda _: self.write_wanted.emit(step.id), "Write", doing=True))
         return items
 

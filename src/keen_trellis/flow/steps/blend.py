@@ -134,6 +134,11 @@ def _others(settings: BlendSettings, inputs: Sequence[InputShape]) -> list[Other
     ]
 
 
+def without_measure(settings: BlendSettings, names: Sequence[str]) -> list[str]:
+    """Those of the other tables of which nothing is measured, so that no field of them comes along."""
+    return [name for entry, name in zip(settings.others, names, strict=True) if not entry.measures]
+
+
 def repeated(settings: BlendSettings, blended: Blended) -> dict[str, float]:
     """The sums and counts that stand on several rows of their group, and how often on average: adding them up
     again counts each of them so many times.

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import msgspec
 
 from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.filling import cells_without_partner
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
@@ -61,7 +62,9 @@ class OutputKind:
         return ()
 
     def compute(self, settings: OutputSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
-        return StepResult({ROWS: inputs[0].table})
+        table = inputs[0].table
+        found = cells_without_partner(table, table.names, context.task)
+        return StepResult({ROWS: table}, open_cells={name: count for name, count in found.items() if count})
 
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
         where = (
