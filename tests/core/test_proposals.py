@@ -29,12 +29,31 @@ class Proposals(unittest.TestCase):
 
     def test_a_few_repeated_words_link_nothing(self):
         words = ["text", "a remark", "open"] * 20
-        self.assertEqual(propose(table(status=words), table(status=words)), [])
+        (found,) = propose(table(status=words), table(status=words))
+        self.assertFalse(found.firm)
+        self.assertIn("Not a sure link", found.evidence("Left", "Right"))
 
     def test_a_few_chance_finds_in_a_unique_field_are_no_ground(self):
         people = [f"person {n}" for n in range(100)]
         left, right = table(maker=people), table(contact=[*people[:12], *(f"other {n}" for n in range(60))])
-        self.assertEqual(propose(left, right), [])
+        (found,) = propose(left, right)
+        self.assertEqual((found.firm, found.found), (False, 0.12))
+
+    def test_what_little_there_is_is_offered_with_how_much(self):
+        left = table(First=["Betty", "Betty", "Jon", "Mia"], Last=["Olm", "Farr", "Olm", "Nkemba"])
+        right = table(First=["Betty", "Betty", "Jon", "Per"], Last=["Olm", "Farr", "Olm", "Dahl"])
+        best = propose(left, right)[0]
+        self.assertEqual([(link.left, link.right) for link in best.links], [("First",) * 2, ("Last",) * 2])
+        self.assertEqual((best.firm, best.found), (True, 0.75))
+        for one, other in (
+            (list("abcdefg"), list("abvwxyz")),
+            ([1, 2, 3, 4, 5, 6, 7], [1, 2, 33, 34, 35, 36, 37]),
+        ):
+            (weak,) = propose(table(k=one), table(j=other))
+            self.assertEqual((weak.firm, weak.link), (False, LinkField("k", "j")))
+            self.assertIn("28.6 % of the sampled k values", weak.evidence("A", "B"))
+        (running,) = propose(table(k=[1, 2, 3]), table(j=[1, 2, 3, 4]))
+        self.assertEqual((running.firm, running.found), (False, 1.0))
 
     def test_nothing_is_proposed_without_ground(self):
         self.assertEqual(propose(table(a=["x", "y"]), table(b=["p", "q"])), [])

@@ -10,6 +10,7 @@ import msgspec
 
 from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.insight.composite_proposals import UNIQUE
 from keen_trellis.core.insight.proposal import Proposal, why_none
 from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.task import Task
@@ -250,8 +251,12 @@ def join(document: Document, right: Selection, left: Selection, asked: Callable[
         links: tuple[LinkSettings, ...] = ()
         evidence = f"{why_none(names[0], names[1])} Choose the link fields below."
         if found:
-            links = tuple(LinkSettings.of(link) for link in found[0].links)
-            evidence = found[0].evidence(names[0], names[1])
+            best = found[0]
+            evidence = best.evidence(names[0], names[1])
+            # What is not sure is taken only where it cannot multiply rows.
+            if best.firm or best.unique >= UNIQUE:
+                links = tuple(LinkSettings.of(link) for link in best.links)
+            evidence += "" if best.firm else " Check it, or choose other link fields below."
         settings = JoinSettings(links=links, type=JoinType.LEFT_OUTER.value)
         joined, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
         document.edit(joined, f"Join {names[0]} with {names[1]}", Selection(knot))

@@ -55,7 +55,7 @@ def side_said(link: str) -> str:
 
 def proposed_links(main: Table, other: Table, proposals: Iterable[Proposal]) -> tuple[LinkSettings, ...]:
     """The best links with =, and the month where both tables have dates that share months."""
-    best = next((entry for entry in proposals if entry.link.operator is Operator.EQUAL), None)
+    best = next((entry for entry in proposals if entry.firm and entry.link.operator is Operator.EQUAL), None)
     links = [LinkSettings.of(link) for link in best.links] if best is not None else _same_named(main, other)
     linked = {name for link in links for name in (link.left, link.right)}
     for one in _dates(main, linked):

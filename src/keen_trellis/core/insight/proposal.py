@@ -21,7 +21,8 @@ class Proposal:
 
     found: share of the sampled left values (of one link, distinct ones) that find a partner, 0 to 1.
     unique: share of the right side's filled rows that the links tell apart, 0 to 1.
-    why: who says so, if anybody does besides the values.
+    why: who says so, if anybody does besides the values.  firm: whether what speaks for it is enough to take
+    it; otherwise it is only the best that there is.
     """
 
     links: tuple[LinkField, ...]
@@ -29,6 +30,7 @@ class Proposal:
     unique: float
     score: float
     why: str = ""
+    firm: bool = True
 
     @property
     def link(self) -> LinkField:
@@ -38,6 +40,8 @@ class Proposal:
     def evidence(self, left_name: str, right_name: str) -> str:
         """The proposal's ground in one sentence, and who else says so in another."""
         said = self._said_by_values(left_name, right_name)
+        if not self.firm:
+            return f"Not a sure link, but the best there is: {said}"
         return f"{self.why}. {said}" if self.why else said
 
     def _said_by_values(self, left_name: str, right_name: str) -> str:

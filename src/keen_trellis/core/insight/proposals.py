@@ -27,6 +27,8 @@ from keen_trellis.core.values import FieldType
 SAMPLE_ROWS = 4_000
 _LIKE_NAMES = 0.8
 _LEAST_SCORE = 0.35
+# How many are offered where none is firm.
+_MOST_WEAK = 3
 _FEW_VALUES = 10
 _LOOKED_AT = 500
 # Where a single field finds so many rows and tells them apart, no others are looked for.
@@ -39,30 +41,42 @@ _PREPARED = Preparation(case=True, outer_spaces=True)
 def propose(
     left: Table, right: Table, task: Task | None = None, known: Sequence[Known] = ()
 ) -> list[Proposal]:
-    """Links between the two tables, best first; none where nothing speaks for any.
+    """Links between the two tables, best first; none where no value of one is in the other.
 
+    Where none is firm, the few that find most are offered as what they are.
     known: links that a database or an earlier flow has; they come first, whatever the values say.
     """
     task = task or Task()
     candidates = [_candidate(left, field) for field in left.fields]
 
-    def with_field(other: Field) -> list[Proposal]:
+    def with_field(other: Field) -> list[_Single]:
         task.checkpoint(0, len(right.fields), f"looking for values in {other.name}")
         fitting = [candidate for candidate in candidates if _like_kind(candidate.field, other)]
         return _against(fitting, right, other) if fitting else []
 
-    found = [proposal for proposals in each(with_field, right.fields) for proposal in proposals]
-    found.sort(key=_by_score)
+    singles = [single for several in each(with_field, right.fields) for single in several]
+    singles.sort(key=lambda single: -single.proposal.score)
+    found = [single.proposal for single in singles if single.proposal.firm]
     if not any(proposal.unique >= UNIQUE and proposal.found >= _PLENTY for proposal in found):
-        found += [*compound(left, right, found, task), *periods(left, right, task)]
+        # A field of a few values links nothing alone, and yet may tell rows apart together with another.
+        parts = [single.proposal for single in singles if single.despite_few >= _LEAST_SCORE]
+        found += [*compound(left, right, parts, task), *periods(left, right, task)]
     said = list(confirmed(left, right, known, task))
     pairs = {frozenset((link.left, link.right) for link in entry.links) for entry in said}
     found = [entry for entry in found if {(link.left, link.right) for link in entry.links} not in pairs]
-    return sorted([*said, *found], key=_by_score)
+    if not said and not found:
+        singles.sort(key=lambda single: (single.both_running, -single.proposal.found))
+        return [single.proposal for single in singles[:_MOST_WEAK]]
+    return sorted([*said, *found], key=lambda proposal: -proposal.score)
 
 
-def _by_score(proposal: Proposal) -> float:
-    return -proposal.score
+@dataclass(frozen=True)
+class _Single:
+    """A link of one field with one. despite_few: its score if it had many values."""
+
+    proposal: Proposal
+    despite_few: float
+    both_running: bool
 
 
 @dataclass(frozen=True)
@@ -100,7 +114,7 @@ def _like_kind(left: Field, right: Field) -> bool:
     return left.type is right.type and left.type not in (FieldType.REAL, FieldType.BOOLEAN)
 
 
-def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> list[Proposal]:
+def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> list[_Single]:
     values = right.column(other.name).values
     if len(values) == values.null_count:
         return []
@@ -119,15 +133,21 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
         return []
     unique = count / (len(values) - values.null_count)
     running = _is_running(values, count)
-    proposals = []
+    singles = []
     for candidate, plain, more in zip(candidates, as_written, prepared, strict=True):
         ignoring = _PREPARED if more - plain > _WORTH_PREPARING else Preparation()
         share = max(plain, more)
-        score = _score(candidate, other, share, unique, both_running=running and candidate.running)
-        if score >= _LEAST_SCORE:
+        both_running = running and candidate.running
+        few = len(candidate.sample) < _FEW_VALUES and unique < 1
+        despite_few, score = (
+            _score(candidate, other, share, unique, both_running=both_running, few=said)
+            for said in (False, few)
+        )
+        if share > 0:
             link = LinkField(candidate.field.name, other.name, ignoring)
-            proposals.append(Proposal((link,), share, unique, score))
-    return proposals
+            made = Proposal((link,), share, unique, score, firm=score >= _LEAST_SCORE)
+            singles.append(_Single(made, despite_few, both_running))
+    return singles
 
 
 def _are_prepared(several: Sequence[pa.Array]) -> bool:
@@ -153,13 +173,15 @@ def _found_shares(
     return [float((hits[end] - hits[start]) / max(end - start, 1)) for start, end in pairwise(bounds)]
 
 
-def _score(left: _Candidate, right: Field, found: float, unique: float, *, both_running: bool) -> float:
+def _score(
+    left: _Candidate, right: Field, found: float, unique: float, *, both_running: bool, few: bool
+) -> float:
     """Between 0 and 1. Running numbers stand in each other, and a few values link nothing."""
     alike = fuzz.token_sort_ratio(left.field.name.casefold(), right.name.casefold()) / 100
     worth = 1.0
     if both_running or (left.field.type is not FieldType.TEXT and alike < _LIKE_NAMES):
         worth = 0.3
-    if len(left.sample) < _FEW_VALUES and unique < 1:
+    if few:
         worth *= 0.2
     if found == 0:
         return 0.0
