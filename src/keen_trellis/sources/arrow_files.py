@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
-from keen_trellis.sources.cell_columns import CellColumn, spill
+from keen_trellis.sources.cell_columns import CellColumn, count_no_numbers, no_numbers_said, spill
 from keen_trellis.sources.reading import OneTableReader, ReadTable
 from keen_trellis.sources.recognise import COLUMNS, LINES
 from keen_trellis.sources.text_types import moments_in_text
@@ -25,6 +25,7 @@ from keen_trellis.sources.text_types import moments_in_text
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 _BATCH_ROWS = 1_000_000
 _LINE_BATCH = 20_000
+_WIDE = pa.decimal128(20, 0)  # as wide as an unsigned integer of 64 bits
 _LONGEST_LINE = 2**26
 _DEEPEST = 64
 
@@ -36,8 +37,10 @@ class ColumnsReader(OneTableReader):
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         path = Path(settings.path)
+        with _errors(path):
+            wide = _beyond_64_bits(path, task)
         with _errors(path), _batches(path) as (schema, rows, batches):
-            plans = [_Plan(field) for field in schema if _is_readable(field.type)]
+            plans = [_Plan(field, wide) for field in schema if _is_readable(field.type)]
             gone = [field.name for field in schema if not _is_readable(field.type)]
             remarks = [Remark(plan.said, plan.name) for plan in plans if plan.said]
             remarks += [Remark("holds binary data and is left out", name, doubtful=True) for name in gone]
@@ -46,6 +49,7 @@ class ColumnsReader(OneTableReader):
             target = room / ROWS_FILE
             wanted = pa.schema([pa.field(plan.name, plan.type) for plan in plans])
             lost: dict[str, int] = {}
+            no_number: dict[str, int] = {}
             done = 0
             with pa.OSFile(str(target), "wb") as file, pa.ipc.new_file(file, wanted) as writer:
                 for batch in batches:
@@ -55,6 +59,7 @@ class ColumnsReader(OneTableReader):
                         array = plan.convert(column)
                         lost[plan.name] = lost.get(plan.name, 0) + array.null_count - column.null_count
                         arrays.append(array)
+                        no_number[plan.name] = no_number.get(plan.name, 0) + count_no_numbers(array)
                     writer.write_batch(pa.record_batch(arrays, schema=wanted))
                     done += batch.num_rows
                     task.checkpoint(done, rows, f"reading {path.name}")
@@ -62,6 +67,9 @@ class ColumnsReader(OneTableReader):
             if count > 0 and wanted.field(name).type != _TEXT:
                 values = "1 value is" if count == 1 else f"{count:,} values are"
                 remarks.append(Remark(f"{values} too large and blank", name, doubtful=True))
+        remarks += no_numbers_said(no_number)
+        said = "values have parts below a microsecond, which are cut off"
+        remarks += [Remark(f"{plan.cut:,} {said}", plan.name, doubtful=True) for plan in plans if plan.cut]
         data = pa.ipc.open_file(pa.memory_map(str(target))).read_all()
         return ReadTable(data, About(file=path.name, remarks=tuple(remarks)))
 
@@ -69,19 +77,21 @@ class ColumnsReader(OneTableReader):
 class _Plan:
     """How a column of a file becomes one of a type that fields have. Empty text is blank here too."""
 
-    def __init__(self, field: pa.Field) -> None:
+    def __init__(self, field: pa.Field, wide: Collection[str] = ()) -> None:
         self.name = field.name
         self.said = ""
+        self.cut = 0  # moments with parts that are too small to be kept
         kind = field.type.value_type if pa.types.is_dictionary(field.type) else field.type
         self.type = _TEXT
         if pa.types.is_boolean(kind):
             self.type = pa.bool_()
         elif pa.types.is_integer(kind):
-            self.type = pa.int64()
+            self.type = _WIDE if self.name in wide else pa.int64()
         elif pa.types.is_floating(kind):
             self.type = pa.float64()
         elif pa.types.is_decimal(kind):
-            self.type = pa.decimal128(min(kind.precision, 38), kind.scale)
+            whole = kind.precision + max(-kind.scale, 0)
+            self.type = pa.decimal128(min(whole, 38), max(kind.scale, 0))
         elif pa.types.is_date(kind):
             self.type = ARROW_TYPES[FieldType.DATE]
         elif pa.types.is_time(kind):
@@ -102,14 +112,44 @@ class _Plan:
             return pa.array(texts, _TEXT)
         if pa.types.is_timestamp(column.type):
             column = column.cast(pa.timestamp(column.type.unit)) if column.type.tz else column
+            self.cut += _finer_than_kept(column)
             return column.cast(self.type, safe=False)
-        if pa.types.is_uint64(column.type):
-            fits = pc.less_equal(column, pa.scalar(2**63 - 1, pa.uint64()))
-            column = pc.if_else(fits, column, pa.scalar(None, pa.uint64()))
+        self.cut += _finer_than_kept(column)
         made = column.cast(self.type, safe=not pa.types.is_time(column.type))
         if self.type == _TEXT:
             made = pc.if_else(pc.equal(made, ""), pa.scalar(None, _TEXT), made)
         return made
+
+
+def _finer_than_kept(column: pa.Array) -> int:
+    """How many moments have parts below a microsecond."""
+    kind = column.type
+    if not (pa.types.is_timestamp(kind) or pa.types.is_time(kind)) or kind.unit != "ns":
+        return 0
+    units = column.view(pa.int64())
+    kept = pc.multiply(pc.divide(units, 1000), 1000)
+    return int(pc.sum(pc.not_equal(units, kept)).as_py() or 0)
+
+
+def _beyond_64_bits(path: Path, task: Task) -> set[str]:
+    """The fields of unsigned integers with values that no integer here holds: they are read as decimals."""
+    found: set[str] = set()
+    with _batches(path) as (schema, rows, batches):
+        names = [
+            field.name
+            for field in schema
+            if pa.types.is_uint64(field.type.value_type if pa.types.is_dictionary(field.type) else field.type)
+        ]
+        done = 0
+        for batch in batches if names else ():
+            for name in names:
+                column = batch.column(schema.get_field_index(name))
+                column = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
+                if (pc.max(column).as_py() or 0) >= 2**63:
+                    found.add(name)
+            done += batch.num_rows
+            task.checkpoint(done, rows, f"looking at {path.name}")
+    return found
 
 
 def _is_readable(kind: pa.DataType) -> bool:

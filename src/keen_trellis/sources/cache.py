@@ -29,7 +29,7 @@ from keen_trellis.sources.reading import ReadTable
 LIMIT_NAME = "KEEN_TRELLIS_CACHE_BYTES"
 _LIMIT = 8 * 2**30
 # Raised whenever readers come to read something differently, so that older files are not found any more.
-_VERSION = 1
+_VERSION = 2
 _ROWS, _ABOUT, _ROOM, _NOTE = ".arrow", ".json", "room-", "seen-"
 _TICK = 50_000_000  # nanoseconds
 _NOTES_KEPT = 90 * 24 * 3600  # seconds

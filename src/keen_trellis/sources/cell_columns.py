@@ -9,12 +9,13 @@ import json
 import os
 import tempfile
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from keen_trellis.core.conversion import converted
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, held_as, type_of_arrow
@@ -130,9 +131,29 @@ class CellColumn:
     def finished(self) -> tuple[pa.ChunkedArray, list[Remark]]:
         """The whole column in one type, and what there is to say about it."""
         made, said = in_one_type(self.name, self._arrays, self._kinds, mixed=self._mixed)
+        said += no_numbers_said({self.name: count_no_numbers(made)})
         if self._zoned:
             said.append(Remark("moments with a time zone; shown in UTC", field=self.name))
         return made, said
+
+
+def count_no_numbers(values: pa.Array | pa.ChunkedArray) -> int:
+    """How many reals are NaN, which a file may hold and nobody sees."""
+    return int(pc.sum(pc.is_nan(values)).as_py() or 0) if pa.types.is_floating(values.type) else 0
+
+
+def no_numbers_said(counts: Mapping[str, int]) -> list[Remark]:
+    """What there is to say about NaN in some fields."""
+    return [
+        Remark(
+            f"{'1 value is' if count == 1 else f'{count:,} values are'} NaN (not a number): no blank, "
+            "equal to each other and above all numbers",
+            field=name,
+            doubtful=True,
+        )
+        for name, count in counts.items()
+        if count
+    ]
 
 
 def spill(columns: Sequence[CellColumn], room: Path) -> None:

@@ -31,6 +31,7 @@ from keen_trellis.sources.text_blocks import Repairs, TextBlock, TextFile, Wante
 from keen_trellis.sources.typed_rows import typed_rows
 
 _RAW_ROWS = 200
+_ENOUGH_TO_TELL = 8  # lines
 _BLOCK = 4 * 2**20
 _FIRST_BYTES = 512 * 1024
 _UTF8 = ("utf-8", "utf-8-sig", "ascii")
@@ -119,6 +120,8 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     looked_at = [[] if _is_comment(row, written) else row for row in rows[:LOOKED_AT]]
     header = _header(looked_at, settings.layout)
     width = len(rows[header.row]) if header.row is not None else _usual_width(looked_at)
+    if not settings.dialect.delimiter:
+        _refuse_prose(looked_at, width, path)
     if not width:
         raise SourceError("It holds nothing but empty lines.", where=str(path))
     names, named = field_names(_header_rows(rows, header), 0, width)
@@ -134,6 +137,19 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     raw = Raw(tuple(_raw_rows(rows, header, skipped, settings.layout.last, written)), 0, width)
     dialect = Dialect(encoding, written.delimiter, written.quote or NO_QUOTE, written.comment or NO_COMMENT)
     return OpenedText(text, names, tuple(remarks), raw, layout, dialect, Repairs(width))
+
+
+def _refuse_prose(rows: Sequence[Sequence[str]], width: int, path: Path) -> None:
+    """SourceError for text whose lines have so many numbers of cells that it can be no table."""
+    widths = [len(cells) for cells in rows if cells]
+    alike = max(widths.count(width), widths.count(_usual_width(rows)))
+    if len(widths) >= _ENOUGH_TO_TELL and 2 * alike < len(widths):
+        raise SourceError(
+            "It is text, but no table: fewer than half of its lines have the same number of cells, "
+            "whatever divides them.",
+            where=str(path),
+            remedy="Save it as CSV, with a row of the table on each line.",
+        )
 
 
 def _header(rows: Sequence[Sequence[str]], layout: Layout) -> Header:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import codecs
 import re
 import stat
 import zipfile
 from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import SourceError
 
@@ -31,6 +34,29 @@ _COMPOUND = bytes.fromhex("d0cf11e0a1b11ae1")
 _ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
 _HEAD = 8192
 _JSON_LINE = re.compile(rb'(?:\xef\xbb\xbf)?\s*\{\s*(?:"|\})')
+_JSON_IN_ONE_PIECE = re.compile(r"\[\s*[\[{\"\d\-tfn\]]|\{\s*\n")
+_TAG = re.compile(r"<(!|\?|[A-Za-z][\w:.-]*[\s/>])")
+_TAGS_AS_CELLS = re.compile(r">[,;|\t]")
+_STATEMENTS = (
+    r"(CREATE|DROP|ALTER)\s+(TABLE|VIEW|INDEX|DATABASE|SCHEMA)\s|INSERT\s+INTO\s|BEGIN(\s+TRANSACTION)?\s*;"
+    r"|PRAGMA\s+\w+\s*[=(;]|SET\s+\w+\s*=|SELECT\s[^;]*\sFROM\s"
+)
+# Texts of other kinds by what they begin with.
+_OTHER_TEXT = tuple(
+    (re.compile(expression), what)
+    for expression, what in (
+        (r"%PDF-", "a PDF document"),
+        (r"%!PS", "a PostScript document"),
+        (r"\{\\rtf", "a formatted document (RTF)"),
+        (r"#!.*/", "a program"),
+        (r"BEGIN:V(CARD|CALENDAR)", "contacts or a calendar"),
+        (r"-----BEGIN ", "a key or certificate"),
+        (r"---\s*\n", "YAML"),
+        (r"\[[\w .-]+\]\s*\n\s*[\w.-]+\s*=", "settings (INI or TOML)"),
+        (rf"(?i)(--[^\n]*\n\s*)*({_STATEMENTS})", "SQL statements"),
+        (r"(Received|Return-Path|From|MIME-Version|Delivered-To): [^\n,;]*\n[\w-]+: ", "an e-mail message"),
+    )
+)
 # A workbook that would unpack to more than this is not what it seems.
 _MOST_UNPACKED = 8 * 2**30
 
@@ -104,15 +130,46 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
             where=where,
             remedy="Export it as xlsx or CSV.",
         )
-    if head.lstrip()[:200].lower().startswith((b"<!doctype html", b"<html", b"<?xml")):
+    _refuse_other_text(_beginning(head), where)
+    if _JSON_LINE.match(head):
+        return "JSON lines", LINES
+    return "delimited text", TEXT
+
+
+def _beginning(head: bytes) -> str:
+    """The beginning of a text, without marks of order and space."""
+    wide = head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE))
+    text = head.decode("utf-16" if wide else "utf-8", errors="ignore")
+    return text.lstrip("\ufeff \t\r\n")
+
+
+def _refuse_other_text(text: str, where: str) -> None:
+    """SourceError, saying what it is, for text that is no table; commas in it would make one of nonsense."""
+    if _JSON_IN_ONE_PIECE.match(text) and _is_json(text):
+        raise SourceError(
+            "It holds JSON in one piece, not a table.",
+            where=where,
+            remedy='Write it as JSON lines, one object a line as {"venue": "Pier"}, or as CSV.',
+        )
+    first = text.partition("\n")[0]
+    if _TAG.match(text) and not _TAGS_AS_CELLS.search(first):
         raise SourceError(
             "It holds a web page or XML, whatever its name says.",
             where=where,
             remedy="Open it in a spreadsheet program and save it as xlsx or CSV.",
         )
-    if _JSON_LINE.match(head):
-        return "JSON lines", LINES
-    return "delimited text", TEXT
+    for expression, what in _OTHER_TEXT:
+        if expression.match(text):
+            raise SourceError(f"It holds {what}, not a table.", where=where, remedy="Export the rows as CSV.")
+
+
+def _is_json(text: str) -> bool:
+    """Whether this is the beginning of a JSON text, or all of it."""
+    try:
+        msgspec.json.decode(text)
+    except msgspec.DecodeError as error:
+        return "truncated" in str(error)
+    return True
 
 
 def _zipped(path: Path) -> str:
