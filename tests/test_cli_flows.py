@@ -1,12 +1,15 @@
 """Small flows, written as their files say, looked at and run from the command line."""
 
 import json
+import subprocess
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import pyarrow as pa
 import xlsxwriter
 from click.testing import CliRunner
+from pyarrow import parquet
 
 from keen_trellis.cli import main
 from keen_trellis.outputs.workbook import sheets_of
@@ -137,6 +140,98 @@ class OpenCells(FlowCase):
         )
         (written,) = json.loads(found.stdout)["outputs"]
         self.assertEqual((written["rows"], written["open_cells"]), (8, {"title": 2, "maker": 2}))
+
+
+class Said(FlowCase):
+    def test_a_folder_for_the_outputs_is_made(self):
+        self.write("loans.csv", "venue\nPier\n")
+        self.run_flow(text("loans"), output("loans"), words=["--to", self.folder / "a" / "b"])
+        self.assertEqual(self.written("a/b/out.csv"), ["venue", "Pier"])
+        (self.folder / "file").write_text("x")
+        said = self.run_flow(text("loans"), words=["--to", self.folder / "file" / "b"], code=5).output
+        self.assertIn("The folder cannot be made", said)
+
+    def test_an_address_of_the_web_is_no_database(self):
+        for address in ("https://host/loans.csv", "s3://bucket/loans.parquet", "FTP://host/x"):
+            self.assertIn("Download the file", self.call("look", address, code=4).output)
+
+    def test_doubts_are_said_by_every_command(self):
+        parquet.write_table(pa.table({"k": [1.0, float("nan")]}), self.folder / "share.parquet")
+        share = self.folder / "share.parquet"
+        said = "1 value is NaN"
+        self.assertIn(said, self.call("look", share).output)
+        words = (share, f"B={share}", "--link", "k=k")
+        self.assertIn(said, self.call("match", *words).output)
+        found = json.loads(self.call("match", *words, "--json").output)
+        self.assertEqual(len([line for line in found["remarks"] if said in line]), 2)
+        found = json.loads(self.call("blend", *words, "--measure", "count(*) as n", "--json").output)
+        self.assertIn(said, " ".join(found["remarks"]))
+        source = step("share", "source", reader="columns", path="share.parquet")
+        self.assertIn(said, self.run_flow(source).output)
+        self.assertIn(said, json.loads(self.run_flow(source, words=["--json"]).stdout)["doubts"][0])
+
+    def test_look_keeps_names_and_types_on_a_narrow_terminal(self):
+        long = "a field with a name of some length"
+        self.write("loans.csv", f"{long},venue\n" + f"{'v' * 60},{'w' * 60}\n")
+        for columns in (60, 80, 100, 160):
+            result = CliRunner(env={"COLUMNS": str(columns)}).invoke(
+                main, ["look", str(self.folder / "loans.csv")]
+            )
+            lines = result.output.splitlines()
+            self.assertRegex(lines[1], "^Fie.* Type ")
+            self.assertRegex(lines[2], "^a field w.* text ")
+            self.assertRegex(lines[3], "^venue .* text ")
+            self.assertLessEqual(max(len(line.rstrip()) for line in lines), columns)
+
+    def test_help_does_nothing_else(self):
+        script = Path(__file__).parents[1] / "trellis"
+        for words in (["screenshots", "--help"], ["speed", "--help"]):
+            done = subprocess.run([script, *words], capture_output=True, text=True, timeout=60)
+            self.assertIn("Usage:", done.stdout)
+        done = subprocess.run([script, "check", "--help"], capture_output=True, text=True, timeout=60)
+        self.assertEqual(done.returncode, 2)
+
+
+class Changes(FlowCase):
+    def test_an_edit_of_the_flow_is_a_change(self):
+        self.write("loans.csv", "venue\n" + "Pier\nMill\n" * 3 + "Hall\n")
+        kept = step("kept", "filter", ["loans"], conditions=[{"of": "venue", "is": "filled"}])
+        flow = self.flow(text("loans"), kept, output("kept"))
+        self.call("run", flow, "--replace")
+        self.assertIn("Nothing has changed since", self.call("run", flow, "--replace").output)
+        edited = json.loads(flow.read_text())
+        edited["steps"][1]["settings"]["conditions"][0] = {"of": "venue", "is": "one-of", "values": ["Pier"]}
+        flow.write_text(json.dumps(edited))
+        found = json.loads(self.call("run", flow, "--replace", "--leave-flow", "--json").stdout)["changes"]
+        self.assertEqual((found["flow_edited"], found["outputs"][0]["rows_before"]), (True, 7))
+        said = self.call("run", flow, "--replace").output
+        self.assertIn("The flow itself was edited since", said)
+        self.assertIn("out.csv-output: 7 rows before, 3 now", said.replace("Out.csv", "out.csv"))
+        self.assertIn("Nothing has changed since", self.call("run", flow, "--replace").output)
+        # Another name, or another place, is no edit that changes a row.
+        edited = json.loads(flow.read_text())
+        edited["steps"][1] |= {"name": "Only the pier", "note": "as they asked"}
+        flow.write_text(json.dumps(edited))
+        self.assertIn("Nothing has changed since", self.call("run", flow, "--replace").output)
+
+    def test_a_month_without_values_breaks_nothing_and_changes_no_type(self):
+        self.write("loans.csv", "loan,crates,out\n1,2,2026-01-05\n")
+        self.write("venues.csv", "crates,name,day\n2,Pier,2026-01-05\n")
+        links = [{"left": "crates", "right": "crates"}, {"left": "out", "right": "day"}]
+        knot = step("knot", "join", ["loans", "venues"], type="full-outer", links=links)
+        more = step("more", "compute", ["knot"], field="twice", expression="crates * 2")
+        total = step(
+            "total", "summarise", ["more"], measures=[{"name": "n", "function": "sum", "of": "twice"}]
+        )
+        steps = (text("loans"), text("venues"), knot, more, total, output("total"))
+        flow = self.flow(*steps)
+        self.call("run", flow, "--replace")
+        self.assertEqual(self.written(), ["n", "4"])
+        for content in ("loan,crates,out\n", "loan,crates,out\n1,,\n"):
+            self.write("loans.csv", content)
+            said = self.call("run", flow, "--replace").output
+            self.assertEqual(self.written(), ["n", "4"])
+            self.assertNotIn("was integer", said)
 
 
 class Ends(FlowCase):

@@ -179,5 +179,20 @@ class Refusals(unittest.TestCase):
         self.assertIsNone(type_keeping(unmatched_left=False, matched=False, unmatched_right=False))
 
 
+class FullAnti(unittest.TestCase):
+    def test_the_field_that_tells_of_partners_tells_the_side(self):
+        left, right = table(a=["x", "y"]), table(b=["y", "z"])
+        links = [LinkField("a", "b")]
+        choice = FieldChoice(partner_found=True)
+        found = match(left, right, links)
+        plan = plan_fields(
+            left.fields, right.fields, links, JoinType.FULL_ANTI, choice, "Objects", left_name="Loans"
+        )
+        made = JoinedTable(left, right, found, JoinType.FULL_ANTI, plan)
+        self.assertEqual(made.names[-1], "side")
+        self.assertEqual([row[-1] for row in rows_of(made)], ["Loans", "Objects"])
+        self.assertEqual(made.take(np.array([1, 0]), ["side"])[0].values.to_pylist(), ["Objects", "Loans"])
+
+
 if __name__ == "__main__":
     unittest.main()

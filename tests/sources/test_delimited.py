@@ -248,7 +248,8 @@ class Repairs(DelimitedCase):
     def test_a_field_without_values_is_said(self):
         snapshot = self.read("a,b\n1,\n2,\n")
         self.assertEqual(
-            self.said(snapshot), "b: has no values, so that its type is not known; taken for text"
+            self.said(snapshot),
+            "b: has no values, so that it has no type yet: it takes that of whatever it meets",
         )
 
     def test_binary_content(self):

@@ -76,6 +76,14 @@ class Tables:
         return [side.settings.path for side in self.sides]
 
     @property
+    def remarks(self) -> list[str]:
+        """What there is to say about each of the tables."""
+        from keen_trellis.core.task import Task
+
+        found = [(side.name, self.library.get(side.settings, Task()).remarks) for side in self.sides]
+        return [f"{name}: {remark}" for name, remarks in found for remark in remarks]
+
+    @property
     def tables(self) -> list[Any]:
         return [self.runner.result(self.flow, entry.step).rows for entry in self.inputs]
 

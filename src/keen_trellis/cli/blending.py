@@ -91,9 +91,12 @@ def blend(
             err=True,
         )
     if as_json:
-        click.echo(json.dumps(blend_members(result.blended, names[1:]), ensure_ascii=False))
+        members = {**blend_members(result.blended, names[1:]), "remarks": asked.remarks}
+        click.echo(json.dumps(members, ensure_ascii=False))
         return
     _print_blend(result.blended, names)
+    for line in asked.remarks:
+        click.echo(line)
     if output is not None:
         click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
 

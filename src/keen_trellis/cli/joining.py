@@ -63,15 +63,13 @@ def match(
         say_what_goes([output], replace=wanted["replace"])
         write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     if as_json:
-        members = {**as_members(counts, settings.join_type), "seconds": seconds}
+        members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}
         click.echo(json.dumps({**members, "guards": guard_members(checks)}, ensure_ascii=False))
         end_by_guards(checks)
         return
     print_knot([shape.name for shape in asked.shapes], counts, settings.join_type)
-    remarks = [(side.name, asked.library.get(side.settings, Task()).remarks) for side in asked.sides]
-    for name, said in remarks:
-        for remark in said:
-            click.echo(f"{name}: {remark}")
+    for line in asked.remarks:
+        click.echo(line)
     click.echo(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
     print_guards(checks)
     if output is not None and holds:

@@ -106,10 +106,19 @@ def _print_look(found: Any) -> None:
     rows = "1 row" if found.rows == 1 else f"{found.rows:,} rows"
     console.print(f"{rows}, {len(found.fields)} {'field' if len(found.fields) == 1 else 'fields'}")
     grid = Grid(box=None, pad_edge=False)
-    for heading, justify in (("Field", "left"), ("Type", "left"), ("Blank", "right"), ("Distinct", "right")):
-        grid.add_column(heading, justify=justify)  # type: ignore[arg-type]
-    for heading in ("Least", "Greatest", "Commonest, or pattern"):
-        grid.add_column(heading, overflow="ellipsis", no_wrap=True, max_width=32)
+    # What names a field and its type comes first: values are cut where the line is too short for all.
+    shown = max((len(field.name) for field in found.fields), default=0)
+    name_width = min(max(shown, len("Field")), max(console.width // 4, 8))
+    type_width = max(len(kind.value) for kind in FieldType)
+    numbers = max(len(f"{found.rows:,}"), len("Distinct"))
+    left = console.width - name_width - type_width - 2 * numbers - 6
+    values = min(max(left // 3, 6), 32)
+    grid.add_column("Field", overflow="ellipsis", no_wrap=True, width=name_width)
+    grid.add_column("Type", no_wrap=True, width=type_width)
+    for heading in ("Blank", "Distinct"):
+        grid.add_column(heading, justify="right", no_wrap=True, width=numbers)
+    for heading in ("Minimum", "Maximum", "Most frequent"):
+        grid.add_column(heading, overflow="ellipsis", no_wrap=True, max_width=values)
     for field in found.fields:
         said = field.patterns if field.type is FieldType.TEXT and not field.commonest else field.commonest
         shares = f"{said[0].text} ({said[0].rows:,})" if said else ""

@@ -34,6 +34,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     from keen_trellis.flow.report import as_members, guard_members
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
+    from keen_trellis.outputs import make_folder
     from keen_trellis.outputs.running import output_targets, run_flow, with_guards
     from keen_trellis.sources.library import Library
 
@@ -45,6 +46,8 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         click.echo(f"keen-trellis: {entry}", err=True)
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
+    if folder is not None:
+        make_folder(folder)
     say_what_goes(output_targets(flow, KINDS, folder).values(), replace=wanted["replace"])
     outcome = run_flow(
         with_guards(flow, KINDS, wanted["guards"]),
@@ -55,6 +58,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         replace=wanted["replace"],
         despite_guards=wanted["despite_guards"],
     )
+    doubts = _doubts(flow, KINDS, library)
     if not leave_flow:
         save(with_last_run(flow, outcome.now), flow_path, KINDS)
     if as_json:
@@ -71,6 +75,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
             "outputs": outputs,
             "guards": guard_members(outcome.guards),
             "unread": [str(entry) for entry in not_read],
+            "doubts": doubts,
         }
         if outcome.comparison is not None:
             members["changes"] = outcome.comparison.as_members()
@@ -78,11 +83,26 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         end_by_guards(outcome.guards)
         return
     print_outcome(outcome)
+    for line in doubts:
+        click.echo(f"Doubtful: {line}")
     if outcome.comparison is not None:
         _print_changes(outcome.comparison)
     for path in outcome.held_back:
         click.echo(f"Not written, since a guard before it is broken: {path}")
     print_guards(outcome.guards)
+
+
+def _doubts(flow: Any, kinds: Any, library: Any) -> list[str]:
+    """What is doubtful in the flow's sources, as a reader of the result should know."""
+    from keen_trellis.core.task import Task
+    from keen_trellis.flow.steps.source import sources_of
+
+    return [
+        f"{flow.step(step).name}: {remark}"
+        for step, settings in sources_of(flow, kinds).items()
+        for remark in library.get(settings, Task()).remarks
+        if remark.doubtful
+    ]
 
 
 def _print_changes(comparison: Any) -> None:

@@ -30,10 +30,11 @@ from keen_trellis.core.table import (
     IndexVector,
     OverlaidTable,
     Table,
+    common_type,
     taken,
 )
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType, common_exact_type, held_as, whole_units
+from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as, whole_units
 
 Vector = np.ndarray[Any, Any]
 
@@ -219,7 +220,7 @@ def _check_spread(placed: Placed, made: Field, main: Sequence[Field]) -> None:
         )
     if placed.by:
         weight = value_of(placed.by, main)
-        if weight.type not in (FieldType.INTEGER, FieldType.DECIMAL):
+        if not weight.untyped and weight.type not in (FieldType.INTEGER, FieldType.DECIMAL):
             raise DataError(f"{placed.by} is {weight.type.value}; shares are whole numbers or decimals.")
 
 
@@ -254,14 +255,16 @@ def _group_fields(
         for link in other.links:
             number = places[link.left]
             theirs = value_of(link.right, fields)
-            common = common_exact_type(made[number].arrow_type, theirs.arrow_type)
+            their = Field(link.right, theirs.arrow_type, untyped=theirs.untyped)
+            common = common_type((made[number], their))
             if common is None:
                 raise DataError(
                     f"{link.left} and {link.right} of {other.name} have no type in common, "
                     "so that groups of both cannot stand in one field.",
                     remedy="Keep the main table's groups only, or give both one type.",
                 )
-            made[number] = replace(made[number], arrow_type=common)
+            untyped = made[number].untyped and their.untyped
+            made[number] = replace(made[number], arrow_type=common, untyped=untyped)
     return tuple(made)
 
 
@@ -338,6 +341,7 @@ def _with_their_groups(
     """The main table's groups and, below them, those that only other tables have, each once."""
     columns = {field.name: held_as(base.column(field.name).values, field.arrow_type) for field in fields}
     whole = ArrowTable(pa.table(columns))
+    whole.fields = tuple(fields)
     for summary, other in zip(groups, others, strict=True):
         found = match(whole, summary, _group_links(other, whole), task)
         rows = found.right_unmatched_rows
@@ -350,6 +354,7 @@ def _with_their_groups(
         }
         parts = [pa.table({f.name: whole.column(f.name).values for f in fields}), pa.table(more)]
         whole = ArrowTable(pa.concat_tables(parts))
+        whole.fields = tuple(fields)
     return whole
 
 
@@ -357,7 +362,15 @@ def _with_their_groups(
 
 
 def _stood(placed: Placed, groups: Cells, partner: IndexVector, main: Table) -> Cells:
-    """The measure for each row of the main table."""
+    """The measure for each row of the main table; a count is 0 where no group was found."""
+    cells = _placed(placed, groups, partner, main)
+    if not placed.measure.function.counts:
+        return cells
+    none = pa.array(partner < 0)
+    return Cells(pc.if_else(none, pa.scalar(0, cells.values.type), cells.values))
+
+
+def _placed(placed: Placed, groups: Cells, partner: IndexVector, main: Table) -> Cells:
     cells = taken(groups, partner)
     if placed.stands is Stands.EVERY:
         return cells
@@ -382,6 +395,7 @@ def _shares(placed: Placed, totals: pa.Array, partner: IndexVector, main: Table)
     weights = np.ones(len(rows), np.int64)
     if placed.by:
         values = value_of(placed.by, main.fields).column(main).take(pa.array(rows))
+        values = held_as(values, ARROW_TYPES[FieldType.INTEGER]) if not len(values.drop_null()) else values
         weights = _units(values, placed.by)
         if (weights < 0).any():
             raise DataError(f"{name} cannot be spread by {placed.by}: a share is below zero.")

@@ -13,7 +13,7 @@ from keen_trellis.core.derived import Derived, DerivedTable, row_batches
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.table import Field, Table, find_field
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as
 
 # A decimal that is made of something else has so many places, whatever its values are.
 _PLACES = 9
@@ -47,7 +47,8 @@ def chosen_fields(
         kind = field.arrow_type
         if entry.type is not None and entry.type is not field.type:
             kind = _DECIMAL if entry.type is FieldType.DECIMAL else ARROW_TYPES[entry.type]
-        made.append((replace(field, name=entry.called, arrow_type=kind), entry))
+        untyped = field.untyped and entry.type is None
+        made.append((replace(field, name=entry.called, arrow_type=kind, untyped=untyped), entry))
     if others:
         named = {entry.of for entry in chosen} | set(dropped)
         made += [(field, Chosen(field.name)) for field in fields if field.name not in named]
@@ -78,6 +79,8 @@ def with_fields(table: Table, plan: Sequence[tuple[Field, Chosen]], task: Task) 
 
 
 def _converted(values: pa.Array, field: Field) -> pa.Array:
+    if values.null_count == len(values):
+        return held_as(values, field.arrow_type)
     found = converted(values, field.type).values
     # What would have to be rounded is lost, as everywhere.
     return (

@@ -23,7 +23,8 @@ def computed_fields(fields: Sequence[Field], name: str, expression: str) -> tupl
         raise UsageError(
             f"There is a field “{name}” already.", remedy="Give the computed field another name."
         )
-    return (*fields, Field(name, parsed(expression, fields).arrow_type))
+    found = parsed(expression, fields)
+    return (*fields, Field(name, found.arrow_type, untyped=found.untyped))
 
 
 def computed(table: Table, name: str, expression: str, task: Task) -> DerivedTable:

@@ -364,6 +364,18 @@ def converted(values: pa.Array, to: FieldType, notation: Notation | None = None)
     return Converted(made, lost.to_numpy(zero_copy_only=False))
 
 
+def convertible(have: FieldType, to: FieldType) -> bool:
+    """Whether any value of a type has a counterpart in another one, so that `converted` may find it."""
+    return (
+        have is to
+        or FieldType.TEXT in (have, to)
+        or (have.is_number and to.is_number)
+        or (have.is_moment and to.is_moment)
+        or (have, to) == (FieldType.INTEGER, FieldType.BOOLEAN)
+        or (have is FieldType.BOOLEAN and to.is_number)
+    )
+
+
 def read_as(texts: Sequence[str], to: FieldType, name: str) -> pa.Array:
     """Texts as values of the type that the field `name` has; UsageError if one of them is none."""
     found = converted(pa.array(texts, ARROW_TYPES[FieldType.TEXT]), to)
@@ -374,6 +386,15 @@ def read_as(texts: Sequence[str], to: FieldType, name: str) -> pa.Array:
             remedy="Write it as the field's values are written, or choose another field.",
         )
     return found.values
+
+
+def type_of_text(text: str) -> FieldType:
+    """The type that a value has by how it is written, where that can mean one thing only; otherwise text."""
+    written = pa.array([text], ARROW_TYPES[FieldType.TEXT])
+    for way in WAYS:
+        if not way.pair and fits(written, way)[0].as_py() and _each(way, written)[0].is_valid:
+            return way.type
+    return FieldType.TEXT
 
 
 def _from_text(values: pa.Array, to: FieldType, notation: Notation) -> pa.Array:

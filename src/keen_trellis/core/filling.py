@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.conversion import read_as
+from keen_trellis.core.conversion import read_as, type_of_text
 from keen_trellis.core.derived import row_batches
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.match import index_type
@@ -23,12 +23,13 @@ from keen_trellis.core.table import (
     Rows,
     SameRows,
     Table,
+    common_type,
     find_field,
     looked_up,
     row_numbers,
 )
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import common_exact_type, held_as, type_of_arrow
+from keen_trellis.core.values import held_as
 
 
 class Gaps(enum.Enum):
@@ -198,18 +199,20 @@ def filled_fields(fields: Sequence[Field], fills: Sequence[Fill]) -> tuple[Field
                     f"There is no value to fill {name} with.", remedy="Say which one, or fill it otherwise."
                 )
             if fill.how is FillWith.VALUE:
-                other = read_as([fill.of], field.type, name).type
+                kind = type_of_text(fill.of) if made[name].untyped else field.type
+                other = Field(fill.of, read_as([fill.of], kind, name).type)
             elif fill.how is FillWith.FIELD:
-                other = find_field(fields, fill.of).arrow_type
+                other = find_field(fields, fill.of)
             else:
                 continue
-            common = common_exact_type(made[name].arrow_type, other)
+            common = common_type((made[name], other))
             if common is None:
                 raise UsageError(
-                    f"{fill.of} is {type_of_arrow(other).value} and {name} is {field.type.value}.",
+                    f"{fill.of} is {other.type.value} and {name} is {field.type.value}.",
                     remedy="Fill it with a field of the same type.",
                 )
-            made[name] = replace(made[name], arrow_type=common)
+            untyped = made[name].untyped and other.untyped
+            made[name] = replace(made[name], arrow_type=common, untyped=untyped)
     return tuple(made.values())
 
 

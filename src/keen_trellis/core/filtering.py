@@ -109,7 +109,7 @@ def check_conditions(conditions: Sequence[Condition], fields: Sequence[Field]) -
     for entry in conditions:
         if entry.how is Comparison.TRUE:
             found = parsed(entry.of, fields)
-            if found.type is not FieldType.BOOLEAN:
+            if found.type is not FieldType.BOOLEAN and not found.untyped:
                 raise UsageError(
                     f"“{entry.of}” is {found.type.value}, not a condition.",
                     remedy="Compare it with something, as in \"Status\" = 'out'.",
@@ -121,10 +121,10 @@ def check_conditions(conditions: Sequence[Condition], fields: Sequence[Field]) -
             wanted = "a value" if least == 1 else f"{least} values" if least else "no value"
             raise UsageError(f"“{entry}” needs {wanted}.", remedy="Choose what it is compared with.")
         if entry.how is Comparison.PERIOD:
-            if field.type not in (FieldType.DATE, FieldType.TIMESTAMP):
+            if field.type not in (FieldType.DATE, FieldType.TIMESTAMP) and not field.untyped:
                 raise UsageError(f"{field.name} is {field.type.value}; only dates are in a period.")
             first_and_last(entry.values[0], dt.date.today())
-        elif entry.how not in _IN_TEXT:
+        elif entry.how not in _IN_TEXT and not field.untyped:
             read_as(entry.values, field.type, field.name)
 
 
@@ -151,6 +151,8 @@ def _holds(table: Table, entry: Condition) -> Mask:
     known: Mask = cells.values.is_valid().to_numpy(zero_copy_only=False)
     if entry.how in (Comparison.FILLED, Comparison.BLANK):
         return known if entry.how is Comparison.FILLED else ~known & ~absent
+    if field.untyped:
+        return known  # no cell is filled, so that no comparison is true
     if entry.how in _IN_TEXT:
         return _true(_IN_TEXT[entry.how](as_text(cells.values), entry.values[0]))
     if entry.how in (Comparison.ONE_OF, Comparison.NONE_OF):

@@ -25,10 +25,11 @@ from keen_trellis.core.table import (
     RowOrigin,
     Rows,
     Table,
+    common_type,
     find_field,
     row_numbers,
 )
-from keen_trellis.core.values import common_exact_type, held_as
+from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as
 
 MOST_RESULT_ROWS = 50_000_000
 
@@ -43,6 +44,7 @@ class Side(enum.Enum):
     RIGHT_FIRST = "right first"  # merged: the right value, or the left one where that is blank
 
     BOTH = "both"  # whether both sides have a row
+    WHICH = "which"  # where no row has a partner: the one table that has it
 
     @property
     def merges(self) -> bool:
@@ -51,12 +53,16 @@ class Side(enum.Enum):
 
 @dataclass(frozen=True)
 class JoinedField:
-    """One field of a joined table and the fields it is read from ("" on a side it is not read from)."""
+    """One field of a joined table and the fields it is read from ("" on a side it is not read from).
+
+    said: what stands in rows of the left and of the right, where the field only says which it is.
+    """
 
     field: Field
     side: Side
     left: str = ""
     right: str = ""
+    said: tuple[str, str] = ("", "")
 
 
 @dataclass(frozen=True)
@@ -67,7 +73,8 @@ class FieldChoice:
     both_links: link fields stay on both sides instead of standing once.
     name_all: every brought field carries its table's name, not only one whose name both sides have.
     merge: fields of the same name that become one, each with the side whose value comes first.
-    partner_found: a field of the result says of each row whether it has a partner.
+    partner_found: a field of the result says of each row whether it has a partner; in a full anti join, where
+    none has, which side it is of.
     """
 
     keep: tuple[str, ...] | None = None
@@ -104,8 +111,10 @@ def plan_fields(
         elif other is None:
             plan.append(JoinedField(field, Side.LEFT, left=field.name))
         else:
-            common = common_exact_type(field.arrow_type, other.arrow_type)
-            plan.append(JoinedField(replace(field, arrow_type=common), Side.EITHER, field.name, other.name))
+            made = replace(
+                field, arrow_type=common_type((field, other)), untyped=field.untyped and other.untyped
+            )
+            plan.append(JoinedField(made, Side.EITHER, field.name, other.name))
     taken = {entry.field.name for entry in plan}
     for field in brought:
         if field.name in shown_once or field.name in in_one:
@@ -115,7 +124,11 @@ def plan_fields(
             name = _free_name(f"{field.name} of {right_name}", taken)
         taken.add(name)
         plan.append(JoinedField(replace(field, name=name), Side.RIGHT, right=field.name))
-    if choice.partner_found:
+    if choice.partner_found and join_type is JoinType.FULL_ANTI:
+        field = Field(_free_name("side", taken), ARROW_TYPES[FieldType.TEXT])
+        said = left_name or "left", right_name
+        plan.append(JoinedField(field, Side.WHICH, said=said))
+    elif choice.partner_found:
         plan.append(JoinedField(Field(_free_name("partner found", taken), pa.bool_()), Side.BOTH))
     return tuple(plan)
 
@@ -128,14 +141,15 @@ def _merged_fields(
     for name, side in choice.merge:
         field = find_field(kept, name, "the fields kept of the left table")
         other = find_field(brought, name, f"the fields brought from {right_name}")
-        common = common_exact_type(field.arrow_type, other.arrow_type)
+        common = common_type((field, other))
         if common is None:
             raise DataError(
                 f"{name} is {field.type.value} on the left and {other.type.value} on the right: "
                 "they cannot be one field.",
                 remedy="Keep both, or give both one type in their sources.",
             )
-        made[name] = JoinedField(replace(field, arrow_type=common), side, name, name)
+        both = replace(field, arrow_type=common, untyped=field.untyped and other.untyped)
+        made[name] = JoinedField(both, side, name, name)
     return made
 
 
@@ -147,6 +161,8 @@ def disagreements(left: Table, right: Table, match: Match, name: str) -> int:
         rows = slice(start, start + BATCH_ROWS)
         one = left.take(first[rows], [name])[0].values
         other = right.take(second[rows], [name])[0].values
+        if one.null_count == len(one) or other.null_count == len(other):
+            continue  # nothing to disagree about, and perhaps no type yet
         values = as_comparable(one, other)
         filled = pc.and_(one.is_valid(), other.is_valid()).to_numpy(zero_copy_only=False)
         count += int(np.count_nonzero((values[0] != values[1]) & filled))
@@ -170,7 +186,7 @@ def _links_that_appear_once(
         if field is None or link.left in merged or not link.is_plain_equality:
             continue
         other = find_field(right, link.right)
-        if common_exact_type(field.arrow_type, other.arrow_type) is not None:
+        if common_type((field, other)) is not None:
             merged[link.left] = other
     return merged
 
@@ -219,8 +235,8 @@ class JoinedTable(Table):
                 cells.append(from_left[entry.left])
             elif entry.side is Side.RIGHT:
                 cells.append(from_right[entry.right])
-            elif entry.side is Side.BOTH:
-                cells.append(Cells(pa.array((left_rows >= 0) & (right_rows >= 0))))
+            elif entry.side in (Side.WHICH, Side.BOTH):
+                cells.append(_told_of_sides(entry, left_rows, right_rows))
             elif entry.side.merges:
                 sides = from_left[entry.left], from_right[entry.right]
                 cells.append(_merged(*(sides if entry.side is Side.LEFT_FIRST else sides[::-1]), entry.field))
@@ -238,8 +254,8 @@ class JoinedTable(Table):
         for entry in entries:
             if entry.side in (Side.LEFT, Side.RIGHT):
                 made.append(left[entry.left] if entry.side is Side.LEFT else right[entry.right])
-            elif entry.side is Side.BOTH:
-                made.append(None)
+            elif entry.side in (Side.BOTH, Side.WHICH):
+                made.append(_told_of_sides(entry, left_rows, right_rows).absent)
             else:
                 made.append(
                     _absent_in_either(entry.side, left[entry.left], right[entry.right], left_rows >= 0)
@@ -375,6 +391,17 @@ def _absent_in_either(side: Side, left: Mask | None, right: Mask | None, has_lef
     if has_left.all():
         return left
     return np.where(has_left, False if left is None else left, False if right is None else right)
+
+
+def _told_of_sides(entry: JoinedField, left: IndexVector, right: IndexVector) -> Cells:
+    """Whether both sides have a row, or which one has; without partner where the row itself is none."""
+    nowhere = (left < 0) & (right < 0)
+    if entry.side is Side.BOTH:
+        values = pa.array((left >= 0) & (right >= 0), mask=nowhere)
+    else:
+        texts = pa.array(entry.said, entry.field.arrow_type)
+        values = texts.take(pa.array((left < 0).astype(np.int8), mask=nowhere))
+    return Cells(values, nowhere if nowhere.any() else None)
 
 
 def _either(left: Cells, right: Cells, has_left: IndexVector, field: Field) -> Cells:

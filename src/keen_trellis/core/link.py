@@ -129,11 +129,16 @@ class LinkField:
         return self.operator is Operator.EQUAL and self.is_plain
 
     def sides(self, left: Sequence[Field], right: Sequence[Field]) -> tuple[Expression, Expression]:
-        """Both sides as expressions; UsageError for an unknown field or what does not parse."""
-        return (
-            _side(self.left, left, "the left table", is_expression=self.left_is_expression),
-            _side(self.right, right, "the right table", is_expression=self.right_is_expression),
-        )
+        """Both sides as expressions, one without a type yet as of the other's type; UsageError for an unknown
+        field or what does not parse.
+        """
+        one = _side(self.left, left, "the left table", is_expression=self.left_is_expression)
+        other = _side(self.right, right, "the right table", is_expression=self.right_is_expression)
+        if one.untyped:
+            one = one.held_as(other.arrow_type)
+        elif other.untyped:
+            other = other.held_as(one.arrow_type)
+        return one, other
 
 
 def _side(text: str, fields: Sequence[Field], table: str, *, is_expression: bool) -> Expression:

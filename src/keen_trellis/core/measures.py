@@ -42,6 +42,11 @@ class Function(enum.Enum):
     LAST = "last"
     LISTING = "listing"
 
+    @property
+    def counts(self) -> bool:
+        """Whether it is 0, and not blank, where there is nothing to work on."""
+        return self in (Function.COUNT, Function.COUNT_DISTINCT)
+
 
 @dataclass(frozen=True)
 class Measure:
@@ -59,7 +64,9 @@ class Measure:
             return Field(self.name, _INTEGER)
         found = value_of(self.expression, fields)
         kind = found.arrow_type
-        if self.function in (Function.COUNT, Function.COUNT_DISTINCT):
+        if found.untyped:
+            return Field(self.name, _held_without_type(self.function, kind), untyped=not self.function.counts)
+        if self.function.counts:
             return Field(self.name, _INTEGER)
         if self.function is Function.LISTING:
             return Field(self.name, ARROW_TYPES[FieldType.TEXT])
@@ -76,6 +83,15 @@ class Measure:
         if pa.types.is_decimal(kind):
             return Field(self.name, pa.decimal128(_MOST_DIGITS, kind.scale))
         return Field(self.name, kind)
+
+
+def _held_without_type(function: Function, kind: pa.DataType) -> pa.DataType:
+    """As what a measure of blanks only is held, whose field has no type yet."""
+    if function.counts or function is Function.SUM:
+        return _INTEGER
+    if function in (Function.MEAN, Function.LISTING):
+        return _REAL if function is Function.MEAN else ARROW_TYPES[FieldType.TEXT]
+    return kind
 
 
 def _scale(kind: pa.DataType) -> int:
@@ -102,9 +118,12 @@ def measured(table: Table, groups: Groups, measure: Measure) -> tuple[Cells, int
     """
     if not measure.expression:
         return Cells(pa.array(np.bincount(groups.codes, minlength=groups.size))), 0
-    cells = value_of(measure.expression, table.fields).cells(table)
-    kind = measure.field(table.fields).arrow_type
-    values = _FUNCTIONS[measure.function](_Values(cells.values, groups), kind, measure)
+    found = value_of(measure.expression, table.fields)
+    cells, kind = found.cells(table), measure.field(table.fields).arrow_type
+    if found.untyped and not measure.function.counts:
+        values = pa.nulls(groups.size, kind)
+    else:
+        values = _FUNCTIONS[measure.function](_Values(cells.values, groups), kind, measure)
     if cells.absent is None or not cells.absent.any():
         return Cells(values), 0
     present = np.bincount(groups.codes[~cells.absent], minlength=groups.size)

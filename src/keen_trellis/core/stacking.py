@@ -74,16 +74,18 @@ def _stacked(tables: Sequence[Sequence[Field]], of: tuple[str, ...], *, mixed_as
     ]
     first = own[0]
     origin = first.origin if all(field.origin == first.origin for field in own) else ""
-    kind = reduce(_common, (field.arrow_type for field in own))
+    # What has no type yet takes that of the others.
+    typed = [field for field in own if not field.untyped]
+    kind = reduce(_common, (field.arrow_type for field in typed or own))
     if kind is None:
         if not mixed_as_text:
-            said = " and ".join(dict.fromkeys(field.type.value for field in own))
+            said = " and ".join(dict.fromkeys(field.type.value for field in typed))
             raise DataError(
                 f"{first.name} is {said}: they cannot be one field.",
                 remedy="Give them one type before the union, or let what differs become text.",
             )
         kind = ARROW_TYPES[FieldType.TEXT]
-    return StackedField(replace(first, arrow_type=kind, origin=origin), of)
+    return StackedField(replace(first, arrow_type=kind, origin=origin, untyped=not typed), of)
 
 
 def _common(one: pa.DataType | None, other: pa.DataType) -> pa.DataType | None:
@@ -205,8 +207,8 @@ class StackedTable(Table):
 
 
 def _held_as(values: pa.Array, kind: pa.DataType, name: str) -> pa.Array:
-    if values.type == kind:
-        return values
+    if values.type == kind or values.null_count == len(values):
+        return held_as(values, kind)
     if kind == ARROW_TYPES[FieldType.TEXT]:
         return as_text(values)
     if type_of_arrow(values.type) is FieldType.DECIMAL and kind == ARROW_TYPES[FieldType.REAL]:

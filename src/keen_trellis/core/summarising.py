@@ -54,7 +54,7 @@ class SummaryTable(Table):
         self._table = table
         self.fields = summary_fields(table.fields, keys, measures)
         self.rows = self.groups.size
-        first = np.full(self.rows, table.rows, dtype=index_type(table.rows))
+        first = np.full(self.rows, -1, dtype=index_type(table.rows))
         # Written backwards, so that the first row of each group is written last.
         first[self.groups.codes[::-1]] = np.arange(table.rows - 1, -1, -1, dtype=first.dtype)
         self.first_rows: IndexVector = first
@@ -83,7 +83,8 @@ class SummaryTable(Table):
         return [from_table[name] if name in from_table else taken(self._made[name], chosen) for name in found]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
-        return self._table.origins(int(self.first_rows[row]))
+        first = int(self.first_rows[row])
+        return self._table.origins(first) if first >= 0 else ()
 
     def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
         return [(self._table, np.flatnonzero(self.groups.codes == row))]
@@ -105,7 +106,7 @@ def summary_fields(
     for key in keys:
         found = value_of(key.text, fields)
         own = next((entry for entry in fields if entry.name == key.text), None)
-        made.append(own or Field(key.text, found.arrow_type))
+        made.append(own or Field(key.text, found.arrow_type, untyped=found.untyped))
     return each_once((*made, *(measure.field(fields) for measure in measures)))
 
 
@@ -122,7 +123,7 @@ def each_once(fields: Sequence[Field]) -> tuple[Field, ...]:
 def grouped(table: Table, keys: Sequence[Key]) -> Groups:
     """The group of each row, numbered in order of first appearance; a blank and no partner are one value."""
     if not keys:
-        return Groups(np.zeros(table.rows, np.int32), min(table.rows, 1))
+        return Groups(np.zeros(table.rows, np.int32), 1)  # all rows together, also where there are none
     codes: IndexVector = np.zeros(table.rows, np.int32)
     size = 1
     for key in keys:

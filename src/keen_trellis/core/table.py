@@ -5,7 +5,7 @@ from __future__ import annotations
 import bisect
 import difflib
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import UnknownFieldError
-from keen_trellis.core.values import FieldType, one_array, type_of_arrow
+from keen_trellis.core.values import FieldType, common_exact_type, one_array, type_of_arrow
 
 # A vector of row numbers, int32 or int64, from 0; -1 stands for "no row".
 IndexVector = np.ndarray[Any, np.dtype[Any]]
@@ -29,13 +29,15 @@ class Field:
     """A column's name and type.
 
     origin: the id of the source step it came from, "" if none.  table: the name of the table from which a
-    join took it, "" before the first.
+    join took it, "" before the first.  untyped: no row has a value, so that it has no type yet: it is held as
+    `arrow_type`, and takes the type of whatever it meets.
     """
 
     name: str
     arrow_type: pa.DataType
     origin: str = ""
     table: str = ""
+    untyped: bool = False
 
     @property
     def type(self) -> FieldType:
@@ -85,6 +87,17 @@ def looked_up(numbers: IndexVector, rows: IndexVector) -> IndexVector:
 def spread_rows(rows: int, most: int) -> IndexVector:
     """The numbers of up to `most` rows, spread from the first to the last."""
     return np.unique(np.linspace(0, max(rows - 1, 0), min(most, rows)).astype(np.int64))
+
+
+def common_type(fields: Sequence[Field]) -> pa.DataType | None:
+    """The type that holds the values of all fields exactly, those without a type yet left out; None if there
+    is none.
+    """
+    kinds = [field.arrow_type for field in fields if not field.untyped] or [fields[0].arrow_type]
+    found: pa.DataType | None = kinds[0]
+    for kind in kinds[1:]:
+        found = None if found is None else common_exact_type(found, kind)
+    return found
 
 
 class Table(ABC):
@@ -158,7 +171,9 @@ class ArrowTable(Table):
     """A table held in Arrow arrays, in memory or memory-mapped.
 
     data: the columns; several chunks stay apart, so that mapped ones are not copied.  file, table: where its
-    rows stand.  row_numbers: for each row its number there, or the number of the first row where they follow
+    rows stand.  untyped: fields without a value whose type nobody has said.
+
+    row_numbers: for each row its number there, or the number of the first row where they follow
     each other without a gap.  stretches: where its rows come from several files, the first row and the
     file of each.
     """
@@ -172,13 +187,22 @@ class ArrowTable(Table):
         row_numbers: IndexVector | int = 1,
         stretches: Sequence[tuple[int, str]] = (),
         origin: str = "",
+        untyped: Collection[str] = (),
     ) -> None:
         self._columns = {name: _unwrapped(data.column(name)) for name in data.column_names}
         self._file, self._table, self._row_numbers = file, table, row_numbers
         self._distinct: dict[str, int] = {}
         self._stretches = tuple(stretches)
-        self.fields = tuple(Field(name, column.type, origin) for name, column in self._columns.items())
+        self.fields = tuple(
+            Field(name, column.type, origin, untyped=name in untyped)
+            for name, column in self._columns.items()
+        )
         self.rows = data.num_rows
+
+    @staticmethod
+    def without_values(data: pa.Table) -> list[str]:
+        """The names of the columns that are blank throughout, or have no rows."""
+        return [name for name in data.column_names if data.column(name).null_count == data.num_rows]
 
     def with_origin(self, origin: str) -> ArrowTable:
         """The same table, its fields said to come from the source step `origin`; nothing is copied."""
@@ -228,19 +252,23 @@ def _taken_from(
     """The cells at `rows`, null where absent."""
     if not isinstance(column, pa.ChunkedArray) or len(rows) > _FEW_ROWS:
         return one_array(column.take(pa.array(rows, mask=absent)))
+    if not column.num_chunks:
+        return pa.nulls(len(rows), column.type)
     # Arrow's own take would first make one array of all chunks: for a page of rows that is far too much.
     ends = np.cumsum([len(chunk) for chunk in column.chunks])
-    chunk_of = np.searchsorted(ends, np.maximum(rows, 0), side="right")
+    # Where no row is asked for, any chunk will do; there may be no row at all.
+    chunk_of = np.minimum(np.searchsorted(ends, np.maximum(rows, 0), side="right"), len(ends) - 1)
     parts, places = [], []
     for number in np.unique(chunk_of).tolist():
         here = np.flatnonzero(chunk_of == number)
         first = int(ends[number]) - len(column.chunk(number))
-        parts.append(column.chunk(number).take(pa.array(np.maximum(rows[here], 0) - first)))
+        mask = None if absent is None else absent[here]
+        parts.append(column.chunk(number).take(pa.array(np.maximum(rows[here], 0) - first, mask=mask)))
         places.append(here)
     if not parts:
         return pa.nulls(0, column.type)
     back = np.argsort(np.concatenate(places), kind="stable")
-    return pa.concat_arrays(parts).take(pa.array(back, mask=absent))
+    return pa.concat_arrays(parts).take(pa.array(back))
 
 
 def _unwrapped(column: pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:

@@ -125,7 +125,7 @@ def check_mended(fields: Sequence[Field], names: Sequence[str], actions: Sequenc
 def _check_texts(fields: Sequence[Field], names: Sequence[str]) -> None:
     for name in names:
         field = find_field(fields, name)
-        if field.type is not FieldType.TEXT:
+        if field.type is not FieldType.TEXT and not field.untyped:
             raise UsageError(
                 f"{name} is {field.type.value}, and no text.",
                 remedy="Choose other fields, or make it text first.",
@@ -137,7 +137,7 @@ def mended(table: Table, names: Sequence[str], actions: Sequence[Action], task: 
     check_mended(table.fields, names, actions)
 
     def work(values: pa.Array) -> pa.Array:
-        for action in actions:
+        for action in actions if values.null_count < len(values) else ():
             values = action.done_to(values)
         return values
 

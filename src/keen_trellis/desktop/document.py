@@ -554,7 +554,12 @@ class Document(QObject):
             elif show:
                 self.said.emit("Refreshed.")
             elif changed:
-                self.said.emit("The sources have changed since this flow was saved: Shift+F5 shows what.")
+                what = (
+                    "The sources have"
+                    if not all(s.is_unchanged for s in comparison.sources)
+                    else "The flow has"
+                )
+                self.said.emit(f"{what} changed since this flow was saved: Shift+F5 shows what.")
 
         self.jobs.start("comparing with before", work, done, self.failed.emit)
 

@@ -12,7 +12,7 @@ from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Step
 from keen_trellis.flow.kinds import Kinds, StepResult
-from keen_trellis.flow.last_run import KnotCounts, LastRun, SourceCounts, now
+from keen_trellis.flow.last_run import KnotCounts, LastRun, SourceCounts, flow_fingerprint, now
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.source_settings import SourceSettings
@@ -108,17 +108,22 @@ class OutputChange:
 
 @dataclass(frozen=True)
 class Comparison:
-    """All of it, in the order of the flow. since: when the rows before were read, in UTC."""
+    """All of it, in the order of the flow. since: when the rows before were read, in UTC.
+
+    edited: whether the flow itself said something else then.
+    """
 
     since: str
     sources: tuple[SourceChange, ...] = ()
     knots: tuple[KnotChange, ...] = ()
     outputs: tuple[OutputChange, ...] = ()
+    edited: bool = False
 
     @property
     def is_unchanged(self) -> bool:
         return (
-            all(source.is_unchanged for source in self.sources)
+            not self.edited
+            and all(source.is_unchanged for source in self.sources)
             and all(knot.is_unchanged for knot in self.knots)
             and all(output.is_unchanged for output in self.outputs)
         )
@@ -127,6 +132,7 @@ class Comparison:
         """The comparison as the members of a JSON object."""
         return {
             "since": self.since,
+            "flow_edited": self.edited,
             "sources": [_source_members(entry) for entry in self.sources],
             "knots": [_knot_members(entry) for entry in self.knots],
             "outputs": [
@@ -144,9 +150,10 @@ class Comparison:
 def compare(
     flow: Flow, now_run: Runner, before: Snapshots, last: LastRun | None, task: Task | None = None
 ) -> Comparison:
-    """What the flow comes to now against what the same flow comes to with the snapshots from before.
+    """What the flow comes to now against what it came to with the snapshots from before.
 
-    Where their rows are gone, the counts that `last` has are what is compared.
+    The counts are compared with those that `last` has; where it has none, with what the flow, as it is now,
+    comes to with the rows from before.
     """
     task = task or Task()
     earlier = now_run.with_snapshots(before)
@@ -165,7 +172,8 @@ def compare(
             knots.append(_knot_change(flow, step, now_run, earlier, known, by_source, task))
         elif step.kind == OutputKind.name:
             outputs.append(_output_change(flow, step, now_run, earlier, known, task))
-    return Comparison(known.taken, tuple(sources), tuple(knots), tuple(outputs))
+    edited = bool(known.flow) and known.flow != flow_fingerprint(flow, now_run.kinds)
+    return Comparison(known.taken, tuple(sources), tuple(knots), tuple(outputs), edited)
 
 
 def run_as_it_is(flow: Flow, kinds: Kinds, runner: Runner, snapshots: Snapshots, task: Task) -> LastRun:
@@ -184,7 +192,7 @@ def counts_of(
     flow: Flow, kinds: Kinds, results: Mapping[str, StepResult], snapshots: Mapping[str, Snapshot]
 ) -> LastRun:
     """The counts of what is known of a flow: results, and the snapshots of its sources, by step."""
-    found = LastRun(now(), {}, {}, {})
+    found = LastRun(now(), {}, {}, {}, flow_fingerprint(flow, kinds))
     for step in flow.steps:
         result, snapshot = results.get(step.id), snapshots.get(step.id)
         if snapshot is not None:
@@ -239,12 +247,13 @@ def _remembered_fields(counts: SourceCounts | None, fields: tuple[Field, ...]) -
     if counts is None:
         return ()
     was, now_are = dict(counts.fields), {entry.name: entry.type.value for entry in fields}
+    untyped = {entry.name for entry in fields if entry.untyped}
     kinds = FieldChangeKind
     found = [FieldChange(kinds.GONE, name) for name in was if name not in now_are]
     found += [
         FieldChange(kinds.RETYPED, name, now_are[name], kind)
         for name, kind in was.items()
-        if name in now_are and now_are[name] != kind
+        if name in now_are and now_are[name] != kind and name not in untyped
     ]
     return tuple(found + [FieldChange(kinds.ADDED, name) for name in now_are if name not in was])
 
@@ -262,7 +271,7 @@ def _knot_change(
     after = _result(now_run, flow, step, task)
     before = _result(earlier, flow, step, task)
     counts = known.knots.get(step.id)
-    if isinstance(before, StepResult) and before.match is not None:
+    if counts is None and isinstance(before, StepResult) and before.match is not None:
         counts = KnotCounts.of(before.match.counts, settings.join_type)
     names = [flow.step(entry.step).name for entry in step.inputs]
     sides = (names[0], names[1]) if len(names) == 2 else ("", "")
@@ -286,7 +295,9 @@ def _output_change(
 ) -> OutputChange:
     after = _result(now_run, flow, step, task)
     before = _result(earlier, flow, step, task)
-    rows = before.rows.rows if isinstance(before, StepResult) else known.outputs.get(step.id)
+    rows = known.outputs.get(step.id)
+    if rows is None and isinstance(before, StepResult):
+        rows = before.rows.rows
     if isinstance(after, TrellisError):
         return OutputChange(step.id, step.name, rows, error=str(after))
     return OutputChange(step.id, step.name, rows, after.rows.rows)

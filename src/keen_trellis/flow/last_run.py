@@ -11,6 +11,7 @@ import msgspec
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.kinds import Kinds, digest
 
 LAST_RUN_MEMBER = "last"  # of the flow's file
 
@@ -57,17 +58,35 @@ class KnotCounts(msgspec.Struct, frozen=True):
 
 
 class LastRun(msgspec.Struct, frozen=True):
-    """taken: when, in UTC.  The others by the id of their step."""
+    """taken: when, in UTC.  flow: a fingerprint of what the flow said then, "" where that was not kept.
+
+    The others by the id of their step.
+    """
 
     taken: str
     sources: dict[str, SourceCounts] = {}
     knots: dict[str, KnotCounts] = {}
     outputs: dict[str, int] = {}
+    flow: str = ""
 
 
 def now() -> str:
     """The moment, in UTC, to the second."""
     return dt.datetime.now(dt.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def flow_fingerprint(flow: Flow, kinds: Kinds) -> str:
+    """What the steps of a flow say: without names, notes, and where its files lie, which change no row."""
+    said = []
+    for step in flow.steps:
+        kind = kinds.find(step.kind)
+        settings = msgspec.json.decode(step.settings)
+        for path in kind.path_settings if kind is not None else ():
+            settings.pop(path, None)
+        inputs = [(entry.step, entry.port) for entry in step.inputs]
+        said.append((step.id, step.kind, inputs, step.skipped, settings))
+    filters = [(entry.id, entry.is_, entry.values) for entry in flow.filters]
+    return digest(msgspec.json.encode([said, filters], order="deterministic"))
 
 
 def last_run(flow: Flow) -> LastRun | None:

@@ -124,8 +124,13 @@ def reason_lines(reasons: Sequence[Reason], names: Mapping[str, str]) -> Iterato
             )
 
 
+EDITED = "The flow itself was edited since: counts may differ for that alone."
+
+
 def change_lines(comparison: Comparison) -> Iterator[str]:
-    """What changed, one line a source, knot and output that is not as it was."""
+    """What changed, one line a source, knot and output that is not as it was, and one for the flow itself."""
+    if comparison.edited:
+        yield EDITED
     for source in comparison.sources:
         if not source.is_unchanged:
             yield f"{source.name}: {source_words(source)}"

@@ -47,6 +47,16 @@ def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
     return OutputSettings(writer, str(path.absolute()), delimiter=delimiter, harmless=harmless)
 
 
+def make_folder(folder: Path) -> None:
+    """Make a folder for outputs with those above it; OutputError if it cannot be made."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise OutputError(
+            f"The folder cannot be made: {error.strerror}.", where=str(folder), remedy="Choose another."
+        ) from error
+
+
 def check_target(path: Path, sources: Collection[str], *, replace: bool) -> None:
     """OutputError unless `path` may be written: no source of the flow, and new unless `replace`."""
     where = str(path)

@@ -15,6 +15,7 @@ from keen_trellis.sources.recognise import recognise
 
 DATABASE, FOLDER, TYPED = "database", "folder", "typed"
 _ADDRESS = re.compile(r"[a-z][a-z0-9+]*://", re.IGNORECASE)
+_OTHER_ADDRESS = re.compile(r"(https?|ftps?|sftp|ssh|s3|gs|azure|abfss?|webdavs?|smb|file)://", re.IGNORECASE)
 _PATTERN = re.compile(r"[*?\[]")
 
 
@@ -32,6 +33,13 @@ def reader_for(place: str) -> tuple[str, str]:
     """The place written out, and the name of the reader for it. SourceError if there is nothing to be
     read.
     """
+    if _OTHER_ADDRESS.match(place):
+        raise SourceError(
+            "It is an address of the web or of a store of files, and the program reads local files and "
+            "databases.",
+            where=place,
+            remedy="Download the file, and open it from its folder.",
+        )
     if is_address(place):
         return place, DATABASE
     whole = str(Path(place).expanduser().absolute())

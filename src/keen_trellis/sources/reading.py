@@ -55,12 +55,14 @@ class ReadTable:
     @property
     def table(self) -> ArrowTable:
         """The rows as `core` reads them."""
+        fields = self.fields
         return ArrowTable(
-            self.fields,
+            fields,
             file=self.about.file,
             table=self.about.table,
             row_numbers=self.row_numbers,
             stretches=self.about.stretches,
+            untyped=ArrowTable.without_values(fields),
         )
 
 

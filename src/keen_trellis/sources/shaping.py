@@ -46,12 +46,15 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
         columns[shown] = column
     if not columns:
         raise SourceError("All of its fields are left out.", where=settings.path, remedy="Keep one at least.")
+    data = pa.table(columns)
+    typed = {entry.rename or entry.name for entry in settings.fields if entry.type}
     table = ArrowTable(
-        pa.table(columns),
+        data,
         file=read.about.file,
         table=read.about.table,
         row_numbers=read.row_numbers,
         stretches=read.about.stretches,
+        untyped=[name for name in ArrowTable.without_values(data) if name not in typed],
     )
     renamed = {entry.name: entry.rename for entry in settings.fields if entry.rename}
     left_out = {entry.name for entry in settings.fields if entry.left_out}

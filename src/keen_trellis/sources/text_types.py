@@ -36,7 +36,7 @@ _DECIMAL = ARROW_TYPES[FieldType.DECIMAL]
 
 def no_values(name: str) -> Remark:
     """What is said of a field without any value."""
-    return Remark("has no values, so that its type is not known; taken for text", field=name)
+    return Remark("has no values, so that it has no type yet: it takes that of whatever it meets", field=name)
 
 
 class TextField:

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.table import BATCH_ROWS, Cells, Field, Rows, Table
-from keen_trellis.core.values import FieldType, type_of_arrow
+from keen_trellis.core.values import FieldType, held_as, type_of_arrow
 
 _BLOCK_ROWS = 16 * BATCH_ROWS
 Mask = np.ndarray[Any, np.dtype[np.bool_]]
@@ -76,18 +76,24 @@ class Expression:
     """A parsed expression.
 
     text: as it was written.  names: the fields that it reads.  is_field: whether it is just one field.
+    untyped: it gives blanks only, of whichever type is wanted.
     """
 
     text: str
     names: tuple[str, ...]
     node: Node = field(compare=False)
     is_field: bool = False
+    untyped: bool = False
 
     @staticmethod
     def of_field(field: Field) -> Expression:
         """The expression that is nothing but a field."""
         node = Node(field.arrow_type, lambda rows: rows.values(field.name))
-        return Expression(field.name, (field.name,), node, is_field=True)
+        return Expression(field.name, (field.name,), node, is_field=True, untyped=field.untyped)
+
+    def held_as(self, arrow_type: pa.DataType) -> Expression:
+        """One that gives blanks only, as blanks of another type."""
+        return replace(self, node=Node(arrow_type, lambda rows: pa.nulls(rows.count, arrow_type)))
 
     @property
     def arrow_type(self) -> pa.DataType:
@@ -112,7 +118,10 @@ class Expression:
 
     def cells(self, table: Table, notes: Notes | None = None) -> Cells:
         """Its cells in all rows; only a plain field has any without partner."""
-        return table.column(self.names[0]) if self.is_field else Cells(self.column(table, None, notes))
+        if not self.is_field:
+            return Cells(self.column(table, None, notes))
+        cells = table.column(self.names[0])
+        return replace(cells, values=held_as(cells.values, self.arrow_type))
 
     def of_cells(self, count: int, cells: Sequence[Cells]) -> pa.Array:
         """Its values for `count` rows. cells: those of its fields, in the order of `names`."""
@@ -125,5 +134,7 @@ class Expression:
 
     def holds(self, table: Table, notes: Notes | None = None) -> Mask:
         """For each row whether the expression, which must be a condition, is true."""
+        if self.untyped:
+            return np.zeros(table.rows, dtype=bool)
         found = pc.fill_null(self.column(table, None, notes), False)
         return np.asarray(found.to_numpy(zero_copy_only=False), dtype=bool)

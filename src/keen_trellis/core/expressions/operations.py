@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
 import numpy as np
@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import COMPARE, as_comparable
-from keen_trellis.core.conversion import converted, refitted, rescaled
+from keen_trellis.core.conversion import converted, convertible, refitted, rescaled
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.expressions.expression import Node, RowCells
 from keen_trellis.core.values import (
@@ -69,7 +69,14 @@ def common_type(nodes: Sequence[Node], what: str) -> pa.DataType:
     if all(kind.is_moment for kind in types):
         return ARROW_TYPES[FieldType.TIMESTAMP]
     found = " and ".join(sorted(kind.value for kind in types))
-    raise UsageError(f"{what} meets {found}.", remedy="CAST one of them to the type of the other.")
+    raise UsageError(f"{what} meets {found}.", remedy=_cast_remedy(types))
+
+
+def _cast_remedy(types: Collection[FieldType]) -> str:
+    """Which CAST brings values of some types together: one that gives more than blanks."""
+    if any(all(convertible(have, to) for have in types) for to in types if to is not FieldType.TEXT):
+        return "CAST one of them to the type of the other."
+    return "Make numbers of dates with EXTRACT, or CAST all of them to VARCHAR."
 
 
 def as_type(node: Node, kind: pa.DataType) -> Node:
@@ -201,7 +208,10 @@ def of_number(node: Node, what: str) -> Node:
     if node.type is None:
         return as_type(node, INTEGER)
     if not node.type.is_number:
-        raise UsageError(f"{what} needs a number, not {node.type.value}.", remedy="CAST it to one.")
+        remedy = "CAST it to one."
+        if not convertible(node.type, FieldType.INTEGER):
+            remedy = f"EXTRACT makes numbers of the parts of a {node.type.value}."
+        raise UsageError(f"{what} needs a number, not {node.type.value}.", remedy=remedy)
     return node
 
 
@@ -264,7 +274,7 @@ def comparison(sign: str, left: Node, right: Node) -> Node:
     if not comparable(left.type, right.type):
         raise UsageError(
             f"“{sign}” compares {left.type.value} with {right.type.value}.",
-            remedy="CAST one of them to the type of the other.",
+            remedy=_cast_remedy((left.type, right.type)),
         )
 
     def compute(rows: RowCells) -> pa.Array:
@@ -388,6 +398,10 @@ def cast(node: Node, kind: pa.DataType, length: int | None = None) -> Node:
     to = type_of_arrow(kind)
     if node.type is None:
         return as_type(node, kind)
+    if not (convertible(node.type, to) or (node.type, to) == (FieldType.TIMESTAMP, FieldType.TIME)):
+        raise UsageError(
+            f"No {node.type.value} can be CAST to {to.value}.", remedy=_cast_remedy((node.type, to))
+        )
 
     def compute(rows: RowCells) -> pa.Array:
         values = node.evaluate(rows)
@@ -423,6 +437,8 @@ def _cast(values: pa.Array, to: FieldType, kind: pa.DataType) -> pa.Array:
 
 def extract(part: str, node: Node) -> Node:
     """EXTRACT: a part of a date, time or timestamp as a whole number; seconds with their fractions."""
+    if node.type is None:
+        return constant(None, decimal(6) if part == "SECOND" else INTEGER)
     of_date: dict[str, Callable[[pa.Array], pa.Array]] = {"YEAR": pc.year, "MONTH": pc.month, "DAY": pc.day}
     of_time: dict[str, Callable[[pa.Array], pa.Array]] = {
         "HOUR": pc.hour,
@@ -433,11 +449,11 @@ def extract(part: str, node: Node) -> Node:
         FieldType.DATE: of_date,
         FieldType.TIME: of_time,
         FieldType.TIMESTAMP: of_date | of_time,
-    }.get(node.type or FieldType.TEXT)
+    }.get(node.type)
     if known is None or part not in known:
-        kind = node.type.value if node.type else "NULL"
         raise UsageError(
-            f"There is no {part} in {kind}.", remedy=f"EXTRACT takes {', '.join(of_date | of_time)}."
+            f"There is no {part} in {node.type.value}.",
+            remedy=f"EXTRACT takes {', '.join(of_date | of_time)}.",
         )
     if part != "SECOND":
         return Node(INTEGER, lambda rows: known[part](node.evaluate(rows)).cast(INTEGER))

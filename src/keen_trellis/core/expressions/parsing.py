@@ -89,9 +89,10 @@ def parse(
         node = reader.read(parsed[0])
     except RecursionError as error:
         raise UsageError("The expression is nested too deeply.") from error
-    if node.type is None:
+    untyped = node.type is None
+    if untyped:
         node = op.as_type(node, op.TEXT)
-    return Expression(text, tuple(reader.names), node)
+    return Expression(text, tuple(reader.names), node, untyped=untyped)
 
 
 def _check_tokens(tokens: Sequence[Token], text: str) -> None:
@@ -254,6 +255,8 @@ class _Reader:
         field = find_field(self._fields, name, f"“{self._text}”")
         self.names[field.name] = None
         kind = field.arrow_type
+        if field.untyped:
+            return op.constant(None, pa.null())
         if not pa.types.is_decimal(kind):
             return Node(kind, lambda rows: rows.values(field.name))
         return op.as_type(Node(kind, lambda rows: rows.values(field.name)), op.decimal(kind.scale))

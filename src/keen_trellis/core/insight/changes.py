@@ -259,7 +259,7 @@ def _field_changes(before: Table, after: Table, renamed: dict[str, str]) -> tupl
             found.append(FieldChange(kinds.RENAMED, entry.name, renamed[entry.name]))
         elif entry.name not in later:
             found.append(FieldChange(kinds.GONE, entry.name))
-        elif entry.type is not later[entry.name].type:
+        elif entry.type is not later[entry.name].type and not (entry.untyped or later[entry.name].untyped):
             was, now = entry.type, later[entry.name].type
             found.append(FieldChange(kinds.RETYPED, entry.name, now.value, was.value))
     known = {*before.names, *renamed.values()}

@@ -13,7 +13,7 @@ from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
-from keen_trellis.flow.report import knot_words, output_words
+from keen_trellis.flow.report import EDITED, knot_words, output_words
 from keen_trellis.flow.wording import counted
 
 
@@ -41,7 +41,7 @@ class Line:
 
 def change_rows(comparison: Comparison) -> list[Line]:
     """All lines, what is unchanged in one line each."""
-    found: list[Line] = []
+    found: list[Line] = [Line("", "The flow", "flow", EDITED)] if comparison.edited else []
     for source in comparison.sources:
         found += _source_lines(source)
     for knot in comparison.knots:
@@ -152,7 +152,7 @@ class ChangesView(Panel):
         line = self.lines[row]
         if line.rows is not None:
             self.rows_wanted.emit(line.rows)
-        else:
+        elif line.step:
             self.step_wanted.emit(line.step)
 
 

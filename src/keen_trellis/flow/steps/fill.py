@@ -37,7 +37,8 @@ class FillSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
         chosen = tuple(
             field.name
             for field in fields
-            if (field.name in named or field.type in types) and field.name not in self.but
+            if (field.name in named or (field.type in types and not field.untyped))
+            and field.name not in self.but
         )
         return Fill(chosen, how, self.of, gaps)
 
