@@ -32,6 +32,7 @@ from keen_trellis.core.table import (
 from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as
 
 MOST_RESULT_ROWS = 50_000_000
+MOST_FIELDS = 10_000
 
 
 class Side(enum.Enum):
@@ -124,6 +125,11 @@ def plan_fields(
             name = _free_name(f"{field.name} of {right_name}", taken)
         taken.add(name)
         plan.append(JoinedField(replace(field, name=name), Side.RIGHT, right=field.name))
+    if len(plan) > MOST_FIELDS:
+        raise DataError(
+            f"The join would have {len(plan):,} fields; the limit is {MOST_FIELDS:,}.",
+            remedy="Choose which fields come along.",
+        )
     if choice.partner_found and join_type is JoinType.FULL_ANTI:
         field = Field(_free_name("side", taken), ARROW_TYPES[FieldType.TEXT])
         said = left_name or "left", right_name

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.joining import MOST_RESULT_ROWS
 from keen_trellis.core.table import Cells, Field, IndexVector, Mask, RowOrigin, Rows, Table, row_numbers
 from keen_trellis.core.values import (
     ARROW_TYPES,
@@ -113,8 +114,15 @@ class StackedTable(Table):
         self._plan = {entry.field.name: entry for entry in plan}
         rail = (Field(rail_field, ARROW_TYPES[FieldType.TEXT]),) if rail_field else ()
         self.fields = (*(entry.field for entry in plan), *rail)
-        self._starts = np.concatenate(([0], np.cumsum([table.rows for table in tables]))).astype(np.int64)
-        self.rows = int(self._starts[-1])
+        self._starts: IndexVector = np.concatenate(([0], np.cumsum([table.rows for table in tables]))).astype(
+            np.int64
+        )
+        self.rows = sum(table.rows for table in tables)
+        if self.rows > MOST_RESULT_ROWS:
+            raise DataError(
+                f"The union would have {self.rows:,} rows; the limit is {MOST_RESULT_ROWS:,}.",
+                remedy="Leave a rail out, or filter the rails before it.",
+            )
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]

@@ -15,6 +15,7 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.core.preparing import WHITE_SPACE
 from keen_trellis.core.table import Cells, Field, Table, find_field
 from keen_trellis.core.task import Task
+from keen_trellis.core.text_size import joined, replaced
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text
 
 CHANGED = "changed"
@@ -75,13 +76,21 @@ class Action:
         return WORDS[self.how]
 
     def check(self) -> None:
-        """Raise UsageError unless it can be done."""
+        """Raise UsageError unless it can be done, with all that is said of it."""
         if self.how in (How.REPLACE, How.PART) and not self.what:
             raise UsageError(f"“{WORDS[self.how]}” needs a text.", remedy="Say which.")
         if self.how is How.PAD and (len(self.what) != 1 or not 0 < self.number <= 1_000):
             raise UsageError("Filling up needs one character, and a width of at most 1,000.")
-        if self.how is How.PART and not self.number:
-            raise UsageError("Parts are counted from 1, or from -1 at the end.")
+        if self.how is How.PART and not 0 < abs(self.number) <= _MOST_PARTS:
+            raise UsageError(f"Parts are counted from 1, or from -1 at the end, up to {_MOST_PARTS:,}.")
+        unread = [
+            name for name in ("what", "by", "number") if getattr(self, name) and name not in _READ[self.how]
+        ]
+        if unread:
+            raise UsageError(
+                f"“{WORDS[self.how]}” does not use {' and '.join(unread)}.",
+                remedy="Take it out of its settings.",
+            )
 
     def done_to(self, values: pa.Array) -> pa.Array:
         """The text with it done; empty text becomes blank."""
@@ -89,13 +98,20 @@ class Action:
         return pc.if_else(pc.equal(found, ""), pa.scalar(None, found.type), found)
 
 
+_MOST_PARTS = 10_000
+# What each kind of action is told; the others need not be told anything.
+_READ: dict[How, tuple[str, ...]] = dict.fromkeys(How, ()) | {
+    How.REPLACE: ("what", "by"),
+    How.PAD: ("what", "number"),
+    How.PART: ("what", "number"),
+}
 _DOING: dict[How, Callable[[Action, pa.Array], pa.Array]] = {
     How.TRIM: lambda _, values: pc.utf8_trim(values, characters=WHITE_SPACE),
     How.SQUEEZE: lambda _, values: pc.replace_substring_regex(values, _SPACES, " "),
     How.UPPER: lambda _, values: pc.utf8_upper(values),
     How.LOWER: lambda _, values: pc.utf8_lower(values),
     How.TITLE: lambda _, values: pc.utf8_title(values),
-    How.REPLACE: lambda action, values: pc.replace_substring(values, action.what, action.by),
+    How.REPLACE: lambda action, values: replaced(values, action.what, action.by),
     How.PAD: lambda action, values: pc.utf8_lpad(values, action.number, padding=action.what),
     How.PART: lambda action, values: part_of(values, action.what, action.number),
     How.ONLY_DIGITS: lambda _, values: pc.replace_substring_regex(values, r"[^0-9]+", ""),
@@ -154,6 +170,8 @@ def corrected(
     right = pa.array([other or None for _, other in pairs], _TEXT)
 
     def work(values: pa.Array) -> pa.Array:
+        if values.null_count == len(values):
+            return values
         found = pc.index_in(values, value_set=wrong)
         return pc.if_else(found.is_valid(), right.take(found), values)
 
@@ -199,6 +217,8 @@ def split(table: Table, of: str, between: str, into: Sequence[str]) -> DerivedTa
     fields = split_fields(table.fields, of, between, into)
 
     def part(values: pa.Array, number: int) -> pa.Array:
+        if values.null_count == len(values):
+            return pa.nulls(len(values), _TEXT)
         if number < len(into):
             return part_of(values, between, number)
         # What is left after so many dividing signs.
@@ -231,7 +251,7 @@ def combined(table: Table, of: Sequence[str], between: str, into: str) -> Derive
         texts = [as_text(cell.values) for cell in cells]
         found = texts[0]
         for text in texts[1:]:
-            both = pc.binary_join_element_wise(found, text, pa.scalar(between, _TEXT))
+            both = joined(found, text, between)
             found = pc.coalesce(both, found, text)
         return Cells(pc.if_else(pc.equal(found, ""), pa.scalar(None, _TEXT), found))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
@@ -98,6 +98,16 @@ class _Context:
         return found
 
 
+@dataclass(frozen=True)
+class _Computed:
+    """A result with its fingerprint, its step, and the shapes of what went into it."""
+
+    result: StepResult
+    fingerprint: str
+    step: Step
+    shapes: Sequence[InputShape]
+
+
 class Runner:
     """Computes the results of steps, upstream first, each only once for the same fingerprint."""
 
@@ -112,7 +122,12 @@ class Runner:
 
     def result(self, flow: Flow, step_id: str, task: Task | None = None) -> StepResult:
         """The result of one step. Raises the error of the first step upstream that has one, or Cancelled."""
-        return self._computed(flow, step_id, task or Task())[0]
+        task = task or Task()
+        known: dict[str, _Computed] = {}
+        for entry in _in_order(flow, [Input(step_id)]):
+            if entry.step not in known:
+                known[entry.step] = self._computed(flow, flow.step(entry.step), known, task)
+        return known[step_id].result
 
     def table(self, flow: Flow, entry: Input, task: Task | None = None) -> Table:
         """The rows at a port. Raises what computing them raises; UsageError for a port that is not there."""
@@ -134,12 +149,25 @@ class Runner:
 
     def shape(self, flow: Flow, entry: Input, task: Task | None = None) -> InputShape:
         """The name and fields at a port. Sources are read if they have not been; nothing is matched."""
-        step = _existing(flow, entry)
-        kind, settings = self.kinds.of(step), self.settings(flow, step)
-        shapes = self.input_shapes(flow, step, task)
-        if step.skipped:
-            return shapes[0]
-        return InputShape(self._name_of(step, entry.port, shapes), kind.fields(settings, shapes, entry.port))
+        return self._shapes(flow, [entry], task or Task())[0]
+
+    def _shapes(self, flow: Flow, entries: Sequence[Input], task: Task) -> list[InputShape]:
+        """The shapes at some ports; each step before them is looked at once, however the rails rejoin."""
+        known: dict[Input, InputShape] = {}
+        for entry in _in_order(flow, entries):
+            step = _existing(flow, entry)
+            kind, settings = self.kinds.of(step), self.settings(flow, step)
+            if isinstance(kind, SourceKind):
+                shapes = [InputShape(step.name, self._snapshot_fields(step, task))]
+            else:
+                _check_inputs(self.kinds, step)
+                shapes = [known[own] for own in _used_inputs(step)]
+            if step.skipped:
+                known[entry] = shapes[0]
+            else:
+                name = self._name_of(step, entry.port, shapes)
+                known[entry] = InputShape(name, kind.fields(settings, shapes, entry.port))
+        return [known[entry] for entry in entries]
 
     def _name_of(self, step: Step, port: str, inputs: Sequence[InputShape]) -> str:
         """What the rows at a port are called; a step on a rail leaves the rail its name."""
@@ -153,20 +181,20 @@ class Runner:
         if isinstance(self.kinds.of(step), SourceKind):
             return [InputShape(step.name, self._snapshot_fields(step, task or Task()))]
         _check_inputs(self.kinds, step)
-        return [self.shape(flow, entry, task) for entry in _used_inputs(step)]
+        return self._shapes(flow, _used_inputs(step), task or Task())
 
     def _snapshot_fields(self, step: Step, task: Task) -> tuple[Field, ...]:
         snapshot = self.snapshots.get(self.kinds.settings(step), task)
         return snapshot.table.with_origin(step.id).fields
 
-    def _computed(self, flow: Flow, step_id: str, task: Task) -> tuple[StepResult, str]:
+    def _computed(self, flow: Flow, step: Step, known: Mapping[str, _Computed], task: Task) -> _Computed:
+        """The result of a step; `known` has those of the steps before it."""
         task.checkpoint()
-        step = flow.step(step_id)
         kind, settings = self.kinds.of(step), self.settings(flow, step)
-        inputs = self._inputs(flow, step, settings, task)
-        if step.skipped:
-            return StepResult({ROWS: inputs[0].table}), inputs[0].fingerprint
+        inputs = self._inputs(step, settings, known, task)
         shapes = [InputShape(entry.name, entry.table.fields) for entry in inputs]
+        if step.skipped:
+            return _Computed(StepResult({ROWS: inputs[0].table}), inputs[0].fingerprint, step, shapes)
         for problem in kind.problems(settings, shapes):
             raise _at(step, problem)
         fingerprint = digest(
@@ -179,9 +207,11 @@ class Runner:
             except TrellisError as error:
                 raise _at(step, error) from error
             self.kept.keep(fingerprint, result)
-        return result, fingerprint
+        return _Computed(result, fingerprint, step, shapes)
 
-    def _inputs(self, flow: Flow, step: Step, settings: Any, task: Task) -> list[InputRows]:
+    def _inputs(
+        self, step: Step, settings: Any, known: Mapping[str, _Computed], task: Task
+    ) -> list[InputRows]:
         if isinstance(self.kinds.of(step), SourceKind):
             snapshot = self.snapshots.get(settings, task)
             table = snapshot.table.with_origin(step.id)
@@ -190,14 +220,36 @@ class Runner:
         _check_inputs(self.kinds, step)
         inputs = []
         for entry in _used_inputs(step):
-            source = _existing(flow, entry)
-            result, fingerprint = self._computed(flow, entry.step, task)
-            if entry.port not in result.ports:
-                raise _at(step, _no_port(source, entry.port))
-            shapes = self.input_shapes(flow, source, task)
-            name = shapes[0].name if source.skipped else self._name_of(source, entry.port, shapes)
-            inputs.append(InputRows(name, result.ports[entry.port], digest(fingerprint, entry.port)))
+            source = known[entry.step]
+            if entry.port not in source.result.ports:
+                raise _at(step, _no_port(source.step, entry.port))
+            name = source.shapes[0].name
+            if not source.step.skipped:
+                name = self._name_of(source.step, entry.port, source.shapes)
+            rows = source.result.ports[entry.port]
+            inputs.append(InputRows(name, rows, digest(source.fingerprint, entry.port)))
         return inputs
+
+
+def _in_order(flow: Flow, entries: Sequence[Input]) -> list[Input]:
+    """Some ports and all that they are made of, each once and after those that its step takes rows from.
+
+    Raises UsageError for a step that is gone. Without recursion, which a long rail would exhaust.
+    """
+    steps = {step.id: step for step in flow.steps}
+    done: dict[Input, None] = {}
+    waiting = [(entry, False) for entry in reversed(entries)]
+    while waiting:
+        entry, ready = waiting.pop()
+        if entry in done:
+            continue
+        step = steps.get(entry.step) or _existing(flow, entry)
+        if ready:
+            done[entry] = None
+        else:
+            waiting.append((entry, True))
+            waiting += [(own, False) for own in reversed(_used_inputs(step)) if own not in done]
+    return list(done)
 
 
 def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:

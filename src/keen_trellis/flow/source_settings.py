@@ -7,10 +7,14 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from keen_trellis.core.errors import FlowFileError
+
 if TYPE_CHECKING:
     from keen_trellis.core.conversion import Notation
 
 EVERY_FILE, NEWEST_FILE = "every", "newest"
+_LAST_ROW = 2**31 - 1
+_MOST_HEADER_ROWS = 100
 NO_QUOTE = NO_COMMENT = "none"
 
 
@@ -26,6 +30,18 @@ class Layout(msgspec.Struct, frozen=True, omit_defaults=True):
     first: int | None = None
     last: int | None = None
     columns: str = ""
+
+    def check(self) -> None:
+        """Raise FlowFileError unless its numbers can be those of rows."""
+        bounds = {"header": 0, "header_rows": 1, "first": 1, "last": 1}
+        for name, least in bounds.items():
+            number = getattr(self, name)
+            most = _MOST_HEADER_ROWS if name == "header_rows" else _LAST_ROW
+            if number is not None and not least <= number <= most:
+                raise FlowFileError(
+                    f"The layout’s “{name}” is {number:,}; it can be {least} to {most:,}.",
+                    remedy="Rows are counted from 1.",
+                )
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -119,6 +119,13 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     rows = list(itertools.islice(records(io.StringIO(sample, ""), written), _RAW_ROWS))
     looked_at = [[] if _is_comment(row, written) else row for row in rows[:LOOKED_AT]]
     header = _header(looked_at, settings.layout)
+    if header.row is not None and header.rows_above > len(rows):
+        raise SourceError(
+            f"Its header is set to row {header.row + 1:,}, and the part that may hold one ends with row "
+            f"{len(rows):,}.",
+            where=str(path),
+            remedy="Set the header's row anew, or leave it to be found.",
+        )
     width = len(rows[header.row]) if header.row is not None else _usual_width(looked_at)
     if not settings.dialect.delimiter:
         _refuse_prose(looked_at, width, path)

@@ -101,6 +101,7 @@ class Library:
 
     def first_rows(self, settings: SourceSettings, task: Task) -> Snapshot | None:
         """The first rows of a source, where they are to be had long before all of them; else None."""
+        settings.layout.check()
         reader = _reader(settings)
         recognised_as(settings)
         with self.cache.room() as room:
@@ -169,6 +170,7 @@ class Library:
 
     def _rows(self, settings: SourceSettings, task: Task) -> tuple[ReadTable, str]:
         """The rows as the reader hands them out, from the cache if they are there, and their identity."""
+        settings.layout.check()
         reader = _reader(settings)
         recognised_as(settings)
         for _ in range(_TRIES):

@@ -13,6 +13,7 @@ from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.conversion import converted, convertible, refitted, rescaled
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.expressions.expression import Node, RowCells
+from keen_trellis.core.text_size import joined
 from keen_trellis.core.values import (
     ARROW_TYPES,
     FieldType,
@@ -484,9 +485,7 @@ def joined_text(left: Node, right: Node) -> Node:
     one, other = of_text(left, "||"), of_text(right, "||")
     return Node(
         TEXT,
-        lambda rows: pc.binary_join_element_wise(
-            one.evaluate(rows), other.evaluate(rows), pa.scalar("", TEXT)
-        ),
+        lambda rows: joined(one.evaluate(rows), other.evaluate(rows)),
     )
 
 

@@ -19,6 +19,7 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions import operations as op
 from keen_trellis.core.expressions.expression import Expression, Node
 from keen_trellis.core.table import Field, find_field
+from keen_trellis.core.text_size import replaced
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 
 
@@ -398,7 +399,7 @@ class _Reader:
         new = self._text_of(written, "REPLACE") if written is not None else ""
         if not old:
             return op.of_text(self._next(parts), "REPLACE")
-        return op.on_text(lambda values: pc.replace_substring(values, old, new), self._next(parts), "REPLACE")
+        return op.on_text(lambda values: replaced(values, old, new), self._next(parts), "REPLACE")
 
     def _round(self, parts: _Parts) -> Node:
         places = parts.take("decimals")
