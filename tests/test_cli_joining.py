@@ -221,7 +221,7 @@ class Blending(CommandCase):
     def test_measures_stand_on_the_rows(self):
         rows = self.written(*self.blend("--measure", "Trips: sum(cost) as total", "--measure", "count(*)"))
         self.assertEqual([row["total"] for row in rows], ["10.01", "10.01", "5.00", ""])
-        self.assertEqual([row["count of rows"] for row in rows], ["2", "2", "1", ""])
+        self.assertEqual([row["count of rows"] for row in rows], ["2", "2", "1", "0"])
 
     def test_where_spread_keep_and_counts(self):
         words = ("--measure", "sum(cost) as total", "--where", "Trips: cost > 1")

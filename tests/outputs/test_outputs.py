@@ -8,6 +8,9 @@ from unittest import mock
 
 import openpyxl
 import pyarrow as pa
+from hypothesis import given
+from hypothesis import strategies as st
+from openpyxl.utils.escape import unescape
 
 from keen_trellis.core.errors import Cancelled, OutputError, UsageError
 from keen_trellis.core.join_type import JoinType
@@ -51,6 +54,99 @@ class OutputCase(unittest.TestCase):
 
     def left_behind(self) -> list[str]:
         return sorted(path.name for path in self.folder.iterdir())
+
+
+_NUMBERS = st.one_of(
+    st.floats(allow_nan=True),
+    st.sampled_from([0.1 + 0.2, 1e22, 5e-324, 1.7976931348623157e308, 123456789.123456789, -0.0]),
+)
+_DECIMALS = st.decimals(allow_nan=False, allow_infinity=False, places=4).filter(
+    lambda value: abs(value) < Decimal(10) ** 33
+)
+_MOMENTS = st.datetimes(dt.datetime(1899, 1, 1)) | st.sampled_from(
+    [dt.datetime.max, dt.datetime(9999, 12, 31, 23, 59, 59, 999_000), dt.datetime(2026, 1, 1, 0, 0, 0, 1)]
+)
+
+
+class Exact(OutputCase):
+    """What is read back from a workbook is what was written, or text that says so and was counted."""
+
+    def written(self, kind, values):
+        path = self.folder / "exact.xlsx"
+        data = ArrowTable(pa.table({"v": pa.array(values, kind)}))
+        found = write(data, OutputSettings("xlsx", str(path)), replace=True)
+        sheet = openpyxl.load_workbook(path)["Data"]
+        return [sheet.cell(row, 1).value for row in range(2, len(values) + 2)], found.changed
+
+    def check(self, kind, values, same=lambda one, other: one == other):
+        cells, changed = self.written(kind, values)
+        as_texts = 0
+        for value, cell in zip(values, cells, strict=True):
+            if isinstance(cell, str) and not isinstance(value, str):
+                self.assertEqual(cell, _said(value))
+                as_texts += 1
+            else:
+                self.assertTrue(same(value, cell), (value, cell))
+        self.assertEqual(as_texts, sum(int(line.split()[0].replace(",", "")) for line in changed))
+
+    @given(st.lists(_NUMBERS, max_size=5))
+    def test_reals(self, values):
+        self.check(pa.float64(), values)
+
+    @given(
+        st.lists(st.integers(-(2**63), 2**63 - 1) | st.sampled_from([10**15, 10**15 + 1, 10**18]), max_size=5)
+    )
+    def test_integers(self, values):
+        self.check(pa.int64(), values)
+
+    @given(st.lists(_DECIMALS, max_size=5))
+    def test_decimals(self, values):
+        self.check(pa.decimal128(38, 4), values, lambda one, other: one == Decimal(repr(other)))
+
+    @given(st.lists(_MOMENTS, max_size=5))
+    def test_timestamps(self, values):
+        self.check(pa.timestamp("us"), values)
+
+    @given(st.lists(st.times() | st.sampled_from([dt.time.max, dt.time(23, 59, 59, 999_000)]), max_size=5))
+    def test_times(self, values):
+        self.check(pa.time64("us"), values)
+
+    @given(
+        st.lists(
+            st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\ufffe\uffff"), min_size=1),
+            max_size=5,
+        )
+    )
+    def test_texts(self, values):
+        self.check(pa.large_string(), values, lambda one, other: one == unescape(other))
+
+    def test_what_no_cell_holds_is_refused(self):
+        pots = "\U0001f3fa"
+        for name, value, said in (
+            ("v", "x" * 32_768, "Row 1 of v has 32,768 characters"),
+            ("v", pots * 16_384, "Row 1 of v has 32,768 characters"),
+            ("v", "a\ufffeb", "a character that no workbook can hold"),
+            ("x" * 32_768, "a", "The name of the field"),
+            ("a\uffff", "a", "The name of the field"),
+        ):
+            data = ArrowTable(pa.table({name: pa.array([value], pa.large_string())}))
+            with self.assertRaisesRegex(OutputError, said):
+                write(data, OutputSettings("xlsx", str(self.folder / "out.xlsx")))
+        for sheet in ("a\x07b", "a\tb", pots * 16, "History", "a\ufffe", "'a", "a/b", ""):
+            with self.assertRaisesRegex(OutputError, "cannot be the name of a sheet"):
+                write(table(a=["x"]), OutputSettings("xlsx", str(self.folder / "out.xlsx"), sheet))
+        self.assertEqual(self.left_behind(), [])
+
+    def test_texts_that_are_marked_as_harmless_are_counted(self):
+        found = write(table(a=["=1+1", "-5", "@x", "plain"]), settings_for(self.folder / "out.csv"))
+        self.assertEqual([line.split(" written")[0] for line in found.changed], ["2 cells of a"])
+        plain = settings_for(self.folder / "plain.csv", harmless=False)
+        self.assertEqual(write(table(a=["=1+1"]), plain).changed, ())
+
+
+def _said(value):
+    """A value as text in a cell."""
+    return f"{value:f}" if isinstance(value, Decimal) else str(value)
 
 
 class Workbook(OutputCase):

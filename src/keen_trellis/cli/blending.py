@@ -11,7 +11,7 @@ import click
 
 from keen_trellis.cli.asked import Tables, listed
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import say_what_goes
+from keen_trellis.cli.printing import print_written, say_what_goes
 from keen_trellis.core.preparations import PREPARATIONS
 
 
@@ -82,7 +82,7 @@ def blend(
     assert result.blended is not None
     if output is not None:
         say_what_goes([output], replace=wanted["replace"])
-        write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
+        written = write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     names = [shape.name for shape in asked.shapes]
     for name in without_measure(settings, names[1:]):
         click.echo(
@@ -98,7 +98,7 @@ def blend(
     for line in asked.remarks:
         click.echo(line)
     if output is not None:
-        click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
+        print_written(written)
 
 
 def _print_blend(blended: Any, names: Sequence[str]) -> None:

@@ -12,7 +12,7 @@ import click
 
 from keen_trellis.cli.asked import Tables, check_type, join_settings, linked
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import end_by_guards, print_guards, print_knot, say_what_goes
+from keen_trellis.cli.printing import end_by_guards, print_guards, print_knot, print_written, say_what_goes
 
 
 @main.command()
@@ -61,7 +61,7 @@ def match(
     holds = all(entry.holds for entry in checks)
     if output is not None and holds:
         say_what_goes([output], replace=wanted["replace"])
-        write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
+        written = write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}
         click.echo(json.dumps({**members, "guards": guard_members(checks)}, ensure_ascii=False))
@@ -73,7 +73,7 @@ def match(
     click.echo(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
     print_guards(checks)
     if output is not None and holds:
-        click.echo(f"Wrote {result.rows.rows:,} rows to {output.path}.")
+        print_written(written)
 
 
 @main.command()

@@ -86,13 +86,21 @@ def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
 
 def print_outcome(outcome: Any) -> None:
     from keen_trellis.core.join_type import JoinType
-    from keen_trellis.flow.wording import open_said
 
     for knot in outcome.knots:
         click.echo(f"{knot.name}")
         print_knot((knot.left, knot.right), knot.counts, JoinType(knot.type))
         click.echo()
     for written in outcome.written:
-        click.echo(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
-        if written.open_cells:
-            click.echo(f"  {open_said(written.open_cells, 'without a partner')}.")
+        print_written(written)
+
+
+def print_written(written: Any) -> None:
+    """A file that was written, and what of it is not as it was."""
+    from keen_trellis.flow.wording import open_said
+
+    click.echo(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
+    for line in written.changed:
+        click.echo(f"  {line}.")
+    if written.open_cells:
+        click.echo(f"  {open_said(written.open_cells, 'without a partner')}.")

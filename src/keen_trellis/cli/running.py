@@ -67,7 +67,13 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
             for knot in outcome.knots
         ]
         outputs = [
-            {"path": str(w.path), "rows": w.rows, "fields": w.fields, "open_cells": w.open_cells}
+            {
+                "path": str(w.path),
+                "rows": w.rows,
+                "fields": w.fields,
+                "open_cells": w.open_cells,
+                "changed": w.changed,
+            }
             for w in outcome.written
         ]
         members: dict[str, Any] = {

@@ -701,6 +701,8 @@ class MainWindow(QMainWindow):
 
         def done(written: Written) -> None:
             self.status.say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
+            if written.changed:
+                self._tell_of_changes(written)
 
         self.jobs.start(
             f"writing {settings.file_name}",
@@ -708,6 +710,18 @@ class MainWindow(QMainWindow):
             done,
             lambda error: self._warn("Nothing was written", error),
         )
+
+    def _tell_of_changes(self, written: Written) -> None:
+        """Say what the file could not hold as it was: who reads it does not know."""
+        box = QMessageBox(
+            QMessageBox.Icon.Information,
+            "Some cells are written another way",
+            f"{written.path.name} cannot hold everything as it is.",
+            parent=self,
+        )
+        box.setInformativeText("\n".join(f"{line}." for line in written.changed[:12]))
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
 
     def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
         box = QMessageBox(

@@ -28,12 +28,16 @@ _BY_EXTENSION = {
 
 @dataclass(frozen=True)
 class Written:
-    """A file that was written. open_cells: by field how many cells had no partner, where that was counted."""
+    """A file that was written. open_cells: by field how many cells had no partner, where that was counted.
+
+    changed: what the file could not hold as it was, in words.
+    """
 
     path: Path
     rows: int
     fields: int
     open_cells: Mapping[str, int] = field(default_factory=dict)
+    changed: tuple[str, ...] = ()
 
 
 def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
@@ -111,9 +115,9 @@ def write(
     check_target(path, sources, replace=replace)
     try:
         with whole_file(path) as draft:
-            writer.write(table, settings, draft, task or Task())
+            changed = writer.write(table, settings, draft, task or Task())
     except OSError as error:
         raise OutputError(
             f"It cannot be written: {error.strerror}.", where=str(path), remedy="Choose another folder."
         ) from error
-    return Written(path, table.rows, len(table.fields))
+    return Written(path, table.rows, len(table.fields), changed=tuple(changed))

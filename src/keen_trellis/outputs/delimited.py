@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from collections import Counter
 from pathlib import Path
 
 import pyarrow as pa
@@ -23,12 +24,14 @@ class DelimitedWriter:
 
     name = "text"
 
-    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> None:
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         done = 0
+        marked: Counter[str] = Counter()
         with draft.open("w", encoding="utf-8", newline="") as file:
             writer = csv.writer(file, delimiter=settings.delimiter, lineterminator="\r\n")
             names = pa.array(table.names, pa.large_string())
             writer.writerow((made_harmless(names) if settings.harmless else names).to_pylist())
+            marked["the header"] = _count_runs(names) if settings.harmless else 0
             for batch in table.batches(table.names):
                 task.checkpoint(done, table.rows, f"rows of {settings.file_name}")
                 columns = [
@@ -37,6 +40,15 @@ class DelimitedWriter:
                 ]
                 writer.writerows(zip(*columns, strict=True))
                 done += len(columns[0]) if columns else 0
+                for field, cells in zip(table.fields, batch, strict=True):
+                    if settings.harmless and field.type is FieldType.TEXT:
+                        marked[field.name] += _count_runs(cells.values)
+        return [
+            f"{count:,} {'cell' if count == 1 else 'cells'} of {name} written with an apostrophe before what "
+            "a spreadsheet program would run as a formula"
+            for name, count in marked.items()
+            if count
+        ]
 
 
 def _written(field: Field, values: pa.Array, settings: OutputSettings) -> pa.Array:
@@ -44,8 +56,16 @@ def _written(field: Field, values: pa.Array, settings: OutputSettings) -> pa.Arr
     return made_harmless(text) if settings.harmless and field.type is FieldType.TEXT else text
 
 
+def _runs(text: pa.Array) -> pa.Array:
+    return pc.and_not(pc.match_substring_regex(text, _RUNS), pc.match_substring_regex(text, _NUMBER))
+
+
+def _count_runs(text: pa.Array) -> int:
+    return int(pc.sum(_runs(text)).as_py() or 0)
+
+
 def made_harmless(text: pa.Array) -> pa.Array:
     """Text with an apostrophe before what a spreadsheet would run as a formula."""
-    runs = pc.and_not(pc.match_substring_regex(text, _RUNS), pc.match_substring_regex(text, _NUMBER))
+    runs = _runs(text)
     apostrophe, nothing = (pa.scalar(part, text.type) for part in ("'", ""))
     return pc.if_else(runs, pc.binary_join_element_wise(apostrophe, text, nothing), text)

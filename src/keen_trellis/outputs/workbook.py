@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import re
 import zipfile
+from collections import Counter
 from collections.abc import Callable
 from decimal import Decimal
+from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from xml.etree import ElementTree
@@ -26,6 +28,10 @@ _LONGEST_TEXT = 32_767
 _LONGEST_PART = 16 * 2**20  # bytes of the list of sheets that are looked at
 _EXACT_DIGITS = 15
 _FIRST_DAY = dt.date(1900, 3, 1)  # before it, spreadsheet programs disagree about the calendar
+_TOO_FINE = "parts below a millisecond"
+# What XML has no character for, so that the whole workbook could not be opened.
+_NO_CHARACTER = r"[\ud800-\udfff\ufffe\uffff]"
+_VISIBLE = {number: 0x2400 + number for number in range(32)} | {0x7F: 0x2421}
 _BATCH_ROWS = 10_000
 _WIDTHS = (8, 60)
 _FORMATS = {
@@ -42,19 +48,21 @@ class WorkbookWriter:
 
     name = "xlsx"
 
-    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> None:
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         _check_size(table, settings)
         import xlsxwriter
 
+        changed: Counter[tuple[str, str]] = Counter()
         with xlsxwriter.Workbook(draft, {"constant_memory": True, "nan_inf_to_errors": True}) as book:
-            sheet = book.add_worksheet(_sheet_name(settings))
+            sheet = book.add_worksheet(_sheet_name(settings), worksheet_class=_exact_sheet())
             header = book.add_format({"bold": True, "bottom": 1, "bg_color": "#EDE8DC"})
             sheet.freeze_panes(1, 0)
             formats = {kind: book.add_format({"num_format": shown}) for kind, shown in _FORMATS.items()}
             for column, field in enumerate(table.fields):
+                _check_text(field.name, f"The name of the field “{field.name[:40]}”")
                 sheet.set_column(column, column, _width(table, field), formats.get(field.type))
                 sheet.write_string(0, column, field.name, header)
-            puts = [_put(sheet, field, formats.get(field.type)) for field in table.fields]
+            puts = [_put(sheet, field, formats.get(field.type), changed) for field in table.fields]
             done = 0
             for batch in table.batches(table.names, _BATCH_ROWS):
                 task.checkpoint(done, table.rows, f"rows of {settings.file_name}")
@@ -64,6 +72,23 @@ class WorkbookWriter:
                     for column, value in enumerate(row):
                         if value is not None:
                             puts[column](done, column, value)
+        return [
+            f"{count:,} {'cell' if count == 1 else 'cells'} of {name} written as text: {why}"
+            for (name, why), count in changed.items()
+        ]
+
+
+@cache
+def _exact_sheet() -> type[Worksheet]:
+    """A kind of worksheet that writes all digits of a real; XlsxWriter's own stops at the sixteenth."""
+    from xlsxwriter.worksheet import Worksheet
+
+    class ExactWorksheet(Worksheet):  # type: ignore[misc]  # the library has no types
+        def _xml_number_element(self, number: float, attributes: Any = ()) -> None:
+            said = "".join(f' {name}="{value}"' for name, value in attributes)
+            self.fh.write(f"<c{said}><v>{number!r}</v></c>")
+
+    return ExactWorksheet
 
 
 def sheets_of(path: Path) -> list[str]:
@@ -96,13 +121,34 @@ def _check_size(table: Table, settings: OutputSettings) -> None:
 
 def _sheet_name(settings: OutputSettings) -> str:
     name = settings.sheet
-    if not name or len(name) > 31 or re.search(r"[\[\]:*?/\\]", name) or name[0] == "'" or name[-1] == "'":
+    wrong = re.search(rf"[\[\]:*?/\\]|{_NO_CHARACTER}|[\x00-\x1f\x7f]", name)
+    if not name or _units(name) > 31 or wrong or "'" in (name[0], name[-1]) or name.casefold() == "history":
         raise OutputError(
-            f"“{name}” cannot be the name of a sheet.",
+            f"“{name}” cannot be the name of a sheet.".translate(_VISIBLE),
             where=settings.path,
-            remedy="Use up to 31 characters, without [ ] : * ? / \\ and apostrophes at its ends.",
+            remedy="Use up to 31 characters, without [ ] : * ? / \\, control characters and apostrophes at "
+            "its ends, and not “History”.",
         )
     return name
+
+
+def _units(text: str) -> int:
+    """The length of a text as a workbook counts it: in units of UTF-16."""
+    return len(text) if text.isascii() else len(text.encode("utf-16-le")) // 2
+
+
+def _check_text(text: str, what: str) -> None:
+    """OutputError unless a cell can hold the text; `what` it is, for the error."""
+    if (length := _units(text)) > _LONGEST_TEXT:
+        raise OutputError(
+            f"{what} has {length:,} characters; a cell holds {_LONGEST_TEXT:,}.",
+            remedy="Write delimited text (.csv) instead.",
+        )
+    if re.search(_NO_CHARACTER, text):
+        raise OutputError(
+            f"{what} has a character that no workbook can hold.",
+            remedy="Take it out with a mend of the text, or write delimited text (.csv) instead.",
+        )
 
 
 def _width(table: Table, field: Field) -> float:
@@ -112,38 +158,44 @@ def _width(table: Table, field: Field) -> float:
     return min(max(longest, len(field.name), _WIDTHS[0]) + 2, _WIDTHS[1])
 
 
-def _put(sheet: Worksheet, field: Field, shown: Any) -> Put:
-    """How a value of this field is put into its cell; what a cell cannot hold exactly is put as text."""
+def _put(sheet: Worksheet, field: Field, shown: Any, changed: Counter[tuple[str, str]]) -> Put:
+    """How a value of this field is put into its cell; what a cell cannot hold exactly is put as text, and
+    counted in `changed` by the field's name and why.
+    """
 
     def put_text(row: int, column: int, value: Any) -> None:
-        text = str(value)
-        if len(text) > _LONGEST_TEXT:
-            raise OutputError(
-                f"Row {row:,} of {field.name} has {len(text):,} characters; a cell holds {_LONGEST_TEXT:,}.",
-                remedy="Write delimited text (.csv) instead.",
-            )
-        sheet.write_string(row, column, text)
+        _check_text(value, f"Row {row:,} of {field.name}")
+        sheet.write_string(row, column, value)
+
+    def put_as_text(row: int, column: int, value: Any, why: str) -> None:
+        changed[field.name, why] += 1
+        put_text(row, column, str(value))
 
     def put_number(row: int, column: int, value: int | float | Decimal) -> None:
         if isinstance(value, float):
             if value - value != 0:  # NaN and the infinities
-                put_text(row, column, value)
+                put_as_text(row, column, value, "no number (NaN or infinite)")
             else:
                 sheet.write_number(row, column, value)
-        elif len(Decimal(value).normalize().as_tuple().digits) > _EXACT_DIGITS:
-            put_text(row, column, shortest_number(value))
+        elif _digits(value) > _EXACT_DIGITS:
+            put_as_text(row, column, shortest_number(value), f"more than {_EXACT_DIGITS} digits")
         else:
             sheet.write_number(row, column, float(value))
 
     def put_moment(row: int, column: int, value: dt.date | dt.datetime) -> None:
         day = value.date() if isinstance(value, dt.datetime) else value
         if day < _FIRST_DAY:
-            put_text(row, column, value)
+            put_as_text(row, column, value, "before 1 March 1900")
+        elif isinstance(value, dt.datetime) and value.microsecond % 1000:
+            put_as_text(row, column, value, _TOO_FINE)
         else:
             sheet.write_datetime(row, column, value, shown)
 
     def put_time(row: int, column: int, value: dt.time) -> None:
-        sheet.write_datetime(row, column, value, shown)
+        if value.microsecond % 1000:
+            put_as_text(row, column, value, _TOO_FINE)
+        else:
+            sheet.write_datetime(row, column, value, shown)
 
     if field.type.is_number:
         return put_number
@@ -154,3 +206,9 @@ def _put(sheet: Worksheet, field: Field, shown: Any) -> Put:
     if field.type is FieldType.BOOLEAN:
         return lambda row, column, value: sheet.write_boolean(row, column, value)
     return put_text
+
+
+def _digits(value: int | Decimal) -> int:
+    """How many digits a number has between its first and its last that is not zero."""
+    digits = str(abs(value)) if isinstance(value, int) else "".join(map(str, value.as_tuple().digits))
+    return len(digits.strip("0"))

@@ -15,6 +15,9 @@ class Writer(Protocol):
 
     name: str
 
-    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> None:
-        """Write all rows to `draft`. OutputError if they do not fit; Cancelled."""
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+        """Write all rows to `draft`, and hand back what is not there as it was, in words.
+
+        OutputError if the rows do not fit; Cancelled.
+        """
         ...
