@@ -397,7 +397,7 @@ class Mending(BenchCase):
         QApplication.activePopupWidget().close()
         self.rest()
         self.assertIn("put “no object”", self.sentence)
-        self.assertIn("132 cells filled, none still open", self.sentence)
+        self.assertIn("132 cells filled, 44 cells still open: made 44.", self.sentence)
         self.press(KEY.Key_Z, KEY.Key_Z, modifier=CTRL)
         self.rest()
         self.document.select(Selection(KNOT))

@@ -169,7 +169,7 @@ class OtherSteps(JoinCase):
         )
         self.assertIn("Keep every loan", self.sentence)
         self.assertEqual(
-            self.document.outcome(blend).result.rows.column("objects").values.to_pylist(), [2, 1, None]
+            self.document.outcome(blend).result.rows.column("objects").values.to_pylist(), [2, 1, 0]
         )
 
 

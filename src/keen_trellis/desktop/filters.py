@@ -7,9 +7,10 @@ from dataclasses import dataclass
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison
-from keen_trellis.core.insight.summary import commonest
+from keen_trellis.core.insight.summary import commonest, in_their_order
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits, shared_filters
 from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
@@ -156,14 +157,22 @@ class SharedValue:
 
 
 def values_of(document: Document, shared: SharedFilter, task: Task) -> list[SharedValue]:
-    """The values of all rails that a filter reaches, united: those of most rails first."""
+    """The values of all rails that a filter reaches, united: dates and numbers in their order, others of most
+    rails first.
+    """
     flow, runner = document.flow, document.runner
     rows: dict[str, list[tuple[str, int]]] = {}
+    kinds: set[FieldType] = set()
     for tie in ties(flow, shared.id):
         table = runner.table(flow, tie.inputs[0], task)
-        for share in commonest(table, KINDS.settings(tie).of, _MOST_VALUES):
+        of = KINDS.settings(tie).of
+        kinds.add(table.field(of).type)
+        for share in commonest(table, of, _MOST_VALUES):
             rows.setdefault(share.text, []).append((edits.rail_name(flow, tie.id), share.rows))
     made = [SharedValue(text, tuple(of)) for text, of in rows.items()]
+    order = in_their_order(rows, kinds.pop()) if len(kinds) == 1 else None
+    if order is not None:
+        return [SharedValue(text, tuple(rows[text])) for text in order]
     return sorted(made, key=lambda value: (-len(value.rows), -sum(count for _, count in value.rows)))
 
 

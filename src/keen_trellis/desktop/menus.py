@@ -59,7 +59,7 @@ def _edit(window: MainWindow) -> list[Command]:
         Command("copy", "Edit", "&Copy rows, or steps", "Ctrl+C", window.copy),
         Command("cut", "Edit", "Cu&t steps", "Ctrl+X", window.cut),
         Command("paste", "Edit", "&Paste steps here", "Ctrl+V", window.paste),
-        Command("choose_all", "Edit", "Select &all steps", "Ctrl+A", window.document.choose_all),
+        Command("choose_all", "Edit", "Select &all rows, or steps", "Ctrl+A", window.choose_all),
         Command("find", "Edit", "&Find in rows…", "Ctrl+F", window.bench.open_find),
         Command("find_next", "Edit", "Find ne&xt", "F3", window.bench.find_next),
         Command(

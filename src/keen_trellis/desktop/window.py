@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from importlib import import_module
 from pathlib import Path
@@ -50,9 +50,11 @@ from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis import export
 from keen_trellis.desktop.trellis.view import TrellisView
+from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.wording import listed
 from keen_trellis.outputs import Written, goes_said, settings_for, write
 from keen_trellis.outputs.running import source_paths
 from keen_trellis.sources.library import Library
@@ -682,10 +684,40 @@ class MainWindow(QMainWindow):
         dialog.open()
 
     def write_all(self) -> None:
-        """Write every output of the flow."""
-        for step in self.document.flow.steps:
-            if step.kind == OutputKind.name and not step.skipped:
-                self.write_output(step.id)
+        """Write every output of the flow; whether files that exist are replaced is asked once for all."""
+        flow = self.document.flow
+        outputs = [step for step in flow.in_order() if step.kind == OutputKind.name and not step.skipped]
+        sources = source_paths(flow, KINDS)
+        there = [
+            settings
+            for settings in (KINDS.settings(step) for step in outputs)
+            if Path(settings.path).is_file() and settings.path not in sources
+        ]
+        if not there:
+            self._write_each(outputs, replace=False)
+            return
+        one = len(there) == 1
+        said = (
+            f"{there[0].file_name} exists already." if one else f"{len(there):,} of the files exist already."
+        )
+        box = QMessageBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self)
+        lines = [f"{entry.path}.{goes_said(Path(entry.path), entry.sheet)}" for entry in there]
+        box.setInformativeText("\n".join([*lines, "Replacing cannot be undone."]))
+        replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
+        new = None
+        if len(there) < len(outputs):
+            new = box.addButton("Write only the new ones", QMessageBox.ButtonRole.ActionRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        replace.clicked.connect(lambda: self._write_each(outputs, replace=True))
+        if new is not None:
+            left = [step for step in outputs if KINDS.settings(step) not in there]
+            new.clicked.connect(lambda: self._write_each(left, replace=False))
+        box.open()
+
+    def _write_each(self, outputs: Sequence[Step], *, replace: bool) -> None:
+        for step in outputs:
+            self.write_output(step.id, replace=replace)
 
     def write_output(self, step_id: str, *, replace: bool = False) -> None:
         """Write one output; a file that exists is replaced only after asking."""
@@ -700,9 +732,10 @@ class MainWindow(QMainWindow):
             return write(table, settings, sources=source_paths(flow, KINDS), replace=replace, task=task)
 
         def done(written: Written) -> None:
-            self.status.say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
-            if written.changed:
-                self._tell_of_changes(written)
+            changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
+            self.status.say(
+                f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.{changed}"
+            )
 
         self.jobs.start(
             f"writing {settings.file_name}",
@@ -710,18 +743,6 @@ class MainWindow(QMainWindow):
             done,
             lambda error: self._warn("Nothing was written", error),
         )
-
-    def _tell_of_changes(self, written: Written) -> None:
-        """Say what the file could not hold as it was: who reads it does not know."""
-        box = QMessageBox(
-            QMessageBox.Icon.Information,
-            "Some cells are written another way",
-            f"{written.path.name} cannot hold everything as it is.",
-            parent=self,
-        )
-        box.setInformativeText("\n".join(f"{line}." for line in written.changed[:12]))
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.open()
 
     def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
         box = QMessageBox(
@@ -743,13 +764,22 @@ class MainWindow(QMainWindow):
     def copy(self) -> None:
         """Copy the selected steps where the trellis has the keyboard, otherwise rows of the bench."""
         if not self.trellis.hasFocus():
-            self.bench.grid.copy()
+            self.status.say(self.bench.grid.copy())
             return
         text = editing.copied_selected(self.document)
         if text:
             QGuiApplication.clipboard().setText(text)
             count = len(self.document.chosen_steps)
             self.status.say(f"{'1 step is' if count == 1 else f'{count} steps are'} on the clipboard.")
+
+    def choose_all(self) -> None:
+        """Choose all rows where the bench has the keyboard, otherwise all steps."""
+        if not self.bench.grid.hasFocus():
+            self.document.choose_all()
+        elif lines := self.bench.grid.choose_all():
+            self.status.say(
+                f"{lines:,} {'line is' if lines == 1 else 'lines are'} chosen: Ctrl+C copies the rows."
+            )
 
     def cut(self) -> None:
         """Copy the selected steps and take them out."""

@@ -107,7 +107,7 @@ def place_for(
     for step in lane(flow, source):
         shape = shapes.get(step.id)
         for field in shape.fields if shape is not None else ():
-            if _same_name(field.name, name) and wanted in (None, field.type):
+            if _same_name(field.name, name) and (wanted in (None, field.type) or field.untyped):
                 return Place(source, Input(step.id), field.name, field.type, field.origin)
     return None
 

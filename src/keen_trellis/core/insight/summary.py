@@ -4,7 +4,9 @@ characters.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -86,6 +88,16 @@ def commonest(table: Table, name: str, most: int) -> tuple[Share, ...]:
     """Up to `most` values of a field with the rows that have them, the commonest first."""
     codes, values = _coded(table.column(name))
     return _shares(values, np.bincount(codes[codes >= 0], minlength=len(values)), most)
+
+
+def in_their_order(texts: Iterable[str], kind: FieldType) -> list[str] | None:
+    """Dates, times or numbers, as they are written, from the least to the greatest; None for other types."""
+    if kind.is_moment or kind is FieldType.TIME:
+        return sorted(texts)  # ISO 8601: their order is that of their texts
+    if not kind.is_number:
+        return None
+    numbers = {text: Decimal(text) for text in texts}
+    return sorted(numbers, key=lambda text: (numbers[text].is_nan(), numbers[text], text))
 
 
 def _coded(cells: Cells) -> tuple[np.ndarray[Any, np.dtype[Any]], pa.Array]:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QFontMetrics,
@@ -34,8 +38,13 @@ from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT, TITL
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.theme import font
 from keen_trellis.flow.wording import times_said
+from keen_trellis.outputs.delimited import made_harmless
 
 _GRIP = 4
+
+
+_MOST_COPIED = 100_000  # lines that the clipboard takes at once
+_BREAKS = re.compile(r"[\t\r\n]")  # would begin another cell
 
 
 class BenchGrid(QAbstractScrollArea):
@@ -368,32 +377,55 @@ class BenchGrid(QAbstractScrollArea):
                     self.move_to(head)
                 return
 
-    def copy(self) -> None:
-        """Put the chosen rows, with the fields' names above, on the clipboard as tab-separated text."""
+    def choose_all(self) -> int:
+        """Choose every row that is open, without scrolling; how many lines there are."""
+        self.anchor, self.current = 0, max(self.lines.count - 1, 0)
+        self.viewport().update()
+        self.current_changed.emit()
+        return self.lines.count
+
+    def copy(self) -> str:
+        """Put the chosen rows, with the fields' names above, on the clipboard as tab-separated text that a
+        spreadsheet program does not run; what there is to say of it.
+        """
         if self.content is None:
-            return
+            return ""
         low, high = sorted((self.anchor, self.current))
         names: list[str] = []
         for column in self.content.columns:
             names.append(column.field.name)
             if column.other is not None:
                 names.append(column.other.name)
-        rows = ["\t".join(names)]
-        for number in range(low, min(high, low + 100_000) + 1):
+        texts = [names]
+        for number in range(low, min(high, low + _MOST_COPIED - 1) + 1):
             line = self.lines.at(number)
             if line.kind == ROW:
-                rows.append("\t".join(self._texts(self.content.parts[line.part], line.place)))
-        if len(rows) > 1:
-            QGuiApplication.clipboard().setText("\n".join(rows) + "\n")
+                texts.append(self._texts(self.content.parts[line.part], line.place))
+        if len(texts) == 1:
+            return "No row is chosen that could be copied."
+        whole = pa.array([text for row in texts for text in row], pa.large_string())
+        safe = made_harmless(whole)
+        marked = len(whole) - int(pc.sum(pc.equal(whole, safe)).as_py() or 0)
+        cells, width = safe.to_pylist(), len(names)
+        rows = ["\t".join(cells[start : start + width]) for start in range(0, len(cells), width)]
+        QGuiApplication.clipboard().setText("\n".join(rows) + "\n")
+        copied = len(rows) - 1
+        said = "1 row is on the clipboard" if copied == 1 else f"{copied:,} rows are on the clipboard"
+        if high - low >= _MOST_COPIED:
+            said += f", the first of {high - low + 1:,} lines; write them to a file (Ctrl+E) to have all"
+        if marked:
+            cells_said = "1 cell has" if marked == 1 else f"{marked:,} cells have"
+            said += f"; {cells_said} an apostrophe before what would be run as a formula"
+        return f"{said}."
 
     def _texts(self, part: Part, place: int) -> list[str]:
         assert self.content is not None
         texts = []
         for cells, column in zip(self.content.cells(part, place // BLOCK), self.content.columns, strict=True):
             cell = cells[place % BLOCK]
-            texts.append(" ".join(cell.text.split("\t")))
+            texts.append(_BREAKS.sub(" ", cell.text))
             if column.other is not None:
-                texts.append(cell.other.text if cell.other else "")
+                texts.append(_BREAKS.sub(" ", cell.other.text) if cell.other else "")
         return texts
 
     def keyPressEvent(self, event: QKeyEvent) -> None:

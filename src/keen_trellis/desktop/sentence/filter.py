@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.filtering import WORDS, Comparison, check_conditions
-from keen_trellis.core.insight.summary import Share, commonest
+from keen_trellis.core.insight.summary import Share, commonest, in_their_order
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.sentence.choices import (
@@ -212,15 +212,20 @@ class FilterSentence(RailSentence):
         entry.open_under(anchor)
 
     def _tick_values(self, step: Step, number: int, field: Field, how: Comparison) -> None:
-        """Let values be ticked in the list of those that there are, the commonest first."""
+        """Let values be ticked in the list of those that there are: dates and numbers in their order,
+        others the most frequent first.
+        """
         outcome = self.document.outcome(step.id)
         now = self._now(step, number)
         if outcome is None or not outcome.tables or now is None:
             return
         table: Table = outcome.tables[0]
 
-        def counted(_: Task) -> tuple[Share, ...]:
-            return commonest(table, field.name, _MOST_VALUES)
+        def counted(_: Task) -> Sequence[Share]:
+            found = commonest(table, field.name, _MOST_VALUES)
+            by_text = {share.text: share for share in found}
+            order = in_their_order(by_text, field.type)
+            return found if order is None else [by_text[text] for text in order]
 
         def show(found: Sequence[Share]) -> None:
             ticked = set(now.values)

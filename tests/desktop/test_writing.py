@@ -1,0 +1,140 @@
+"""Files that are written from the window, and rows that are copied: what is asked and said."""
+
+import unittest
+from unittest import mock
+
+import openpyxl
+import xlsxwriter
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QApplication, QMessageBox
+
+from keen_trellis.desktop.document import Selection
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps.output import OutputSettings
+from tests.desktop.driving import ALT, CTRL, WindowCase
+
+KEY = Qt.Key
+_LOANS = "loan,day,note\nL-1,2026-03-05,=1+1\nL-2,2026-01-20,plain\nL-3,2026-11-02,-5\nL-4,2026-01-20,\n"
+
+
+class LoansCase(WindowCase):
+    def setUp(self):
+        super().setUp()
+        (self.folder / "loans.csv").write_text(_LOANS)
+        flow, self.rail = edits.add_source(
+            Flow(), SourceSettings("text", str(self.folder / "loans.csv")), "Loans"
+        )
+        self.document.edit(flow, "open", Selection(self.rail))
+        self.rest()
+
+    def outputs(self, *names):
+        """Lead the loans to files of these names."""
+        flow = self.document.flow
+        for name in names:
+            writer = "xlsx" if name.endswith("xlsx") else "text"
+            flow, _ = edits.add_output(
+                flow, Input(self.rail), OutputSettings(writer, str(self.folder / name))
+            )
+        self.document.edit(flow, "write", Selection(self.rail))
+        self.rest()
+
+    @property
+    def said(self) -> str:
+        return self.window.status.shown.text()
+
+
+class Copying(LoansCase):
+    def setUp(self):
+        super().setUp()
+        self.window.bench.grid.setFocus()
+
+    def lines(self):
+        return [line.split("\t") for line in QGuiApplication.clipboard().text().splitlines()]
+
+    def test_all_rows_are_chosen_where_the_bench_has_the_keyboard(self):
+        self.press(KEY.Key_A, modifier=CTRL)
+        self.assertEqual(self.document.chosen, ())
+        self.assertIn("4 lines are chosen", self.said)
+        self.press(KEY.Key_C, modifier=CTRL)
+        self.assertEqual([line[0] for line in self.lines()], ["loan", "L-1", "L-2", "L-3", "L-4"])
+        self.assertIn("4 rows are on the clipboard", self.said)
+        self.window.trellis.setFocus()
+        self.press(KEY.Key_A, modifier=CTRL)
+        self.assertEqual(self.document.chosen, (self.rail,))
+
+    def test_a_formula_is_not_run_where_it_is_pasted(self):
+        self.press(KEY.Key_A, modifier=CTRL)
+        self.press(KEY.Key_C, modifier=CTRL)
+        self.assertEqual([line[2] for line in self.lines()][1:4], ["'=1+1", "plain", "-5"])
+        self.assertIn("1 cell has an apostrophe", self.said)
+
+    def test_that_not_all_is_copied_is_said(self):
+        with mock.patch("keen_trellis.desktop.bench.grid._MOST_COPIED", 2):
+            self.press(KEY.Key_A, modifier=CTRL)
+            self.press(KEY.Key_C, modifier=CTRL)
+        self.assertEqual(len(self.lines()), 3)
+        self.assertIn("2 rows are on the clipboard, the first of 4 lines; write them to a file", self.said)
+
+
+class Writing(LoansCase):
+    def test_what_is_replaced_is_asked_once_for_all_outputs(self):
+        self.outputs("a.csv", "b.csv", "c.csv")
+        for name in ("a.csv", "c.csv"):
+            (self.folder / name).write_text("old")
+        self.press(KEY.Key_F9)
+        box = self.dialog(QMessageBox)
+        self.assertIn("2 of the files exist already", box.text())
+        self.assertLess(box.informativeText().index("a.csv"), box.informativeText().index("c.csv"))
+        self.answer("Write only the new ones")
+        self.rest()
+        self.assertEqual((self.folder / "a.csv").read_text(), "old")
+        self.assertTrue((self.folder / "b.csv").exists())
+        self.press(KEY.Key_F9)
+        self.assertIn("3 of the files exist already", self.dialog(QMessageBox).text())
+        self.answer("Replace all")
+        self.rest()
+        self.assertNotEqual((self.folder / "a.csv").read_text(), "old")
+        self.assertIsNone(QApplication.activeModalWidget())
+
+    def test_nothing_is_asked_where_nothing_is_there(self):
+        self.outputs("a.csv", "b.csv")
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.assertTrue((self.folder / "b.csv").exists())
+
+    def test_the_sheets_that_go_are_named(self):
+        with xlsxwriter.Workbook(self.folder / "report.xlsx") as book:
+            for name in ("Data", "Notes"):
+                book.add_worksheet(name)
+        self.outputs("report.xlsx")
+        for key in (KEY.Key_F9, None):
+            if key is None:
+                self.window.write_output(self.document.flow.steps[-1].id)
+            else:
+                self.press(key)
+            self.assertIn("removes its sheet “Notes”", self.dialog(QMessageBox).informativeText())
+            self.answer("Cancel")
+        self.assertEqual(openpyxl.load_workbook(self.folder / "report.xlsx").sheetnames, ["Data", "Notes"])
+
+    def test_what_a_file_cannot_hold_is_said(self):
+        self.outputs("a.csv")
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.assertIn("Wrote 4 rows", self.said)
+        self.assertIn("1 cell of note written with an apostrophe", self.said)
+
+
+class Values(LoansCase):
+    def test_dates_are_listed_in_their_order(self):
+        self.press(KEY.Key_H, modifier=CTRL | ALT)
+        self.rest()
+        self.pick("day")
+        self.rest()
+        self.assertEqual(super().lines(), ["2026-01-20", "2026-03-05", "2026-11-02"])
+
+
+if __name__ == "__main__":
+    unittest.main()
