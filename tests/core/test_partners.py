@@ -46,6 +46,15 @@ class Slips(unittest.TestCase):
         wanted = {value: (venue, True) for value, venue in zip(mine, VENUES, strict=True)}
         self.assertEqual(slips(mine, VENUES + CODES), wanted)
 
+    def test_codes_in_which_letters_and_digits_mix_are_never_taken_unseen(self):
+        mine = ["n3blaa", "n917dlx", "2ndfloorhal", "peir gallery"]
+        theirs = ["n3blab", "n917dly", "2ndfloorhall", "pier gallery", *CODES]
+        found = slips(mine, theirs)
+        self.assertEqual(
+            {value: likely for value, (_, likely) in found.items()},
+            {"n3blaa": False, "n917dlx": False, "2ndfloorhal": False, "peir gallery": True},
+        )
+
     def test_two_slips_in_a_short_name_are_not_taken_unseen(self):
         self.assertEqual(slips(["hrbr hall"], ["harbor hall"]), {"hrbr hall": ("harbor hall", False)})
 

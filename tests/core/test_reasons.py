@@ -96,6 +96,14 @@ class Reasons(unittest.TestCase):
         mend = entry.mends[0]
         self.assertEqual((mend.gain, match(left, right, mend.links).counts.left_matched), (3, 3))
 
+    def test_codes_that_mix_letters_and_digits_are_corrected_after_a_review_only(self):
+        known = [f"N{number}{letters}" for number in range(300, 340) for letters in ("AA", "JB")]
+        left = table(k=["N303AB", "N304JBA", "N3O5AA", "N306AA"])
+        found = reasons(left, table(q=known))
+        mends = [mend for entry in found if entry.side == "left" for mend in entry.mends]
+        self.assertIn(Way.REVIEW, [mend.way for mend in mends])
+        self.assertNotIn(Way.CORRECTIONS, [mend.way for mend in mends])
+
     def test_agreeing_on_all_links_but_one(self):
         left = table(venue=["Pier", "Pier", "Mill", "Quay"], month=[1, 2, 3, 9])
         right = table(venue=["Pier", "Mill"], month=[1, 4])

@@ -508,6 +508,21 @@ class Reconciling(RailCase):
         self.rest()
         self.assertEqual(len(self.document.flow.steps), 4)
 
+    def test_lists_that_share_only_their_key_are_compared_by_what_each_has(self):
+        for name, content in (("ours", "loan\nL-1\nL-2\nL-3\n"), ("theirs", "loan no\nL-2\nL-3\nL-9\n")):
+            (self.folder / f"{name}.csv").write_text(content)
+            settings = SourceSettings("text", str(self.folder / f"{name}.csv"))
+            flow, _ = edits.add_source(self.document.flow, settings, name.capitalize())
+            self.document.edit(flow, "open", Selection("ours"))
+            self.rest()
+        self.press(KEY.Key_E, modifier=CTRL | ALT)
+        self.narrow("Theirs")
+        self.rest()
+        self.assertIn("share no other field", self.window.status.shown.text())
+        rows = self.document.outcome(self.document.selection.step).result.rows
+        self.assertEqual(rows.names, ("stands", "loan", "loan no of Theirs"))
+        self.assertEqual(rows_of(rows), [("only in Ours", "L-1", None), ("only in Theirs", None, "L-9")])
+
     def test_what_cannot_be_compared_is_said(self):
         (self.folder / "words.csv").write_text("a,b\nx,1\n")
         settings = SourceSettings("text", str(self.folder / "words.csv"))

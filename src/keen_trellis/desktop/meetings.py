@@ -94,6 +94,13 @@ class Meetings:
     def reconcile(self, other: Selection, rail: Selection) -> None:
         def ask(found: editing.Comparing) -> None:
             (left, right), link = found.shapes, found.links[0]
+            if not found.fields:
+                # Nothing can disagree: what is left to tell is which rows are on one side only.
+                editing.compare(self._document, found, [])
+                self._document.said.emit(
+                    f"{left.name} and {right.name} share no other field: compared is which rows each has."
+                )
+                return
             choices = [
                 Choice(
                     (entry.one, entry.other),

@@ -120,16 +120,11 @@ def reconcile(
 ) -> tuple[Flow, str]:
     """The flow with the comparison of two rails behind the first; the flow and the last step's id.
 
-    shapes: of the two inputs.  links: by which rows are the same.  pairs: fields that must agree.
-    UsageError without links or pairs.
+    shapes: of the two inputs.  links: by which rows are the same.  pairs: fields that must agree; without
+    any, it is only told which rows are on one side.  UsageError without links.
     """
     if not links:
         raise UsageError("It is not known which rows are the same.", remedy="Join them by hand first.")
-    if not pairs:
-        raise UsageError(
-            f"No field of {shapes[0].name} corresponds to one of {shapes[1].name}.",
-            remedy="Rename fields that mean the same, so that their names are alike.",
-        )
     names = shapes[0].name, shapes[1].name
     settings = JoinSettings(
         links=tuple(links), type=JoinType.FULL_OUTER.value, both_links=True, name_all=True
@@ -141,18 +136,18 @@ def reconcile(
     stands = ComputeSettings(field=STANDS, expression=_stands(names))
     flow, last = insert_after(flow, Input(knot), ComputeKind.name, stands)
     there = [(one, called[other]) for one, other in pairs]
-    differs = ComputeSettings(field=DIFFERS, expression=_differs(there))
-    flow, last = insert_after(flow, Input(last), ComputeKind.name, differs)
-    order = [STANDS, DIFFERS]
+    order = [STANDS]
+    conditions = [ConditionSettings(STANDS, "none-of", (IN_BOTH,))]
+    if there:
+        differs = ComputeSettings(field=DIFFERS, expression=_differs(there))
+        flow, last = insert_after(flow, Input(last), ComputeKind.name, differs)
+        order.append(DIFFERS)
+        conditions.append(ConditionSettings(DIFFERS, "filled"))
     order += [name for link in links for name in (link.left, called[link.right])]
     order += [name for pair in there for name in pair]
     fields = tuple(ChosenSettings(name) for name in order)
     flow, last = insert_after(flow, Input(last), ChooseKind.name, ChooseSettings(fields=fields))
-    conditions = (
-        ConditionSettings(STANDS, "none-of", (IN_BOTH,)),
-        ConditionSettings(DIFFERS, "filled"),
-    )
-    disagree = FilterSettings(conditions=conditions, any_of=True)
+    disagree = FilterSettings(conditions=tuple(conditions), any_of=True)
     flow, last = insert_after(flow, Input(last), FilterKind.name, disagree)
     return rename(flow, last, "what disagrees"), last
 

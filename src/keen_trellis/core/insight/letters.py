@@ -118,6 +118,14 @@ class Letters:
         starts = np.concatenate(([0], np.cumsum(self.digits_of)))
         return Letters(self.points[digits], starts).whole
 
+    @cached_property
+    def are_free_codes(self) -> Vector:
+        """Which texts have a letter behind a digit: in such codes, as N3BLAA, any letter may be right."""
+        behind = ~self.are_digits[1:] & self.are_digits[:-1] & (self.owner[1:] == self.owner[:-1])
+        found = np.zeros(len(self.starts) - 1, dtype=bool)
+        found[self.owner[1:][behind]] = True
+        return found
+
     def without_one(self, may_go: Vector) -> Keyed:
         """Fingerprints of texts without one character. may_go: a mask of code points."""
         at = np.flatnonzero(may_go)

@@ -61,7 +61,8 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
     another one, or two swapped.
 
     A pair is likely if values of its length seldom have such a neighbour by chance: how often they do is seen
-    from some of `theirs`, which are looked for among the others.
+    from some of `theirs`, which are looked for among the others. Codes in which letters and digits mix freely
+    are never likely: another code may be as true as the one that is known.
 
     mine, theirs: distinct texts without null, prepared alike.  digits: a digit may differ, too; such pairs
     are never likely.
@@ -85,7 +86,10 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
     distance = _distances(asked, theirs, left, right, task)
     nearest = _clearly_nearest(left, right, distance, one.lengths)
     own = nearest.mine < len(mine)
-    likely = np.zeros(len(own), dtype=bool) if digits else nearest.likely(one, len(mine))
+    likely = np.zeros(len(own), dtype=bool)
+    if not digits:
+        free = one.are_free_codes[nearest.mine] | other.are_free_codes[nearest.theirs]
+        likely = nearest.likely(one, len(mine)) & ~free
     return Partners(nearest.mine[own], nearest.theirs[own], likely[own])
 
 

@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.ascii_text import is_ascii, with_signs
 from keen_trellis.core.conversion import PLACEHOLDERS
+from keen_trellis.core.insight.letters import Letters
 from keen_trellis.core.insight.names import ACRONYM, ORDER, PART, SHORTER, other_names
 from keen_trellis.core.insight.partners import Partners, misspelt
 from keen_trellis.core.insight.reason import Kind, Vector
@@ -248,7 +249,10 @@ class Values:
         if hits.any():
             partner = pc.index_in(own, value_set=known, skip_nulls=True).to_numpy(zero_copy_only=False)
             mine = np.flatnonzero(hits)
-            pairs = Partners(mine, partner[mine].astype(np.int64), np.ones(len(mine), dtype=bool))
+            meant = partner[mine].astype(np.int64)
+            # Where letters and digits mix freely, either may be right.
+            codes = Letters.of(self._theirs_bare.take(pa.array(meant)))
+            pairs = Partners(mine, meant, ~codes.are_free_codes)
             said = "a letter stands for the digit that it looks like, or a digit for a letter"
             yield self._paired(Kind.LOOK_ALIKE, said, pairs)
 
