@@ -13,6 +13,7 @@ from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from tests.desktop.driving import CTRL, WindowCase
 
 KEY = Qt.Key
@@ -154,6 +155,30 @@ class Takes(JoinCase):
         self.click(self.chip("Link fields"))
         self.rest()
         self.assertIs(self.settings.join_type, JoinType.LEFT_OUTER)
+
+
+class StubsThatAreWritten(JoinCase):
+    def test_a_rail_from_each_port_begins_at_its_knot_and_says_how_many_rows_it_has(self):
+        editing.change_join(self.document, self.knot, "take", take="first")
+        flow = self.document.flow
+        ports = ("matched", "unmatched_left", "unmatched_right", "passed_over")
+        for port in ports:
+            settings = OutputSettings("text", str(self.folder / f"{port}.csv"))
+            flow, _ = edits.add_output(flow, Input(self.knot, port), settings)
+        self.document.edit(flow, "write", Selection(self.knot))
+        self.rest()
+        shown = self.window.trellis.shown
+        knot = next(entry for entry in shown.knots if entry.step == self.knot)
+        result = self.document.outcome(self.knot).result
+        words = [entry.text for entry in shown.words]
+        for port in ports:
+            rail = next(entry for entry in shown.rails if entry.selection == Selection(self.knot, port))
+            stub = next(entry for entry in shown.stubs if entry.end == rail.start)
+            self.assertEqual(stub.start[0], knot.x + 13)
+            self.assertTrue(knot.top <= stub.start[1] <= knot.bottom, port)
+            rows = result.ports[port].rows
+            self.assertTrue(any(text.startswith(f"{rows} ") for text in words), (port, rows, words))
+        self.assertIn("2 unmatched Loans", words)
 
 
 class OtherSteps(JoinCase):

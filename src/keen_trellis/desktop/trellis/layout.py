@@ -41,7 +41,7 @@ from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.shared_filters import feeds_blend, filter_said, unreached
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendKind, unused_number
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
+from keen_trellis.flow.steps.join import PASSED_OVER, UNMATCHED_LEFT, JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.shared_filter import tie_of
 from keen_trellis.flow.steps.source import SourceKind
@@ -365,6 +365,9 @@ class _Planner:
         if not self._is_open(self.lane_of[step.id]) or not self._captioned(step, False):
             return -9.0 if entry.port == UNMATCHED_LEFT else 9.0
         number = unused_number(entry.port) or 0
+        takers = [taker for taker, _, own in self.takers.get(step.id, []) if own == entry]
+        if entry.port == UNMATCHED_LEFT and takers and all(self.y[t.id] > self.y[step.id] for t in takers):
+            return 40.0  # below the words at the knot's own rail, which it would cross otherwise
         return {UNMATCHED_LEFT: -26.0, FOUND_NOTHING: -26.0, MATCHED_PART: 36.0}.get(
             entry.port, 56.0 + 18 * number
         )
@@ -378,23 +381,33 @@ class _Planner:
         parts: Sequence[Part],
         hues: Mapping[str, int | None],
     ) -> None:
-        """A stub for each part that is left out and not empty."""
+        """A stub for each part that is left out and not empty, and for each that a rail carries on."""
         stubs = dict(shown.stubs)
         carried_on = {entry.port for _, _, entry in self.takers.get(step.id, [])}
+        self._stubs_without_part(step, x, parts, _STUB)
         for part in parts:
-            if part.kept or not part.rows or part.name not in stubs:
+            carried = part.name in carried_on
+            if not carried and (part.kept or not part.rows or part.name not in stubs):
                 continue
             is_port = part.name not in (MATCHED_PART, FOUND_NOTHING)
             start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
             end = (x + KNOT_WIDTH / 2 + _STUB, y + self._stub_shift(Input(step.id, part.name)))
-            text, short = stubs[part.name]
+            text, short = stubs.get(part.name, ("", ""))
             # The next knot's second rail bends up in the last stretch before it.
             room = self._next_knot(step) - end[0] - _BEFORE_KNOT if not self.low else 220
             selection = Selection(step.id, part.name) if is_port else None
             # Where a rail carries it on, that says what it is.
-            told = part.name not in carried_on
-            stub = Stub(selection, start, end, text, short, room, hues.get(part.name), told)
+            stub = Stub(selection, start, end, text, short, room, hues.get(part.name), not carried)
             self.layout.stubs.append(stub)
+
+    def _stubs_without_part(self, step: Step, x: float, parts: Sequence[Part], length: float) -> None:
+        """Stubs that rails carry on and that are no part of the knot: the rows passed over."""
+        named = {part.name for part in parts} | {ROWS}
+        for port in {entry.port for _, _, entry in self.takers.get(step.id, [])} - named:
+            bottom = max((part.bottom for part in parts), default=self.y[step.id])
+            end = (x + KNOT_WIDTH / 2 + length, self.y[step.id] + self._stub_shift(Input(step.id, port)))
+            start = (x + KNOT_WIDTH / 2, bottom)
+            self.layout.stubs.append(Stub(Selection(step.id, port), start, end, "", "", 0, None, False))
 
     def _next_knot(self, step: Step) -> float:
         """Where the next column with a knot is, or the outputs are."""
@@ -410,6 +423,7 @@ class _Planner:
     ) -> None:
         """On a low lane, the stubs that are carried on, without words."""
         taken = {entry.port for _, _, entry in self.takers.get(step.id, [])}
+        self._stubs_without_part(step, x, parts, 14)
         for part in parts:
             if part.name in taken:
                 start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
@@ -449,7 +463,10 @@ class _Planner:
             early = place == 0 and lane.off == entry and lane.steps[0] == consumer.id
             hue, rows = self._hue(entry), _rows(outcome, entry.port)
             selection = Selection(step.id, entry.port)
-            self.layout.rails.append(Rail(selection, start, end, hue, rows, False, early, self.size.bend))
+            rail = Rail(selection, start, end, hue, rows, False, early, self.size.bend)
+            self.layout.rails.append(rail)
+            if entry.port != ROWS and self._captioned(step, False):
+                self._count_of_port(step, outcome, entry.port, rail)
         if not any(entry.port == ROWS for _, _, entry in uses):
             reach = max(self.column * 0.62, 150) if not self.low else 90
             ends_at = min(x + reach, self.layout.width - 60)
@@ -461,6 +478,17 @@ class _Planner:
             self.layout.rails.append(rail)
         if _is_knot(step) and self._captioned(step, False):
             self._count(step, outcome, x, y, [taker for taker, _, entry in uses if entry.port == ROWS])
+
+    def _count_of_port(self, step: Step, outcome: Outcome | None, port: str, rail: Rail) -> None:
+        """What a rail that carries a stub on has, under the first of it that runs level."""
+        if rail.rows < 0:
+            return
+        short = rows_said(rail.rows)
+        name = "passed over" if port == PASSED_OVER else "matched" if port == MATCHED_PART else ""
+        text = f"{short} {name}" if name else dict(cut(step, outcome).stubs).get(port, (short, short))[0]
+        left, right, y = rail.level_part
+        room = min(right - left - 16, 260)
+        self.layout.words.append(Words(left + room / 2, y + 17, text, short, rail.rows == 0, room))
 
     def _right_of(self, step: Step) -> float:
         x = self.x[step.id]

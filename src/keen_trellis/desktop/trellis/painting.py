@@ -291,9 +291,11 @@ class TrellisPainter:
         painter.drawLine(QPointF(end.x, end.y - 12), QPointF(end.x, end.y + 12))
         painter.setFont(font(12, bold=True))
         painter.setPen(chosen.accent if selected else chosen.alarm if end.alarm else chosen.ink)
+        self._ground_behind(end.x + 10, end.y - 7, end.name)  # the tether goes behind the words
         _left(painter, end.x + 10, end.y - 7, end.name, 146)
         painter.setFont(font(11))
         painter.setPen(chosen.soft)
+        self._ground_behind(end.x + 10, end.y + 9, end.detail)
         _left(painter, end.x + 10, end.y + 9, end.detail, 146)
 
     def _words(self, words: Words) -> None:
