@@ -302,6 +302,8 @@ class TrellisPainter:
         painter, chosen = self.painter, theme()
         painter.setFont(font(11, bold=words.alarm))
         text = _fitting(painter, words.text, words.short, words.room)
+        if painter.fontMetrics().horizontalAdvance(text) > max(words.room, 60):
+            text = text.partition(" ")[0]  # the number alone, rather than a part of it
         if words.notch:
             self._notch(words, text)
         painter.setPen(chosen.alarm if words.alarm else chosen.soft)
