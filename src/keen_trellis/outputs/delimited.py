@@ -9,7 +9,7 @@ from pathlib import Path
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.table import Field, Table
+from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.steps.output import OutputSettings
@@ -30,19 +30,19 @@ class DelimitedWriter:
         with draft.open("w", encoding="utf-8", newline="") as file:
             writer = csv.writer(file, delimiter=settings.delimiter, lineterminator="\r\n")
             names = pa.array(table.names, pa.large_string())
-            writer.writerow((made_harmless(names) if settings.harmless else names).to_pylist())
-            marked["the header"] = _count_runs(names) if settings.harmless else 0
+            shown, marked["the header"] = made_harmless(names) if settings.harmless else (names, 0)
+            writer.writerow(shown.to_pylist())
             for batch in table.batches(table.names):
                 task.checkpoint(done, table.rows, f"rows of {settings.file_name}")
-                columns = [
-                    _written(field, cells.values, settings).to_pylist()
-                    for field, cells in zip(table.fields, batch, strict=True)
-                ]
+                columns = []
+                for field, cells in zip(table.fields, batch, strict=True):
+                    text = as_text(cells.values)
+                    if settings.harmless and field.type is FieldType.TEXT:
+                        text, count = made_harmless(text)
+                        marked[field.name] += count
+                    columns.append(text.to_pylist())
                 writer.writerows(zip(*columns, strict=True))
                 done += len(columns[0]) if columns else 0
-                for field, cells in zip(table.fields, batch, strict=True):
-                    if settings.harmless and field.type is FieldType.TEXT:
-                        marked[field.name] += _count_runs(cells.values)
         return [
             f"{count:,} {'cell' if count == 1 else 'cells'} of {name} written with an apostrophe before what "
             "a spreadsheet program would run as a formula"
@@ -51,21 +51,12 @@ class DelimitedWriter:
         ]
 
 
-def _written(field: Field, values: pa.Array, settings: OutputSettings) -> pa.Array:
-    text = as_text(values)
-    return made_harmless(text) if settings.harmless and field.type is FieldType.TEXT else text
-
-
-def _runs(text: pa.Array) -> pa.Array:
-    return pc.and_not(pc.match_substring_regex(text, _RUNS), pc.match_substring_regex(text, _NUMBER))
-
-
-def _count_runs(text: pa.Array) -> int:
-    return int(pc.sum(_runs(text)).as_py() or 0)
-
-
-def made_harmless(text: pa.Array) -> pa.Array:
-    """Text with an apostrophe before what a spreadsheet would run as a formula."""
-    runs = _runs(text)
+def made_harmless(text: pa.Array) -> tuple[pa.Array, int]:
+    """Text with an apostrophe before what a spreadsheet would run as a formula, and how often."""
+    runs = pc.match_substring_regex(text, _RUNS)
+    if not pc.any(runs).as_py():
+        return text, 0
+    runs = pc.and_not(runs, pc.match_substring_regex(text, _NUMBER))
     apostrophe, nothing = (pa.scalar(part, text.type) for part in ("'", ""))
-    return pc.if_else(runs, pc.binary_join_element_wise(apostrophe, text, nothing), text)
+    marked = pc.if_else(runs, pc.binary_join_element_wise(apostrophe, text, nothing), text)
+    return marked, int(pc.sum(runs).as_py() or 0)

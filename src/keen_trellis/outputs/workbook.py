@@ -139,6 +139,8 @@ def _units(text: str) -> int:
 
 def _check_text(text: str, what: str) -> None:
     """OutputError unless a cell can hold the text; `what` it is, for the error."""
+    if text.isascii() and len(text) <= _LONGEST_TEXT:
+        return
     if (length := _units(text)) > _LONGEST_TEXT:
         raise OutputError(
             f"{what} has {length:,} characters; a cell holds {_LONGEST_TEXT:,}.",
