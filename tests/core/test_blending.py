@@ -60,7 +60,7 @@ class Blends(unittest.TestCase):
         self.assertEqual(found.table.names, ("venue", "out", "value", "total", "trips"))
         pier = Decimal("10.01")
         self.assertEqual(column(found, "total"), [pier, pier, Decimal("5.00"), "none", "none"])
-        self.assertEqual(column(found, "trips"), [2, 2, 1, "none", "none"])
+        self.assertEqual(column(found, "trips"), [2, 2, 1, 0, 0])
         other = found.others[0]
         self.assertEqual((other.summary.rows, other.used.tolist()), (3, [True, True, False]))
         self.assertEqual(rows_of(other.unused), [("Quay", Decimal("7.00"), 1)])

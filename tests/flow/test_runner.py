@@ -88,11 +88,11 @@ class Results(RunnerCase):
         inputs = [Input("loans"), Input("objects")]
         flow, blend = edits.add_step(self.flow, "blend", "Blended", inputs, BlendSettings(others=(other,)))
         found = self.runner.result(flow, blend)
-        self.assertEqual(rows_of(found.rows), [("A", 1, 1), ("B", 2, None), ("a ", 3, 1)])
+        self.assertEqual(rows_of(found.rows), [("A", 1, 1), ("B", 2, 0), ("a ", 3, 1)])
         self.assertEqual(rows_of(found.ports["unused:1"]), [("C", 1)])
         keys = SummariseSettings(keys=("objects",), measures=(MeasureSettings("values", "listing", "value"),))
         flow, summary = edits.add_step(flow, "summarise", "By objects", [Input(blend)], keys)
-        self.assertEqual(rows_of(self.runner.result(flow, summary).rows), [(1, "1, 3"), (None, "2")])
+        self.assertEqual(rows_of(self.runner.result(flow, summary).rows), [(1, "1, 3"), (0, "2")])
         for step, names in ((blend, ("no", "value", "objects")), (summary, ("objects", "values"))):
             shape = self.runner.shape(flow, Input(step))
             self.assertEqual(tuple(field.name for field in shape.fields), names)

@@ -134,7 +134,8 @@ class StackedTable(Table):
         places = np.concatenate([*parts, np.flatnonzero(nowhere)])
         back = np.empty(len(places), np.int64)
         back[places] = np.arange(len(places))
-        taken = [self._part(number, chosen[part], found) for number, part in enumerate(parts)]
+        # Not into tables of which no row is asked for: of one stacked on itself often there are very many.
+        taken = [self._part(number, chosen[part], found) for number, part in enumerate(parts) if len(part)]
         absent_rows = int(np.count_nonzero(nowhere))
         made = []
         for column, name in enumerate(found):
@@ -183,10 +184,9 @@ class StackedTable(Table):
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:
             return rows
-        found = [
-            table.rows_from(source, rows) + start
-            for table, start in zip(self._tables, self._starts, strict=False)
-        ]
+        known = {id(table): table for table in self._tables}
+        own = {key: table.rows_from(source, rows) for key, table in known.items()}
+        found = [own[id(table)] + start for table, start in zip(self._tables, self._starts, strict=False)]
         return np.concatenate(found) if found else np.zeros(0, np.int64)
 
     def _at(self, row: int) -> tuple[int, int]:
