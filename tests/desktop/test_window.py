@@ -2,6 +2,7 @@ import sqlite3
 import threading
 import time
 import unittest
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -385,6 +386,7 @@ class Responsiveness(WindowCase):
         base.execute("CREATE TABLE another (a)")
         base.commit()
         base.execute("BEGIN EXCLUSIVE")
+        self.enterContext(mock.patch("keen_trellis.sources.connections._WAIT_SECONDS", 0.2))
         self.window.open_flow(path.parent / "Winter loans.trellis")
         self.rest()
         self.assertIn("locked the database", str(self.document.outcome("objects").error))

@@ -98,6 +98,7 @@ DARK = Theme(
 THEMES = {theme.name: theme for theme in (LIGHT, DARK)}
 
 _current = LIGHT
+_shown_in: QApplication | None = None  # the application that has its colours
 
 
 def theme() -> Theme:
@@ -107,11 +108,14 @@ def theme() -> Theme:
 
 def use(chosen: Theme) -> None:
     """Make `chosen` the theme of the running application."""
-    global _current
-    _current = chosen
+    global _current, _shown_in
+    _current, before = chosen, _current
     application = QApplication.instance()
     if not isinstance(application, QApplication):
         return
+    if chosen is before and _shown_in is application:
+        return  # a style sheet is dear, even the same one once more
+    _shown_in = application
     palette = QPalette()
     for role, colour in (
         (QPalette.ColorRole.Window, chosen.ground),

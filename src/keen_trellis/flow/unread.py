@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache, lru_cache
 from typing import Any
 
 import msgspec
@@ -47,10 +48,19 @@ def unread(flow: Flow, kinds: Kinds) -> list[Unread]:
         kind = kinds.find(step.kind)
         if kind is None:
             continue  # the step itself says that its kind is not known
-        settings = msgspec.json.decode(step.settings)
-        info = msgspec.inspect.type_info(kind.settings_type)
-        found += [_made(step.id, step.name, *entry) for entry in _unknown(settings, info, "")]
+        for entry in _unknown_settings(kind.settings_type, step.settings):
+            found.append(_made(step.id, step.name, *entry))
     return found
+
+
+@lru_cache(1024)  # asked again whenever anything in the window changes
+def _unknown_settings(kind: type[msgspec.Struct], settings: bytes) -> tuple[tuple[str, str, list[str]], ...]:
+    return tuple(_unknown(msgspec.json.decode(settings), _type_info(kind), ""))
+
+
+@cache
+def _type_info(kind: type[msgspec.Struct]) -> Any:
+    return msgspec.inspect.type_info(kind)
 
 
 def _made(step: str, name: str, where: str, member: str, known: Any) -> Unread:
