@@ -92,6 +92,15 @@ class Tails(SheetCase):
         self.assertEqual(snapshot.table.rows, 3)
         self.assertIn("row 5 holds totals and is left out", self.said(snapshot))
 
+    def test_a_row_that_is_a_sum_by_chance_stays(self):
+        day = dt.date(2026, 1, 5)
+        for rows in (
+            [["n", "venue", "cost"], [1, "Pier", 2.5], [2, "Mill", 4.5], [3, None, None]],
+            [["n", "day", "cost"], *([n, day, 1.5] for n in (1, 2, 3)), [6, day, None]],
+        ):
+            self.library.forget_all()
+            self.assertEqual(self.read(self.book(*rows)).table.rows, len(rows) - 1)
+
     def test_a_totals_row_is_known_by_its_sums(self):
         snapshot = self.read(self.book(HEAD, *BODY, [None], [None, None, 12, 60.75]))
         self.assertEqual(snapshot.table.rows, 3)

@@ -4,6 +4,7 @@ it.
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 import re
 from collections.abc import Iterator, Sequence
@@ -31,6 +32,7 @@ Cells = np.ndarray[Any, np.dtype[np.object_]]
 Area = tuple[range, range]
 _TOTAL = re.compile(r"(grand |sub)?totals?\b.*|sums?\b.*", re.IGNORECASE)
 _RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d{1,7})(?::\$?([A-Z]{1,3})\$?(\d{1,7}))?", re.IGNORECASE)
+_LEAST_SUMMED = 3  # rows, for a row below them to be their sum without saying so
 _RAW_HEAD, _RAW_TAIL = 200, 40
 
 
@@ -300,7 +302,10 @@ def _is_note(row: Sequence[Any], filled: int, sheet: Sheet, above: range, column
 
 
 def _is_total(row: Sequence[Any], sheet: Sheet, above: range, columns: range) -> bool:
-    """A row that says that it is one, or whose numbers are all sums of those above, and that has gaps."""
+    """A row that says that it is one, or whose numbers are all sums of those above, and that has gaps.
+
+    Of two rows a third is the sum by chance too often, and what has a day of its own is a row like others.
+    """
     numbers = [
         column
         for column, cell in enumerate(row)
@@ -311,7 +316,9 @@ def _is_total(row: Sequence[Any], sheet: Sheet, above: range, columns: range) ->
     said = len(texts) == 1 and bool(_TOTAL.fullmatch(texts[0].strip()))
     if said and (numbers or gaps):
         return True
-    if not numbers or not gaps or len(texts) > 1 or len(above) < 2:
+    if not numbers or not gaps or len(texts) > 1 or len(above) < _LEAST_SUMMED:
+        return False
+    if any(isinstance(cell, dt.date) for cell in row):
         return False
     usual = sheet.filled[above.start : above.stop, columns.start : columns.stop].sum(axis=1)
     if len(row) - gaps >= np.median(usual):
@@ -326,7 +333,9 @@ def _adds_up(total: float, cells: Cells) -> bool:
     values = [
         cell for cell in cells.tolist() if isinstance(cell, (int, float)) and not isinstance(cell, bool)
     ]
-    return len(values) > 1 and total != 0 and math.isclose(math.fsum(values), total, rel_tol=1e-9)
+    return (
+        len(values) >= _LEAST_SUMMED and total != 0 and math.isclose(math.fsum(values), total, rel_tol=1e-9)
+    )
 
 
 # --- what is said of it ---
