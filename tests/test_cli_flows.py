@@ -5,6 +5,7 @@ import subprocess
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
 import pyarrow as pa
 import xlsxwriter
@@ -232,6 +233,64 @@ class Changes(FlowCase):
             said = self.call("run", flow, "--replace").output
             self.assertEqual(self.written(), ["n", "4"])
             self.assertNotIn("was integer", said)
+
+
+class TextIsText(FlowCase):
+    def test_what_stands_in_cells_and_names_is_neither_markup_nor_obeyed(self):
+        odd = "[/x][red]:smile: \x1b[31m\x9b\u202e"
+        self.write("loans.csv", f"a[/b],v\n{odd},1\n{odd},2\n")
+        said = self.call("look", self.folder / "loans.csv").output
+        self.assertIn("a[/b]", said)
+        self.assertIn("[/x][red]:s", said)
+        path = self.folder / "loans.csv"
+        for command in ("match", "explain"):
+            said = self.call(command, path, f"[B]={path}", "--link", "v=v").output
+            for sign in ("\x1b", "\x9b", "\u202e"):
+                self.assertNotIn(sign, said)
+        found = self.call("look", path, "--json").output
+        self.assertNotIn("\x9b", found)
+        self.assertEqual(json.loads(found)["fields"][0]["least"], odd)
+        kept = step("kept", "filter", ["loans"], conditions=[{"of": "v", "is": "filled"}]) | {
+            "name": "[/2024]\n\x1b"
+        }
+        self.assertIn("[/2024]␊␛", self.call("look", self.flow(text("loans"), kept)).output)
+
+    def test_an_error_shows_what_it_speaks_of(self):
+        self.assertIn("x␛[2J", self.call("look", self.folder / "x\x1b[2J", code=4).output)
+
+
+class TwoWhoWrite(FlowCase):
+    def setUp(self):
+        super().setUp()
+        self.write("loans.csv", "venue\nPier\n")
+        self.path = self.flow(text("loans"), output("loans"))
+
+    def test_what_somebody_saves_while_a_flow_runs_stays(self):
+        from keen_trellis.outputs import running
+
+        ran = running.run_flow
+
+        def edited(*words, **options):
+            members = json.loads(self.path.read_text())
+            members["steps"].append(step("more", "sort", ["loans"], keys=[{"of": "venue"}]))
+            self.path.write_text(json.dumps(members))
+            return ran(*words, **options)
+
+        with mock.patch("keen_trellis.outputs.running.run_flow", edited):
+            self.call("run", self.path)
+        members = json.loads(self.path.read_text())
+        self.assertEqual([entry["id"] for entry in members["steps"]][-1], "more")
+        self.assertIn("last", members)
+
+    def test_a_flow_that_cannot_be_written_runs_and_says_so(self):
+        before = self.path.read_bytes()
+        refused = mock.patch(
+            "keen_trellis.flow.file_format.whole_file", side_effect=OSError(30, "Read-only file system")
+        )
+        with refused:
+            said = self.call("run", self.path).stderr
+        self.assertIn("Its counts are not kept", said)
+        self.assertEqual((self.path.read_bytes(), self.written()), (before, ["venue", "Pier"]))
 
 
 class Ends(FlowCase):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ import click
 from keen_trellis.cli.asked import Tables, listed
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import print_written, say_what_goes
+from keen_trellis.cli.saying import say, say_members
 from keen_trellis.core.preparations import PREPARATIONS
 
 
@@ -85,18 +85,18 @@ def blend(
         written = write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     names = [shape.name for shape in asked.shapes]
     for name in without_measure(settings, names[1:]):
-        click.echo(
+        say(
             f"keen-trellis: Nothing is measured of {name}, so that no field of it comes along. "
             f'Add --measure "{name}: sum(field) as total", for example.',
             err=True,
         )
     if as_json:
         members = {**blend_members(result.blended, names[1:]), "remarks": asked.remarks}
-        click.echo(json.dumps(members, ensure_ascii=False))
+        say_members(members)
         return
     _print_blend(result.blended, names)
     for line in asked.remarks:
-        click.echo(line)
+        say(line)
     if output is not None:
         print_written(written)
 
@@ -106,15 +106,13 @@ def _print_blend(blended: Any, names: Sequence[str]) -> None:
     from keen_trellis.flow.wording import counted
 
     table = blended.table
-    click.echo(f"{table.rows:,} rows, {len(table.fields)} fields: {', '.join(table.names)}")
+    say(f"{table.rows:,} rows, {len(table.fields)} fields: {', '.join(table.names)}")
     for name, found in zip(names[1:], blended.others, strict=True):
         groups = "1 group" if found.summary.rows == 1 else f"{found.summary.rows:,} groups"
         used, rows = found.groups_used, found.rows_found
-        click.echo(
-            f"{name}: {groups}, {used:,} of them used, on {rows:,} of {counted(table.rows, names[0])}."
-        )
+        say(f"{name}: {groups}, {used:,} of them used, on {rows:,} of {counted(table.rows, names[0])}.")
         if found.left_out:
-            click.echo(f"  Left out by its condition: {counted(found.left_out, name)}.")
+            say(f"  Left out by its condition: {counted(found.left_out, name)}.")
         for measure, count in found.summary.no_partner.items():
             if count:
-                click.echo(f"  {measure}: {counted(count, name)} without a partner in what is measured.")
+                say(f"  {measure}: {counted(count, name)} without a partner in what is measured.")

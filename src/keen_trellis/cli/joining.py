@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -13,6 +12,7 @@ import click
 from keen_trellis.cli.asked import Tables, check_type, join_settings, linked
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import end_by_guards, print_guards, print_knot, print_written, say_what_goes
+from keen_trellis.cli.saying import say, say_members
 
 
 @main.command()
@@ -64,13 +64,13 @@ def match(
         written = write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}
-        click.echo(json.dumps({**members, "guards": guard_members(checks)}, ensure_ascii=False))
+        say_members({**members, "guards": guard_members(checks)})
         end_by_guards(checks)
         return
     print_knot([shape.name for shape in asked.shapes], counts, settings.join_type)
     for line in asked.remarks:
-        click.echo(line)
-    click.echo(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
+        say(line)
+    say(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
     print_guards(checks)
     if output is not None and holds:
         print_written(written)
@@ -101,11 +101,11 @@ def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
     if not found:
         found = reasons_of(question, matched(tables[0], tables[1], links, any_of=any_of, take=take))
     if as_json:
-        click.echo(json.dumps({"reasons": [reason_members(entry) for entry in found]}, ensure_ascii=False))
+        say_members({"reasons": [reason_members(entry) for entry in found]})
         return
     names = {"left": asked.shapes[0].name, "right": asked.shapes[1].name}
     for line in reason_lines(found, names):
-        click.echo(line)
+        say(line)
 
 
 @main.command()
@@ -140,10 +140,10 @@ def propose(left: str, right: str, as_json: bool) -> None:
             }
             for p in found
         ]
-        click.echo(json.dumps({"proposals": proposals}, ensure_ascii=False))
+        say_members({"proposals": proposals})
         return
     for entry in found:
         links = " and ".join(f"{link.left} {link.operator.value} {link.right}" for link in entry.links)
-        click.echo(f"{links}: {entry.evidence(*names)}")
+        say(f"{links}: {entry.evidence(*names)}")
     if not found:
-        click.echo(why_none(*names))
+        say(why_none(*names))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
 import click
 
 from keen_trellis.cli.group import main
+from keen_trellis.cli.saying import console, say, say_members, shown
 
 
 @main.command()
@@ -46,7 +46,7 @@ def look(source: str, query: str, as_json: bool) -> None:
     snapshot = library.get(settings, Task())
     found = looking.look(snapshot.table, snapshot.remarks, Task())
     if as_json:
-        click.echo(json.dumps(found.as_members(), ensure_ascii=False))
+        say_members(found.as_members())
     else:
         _print_look(found)
 
@@ -73,46 +73,45 @@ def _look_at_flow(path: Path, library: Any, as_json: bool) -> None:
         steps.append(said)
     not_read = [str(entry) for entry in unread(flow, KINDS)]
     if as_json:
-        click.echo(json.dumps({"steps": steps, "unread": not_read}, ensure_ascii=False))
+        say_members({"steps": steps, "unread": not_read})
         return
     for said in steps:
-        click.echo(f"{said['name']} ({said['kind']}): {said['sentence']}".rstrip(" :"))
+        say(f"{said['name']} ({said['kind']}): {said['sentence']}".rstrip(" :"))
         if said["error"]:
-            click.echo(f"  Cannot work: {said['error']}")
+            say(f"  Cannot work: {said['error']}")
     for line in not_read:
-        click.echo(f"Not read: {line}")
+        say(f"Not read: {line}")
 
 
 def _print_content(content: Any, as_json: bool) -> None:
     """What a file, folder or database holds."""
     if as_json:
         tables = [{"name": e.name, "sort": e.sort, "hidden": e.hidden} for e in content.tables]
-        click.echo(json.dumps({"path": content.path, "tables": tables}, ensure_ascii=False))
+        say_members({"path": content.path, "tables": tables})
         return
     for entry in content.tables:
-        click.echo(f"{entry.name}  ({entry.sort}{', hidden' if entry.hidden else ''})")
+        say(f"{entry.name}  ({entry.sort}{', hidden' if entry.hidden else ''})")
     if not content.tables:
-        click.echo("It holds no table.")
+        say("It holds no table.")
 
 
 def _print_look(found: Any) -> None:
     """Rows, fields and doubts as a person wants to read them."""
-    from rich.console import Console
     from rich.table import Table as Grid
 
     from keen_trellis.core.values import FieldType
 
-    console = Console(highlight=False, soft_wrap=True)
+    terminal = console()
     rows = "1 row" if found.rows == 1 else f"{found.rows:,} rows"
-    console.print(f"{rows}, {len(found.fields)} {'field' if len(found.fields) == 1 else 'fields'}")
+    say(f"{rows}, {len(found.fields)} {'field' if len(found.fields) == 1 else 'fields'}")
     grid = Grid(box=None, pad_edge=False)
     # What names a field and its type comes first: values are cut where the line is too short for all.
-    shown = max((len(field.name) for field in found.fields), default=0)
-    name_width = min(max(shown, len("Field")), max(console.width // 4, 8))
+    longest = max((len(field.name) for field in found.fields), default=0)
+    name_width = min(max(longest, len("Field")), max(terminal.width // 4, 8))
     type_width = max(len(kind.value) for kind in FieldType)
     numbers = max(len(f"{found.rows:,}"), len("Distinct"))
-    left = console.width - name_width - type_width - 2 * numbers - 6
-    values = min(max(left // 3, 6), 32)
+    left = terminal.width - name_width - type_width - 2 * numbers - 7
+    values = min(max(left // 3 - 1, 6), 32)
     grid.add_column("Field", overflow="ellipsis", no_wrap=True, width=name_width)
     grid.add_column("Type", no_wrap=True, width=type_width)
     for heading in ("Blank", "Distinct"):
@@ -123,12 +122,12 @@ def _print_look(found: Any) -> None:
         said = field.patterns if field.type is FieldType.TEXT and not field.commonest else field.commonest
         shares = f"{said[0].text} ({said[0].rows:,})" if said else ""
         grid.add_row(
-            *(field.name, field.type.value, f"{field.blanks:,}", f"{field.distinct:,}"),
-            *(field.least, field.greatest, shares),
+            *(shown(field.name), field.type.value, f"{field.blanks:,}", f"{field.distinct:,}"),
+            *map(shown, (field.least, field.greatest, shares)),
         )
-    console.print(grid)
+    terminal.print(grid)
     for remark in sorted(found.remarks, key=lambda remark: not remark.doubtful):
-        console.print(f"{'Doubtful: ' if remark.doubtful else ''}{remark}", markup=False)
+        say(f"{'Doubtful: ' if remark.doubtful else ''}{remark}")
         if len(remark.places) > 1:
             where = ", ".join(f"row {place.row:,} “{place.value}”" for place in remark.places[:5])
-            console.print(f"  {where}{' …' if len(remark.places) > 5 else ''}", markup=False)
+            say(f"  {where}{' …' if len(remark.places) > 5 else ''}")

@@ -6,13 +6,13 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
-import click
+from keen_trellis.cli.saying import console, say, shown
 
 
 def print_guards(checks: Sequence[Any]) -> None:
     """Each guard and whether it holds; broken ones on standard error as well end the command."""
     for entry in checks:
-        click.echo(f"Guard {'holds' if entry.holds else 'BROKEN'}: {entry.statement} ({entry.verdict.said}).")
+        say(f"Guard {'holds' if entry.holds else 'BROKEN'}: {entry.statement} ({entry.verdict.said}).")
     end_by_guards(checks)
 
 
@@ -29,7 +29,6 @@ def end_by_guards(checks: Sequence[Any]) -> None:
 
 def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     """The counts as a person wants to read them."""
-    from rich.console import Console
     from rich.table import Table as Grid
 
     from keen_trellis.core.insight.proposal import percent
@@ -37,18 +36,17 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     from keen_trellis.flow.wording import counted, question
 
     left, right = names
-    console = Console(highlight=False, soft_wrap=True)
+    terminal = console()
     share = counts.left_matched / counts.left_rows if counts.left_rows else 0
-    console.print(
+    say(
         f"{counts.left_matched:,} of {counted(counts.left_rows, left)} found a partner ({percent(share)}), "
         f"with {counted(counts.right_matched, right)} in {counts.pairs:,} "
         f"{'pair' if counts.pairs == 1 else 'pairs'}; "
         f"cardinality {counts.cardinality}.",
-        markup=False,
     )
     if counts.left_only_prepared:
-        console.print(
-            f"{counted(counts.left_only_prepared, left)} matched only after preparation.", markup=False
+        say(
+            f"{counted(counts.left_only_prepared, left)} matched only after preparation.",
         )
     lists = (
         (left, counts.left_unmatched, counts.left_blank, counts.left_no_partner, counts.left_lost),
@@ -58,10 +56,10 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
         said = f"; {blank:,} rows have a blank link field" if blank else ""
         said += f"; {no_partner:,} rows have a link field without partner" if no_partner else ""
         said += f"; {lost:,} rows have a link field that could not be converted" if lost else ""
-        console.print(f"Unmatched {name}: {counted(unmatched, name)}{said}.", markup=False)
+        say(f"Unmatched {name}: {counted(unmatched, name)}{said}.")
     for name, passed in ((left, counts.left_passed_over), (right, counts.right_passed_over)):
         if passed:
-            console.print(f"Passed over, since another was taken: {counted(passed, name)}.", markup=False)
+            say(f"Passed over, since another was taken: {counted(passed, name)}.")
     grid = Grid(box=None, pad_edge=False)
     grid.add_column("Join type")
     grid.add_column("Rows", justify="right")
@@ -69,9 +67,9 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     for kind in (join_type,) if join_type is JoinType.CROSS else QUESTION_TYPES:
         style = "bold" if kind is join_type else ""
         grid.add_row(
-            kind.trade_name, f"{counts.rows_under(kind):,}", question(kind, left, right), style=style
+            kind.trade_name, f"{counts.rows_under(kind):,}", shown(question(kind, left, right)), style=style
         )
-    console.print(grid)
+    terminal.print(grid)
 
 
 def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
@@ -81,16 +79,16 @@ def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
     for settings in targets if replace else ():
         goes = goes_said(Path(settings.path), settings.sheet)
         if goes:
-            click.echo(f"keen-trellis: {settings.path}:{goes}", err=True)
+            say(f"keen-trellis: {settings.path}:{goes}", err=True)
 
 
 def print_outcome(outcome: Any) -> None:
     from keen_trellis.core.join_type import JoinType
 
     for knot in outcome.knots:
-        click.echo(f"{knot.name}")
+        say(f"{knot.name}")
         print_knot((knot.left, knot.right), knot.counts, JoinType(knot.type))
-        click.echo()
+        say()
     for written in outcome.written:
         print_written(written)
 
@@ -99,8 +97,8 @@ def print_written(written: Any) -> None:
     """A file that was written, and what of it is not as it was."""
     from keen_trellis.flow.wording import open_said
 
-    click.echo(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
+    say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
     for line in written.changed:
-        click.echo(f"  {line}.")
+        say(f"  {line}.")
     if written.open_cells:
-        click.echo(f"  {open_said(written.open_cells, 'without a partner')}.")
+        say(f"  {open_said(written.open_cells, 'without a partner')}.")

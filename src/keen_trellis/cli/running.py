@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +9,7 @@ import click
 
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import end_by_guards, print_guards, print_outcome, say_what_goes
+from keen_trellis.cli.saying import say, say_members
 
 
 @main.command()
@@ -29,8 +29,8 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
     from keen_trellis.core.errors import FlowFileError
     from keen_trellis.core.join_type import JoinType
-    from keen_trellis.flow.file_format import load, save
-    from keen_trellis.flow.last_run import last_run, with_last_run
+    from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.last_run import last_run
     from keen_trellis.flow.report import as_members, guard_members
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
@@ -43,7 +43,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     if not_read and wanted["strict"]:
         raise FlowFileError(" ".join(map(str, not_read)), where=str(flow_path), remedy="Nothing was run.")
     for entry in not_read:
-        click.echo(f"keen-trellis: {entry}", err=True)
+        say(f"keen-trellis: {entry}", err=True)
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
     if folder is not None:
@@ -60,7 +60,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     )
     doubts = _doubts(flow, KINDS, library)
     if not leave_flow:
-        save(with_last_run(flow, outcome.now), flow_path, KINDS)
+        _keep_counts(flow_path, outcome.now)
     if as_json:
         knots = [
             {"step": knot.step, "name": knot.name, **as_members(knot.counts, JoinType(knot.type))}
@@ -85,17 +85,31 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         }
         if outcome.comparison is not None:
             members["changes"] = outcome.comparison.as_members()
-        click.echo(json.dumps(members, ensure_ascii=False))
+        say_members(members)
         end_by_guards(outcome.guards)
         return
     print_outcome(outcome)
     for line in doubts:
-        click.echo(f"Doubtful: {line}")
+        say(f"Doubtful: {line}")
     if outcome.comparison is not None:
         _print_changes(outcome.comparison)
     for path in outcome.held_back:
-        click.echo(f"Not written, since a guard before it is broken: {path}")
+        say(f"Not written, since a guard before it is broken: {path}")
     print_guards(outcome.guards)
+
+
+def _keep_counts(path: Path, now: Any) -> None:
+    """Write the run's counts into the flow's file as it is now: who saved it meanwhile loses nothing."""
+    from keen_trellis.core.errors import FlowFileError
+    from keen_trellis.flow.file_format import load, save
+    from keen_trellis.flow.last_run import with_last_run
+    from keen_trellis.flow.steps import KINDS
+
+    try:
+        save(with_last_run(load(path, KINDS), now), path, KINDS)
+    except FlowFileError as error:
+        said = f"{error.what} Its counts are not kept, so that the next run cannot say what changed."
+        say(f"keen-trellis: {path}: {said}", err=True)
 
 
 def _doubts(flow: Any, kinds: Any, library: Any) -> list[str]:
@@ -115,10 +129,10 @@ def _print_changes(comparison: Any) -> None:
     """What changed since the last run, as a person wants to read it."""
     from keen_trellis.flow.report import change_lines
 
-    click.echo()
+    say()
     if comparison.is_unchanged:
-        click.echo(f"Nothing has changed since {comparison.since}.")
+        say(f"Nothing has changed since {comparison.since}.")
         return
-    click.echo(f"What changed since {comparison.since}:")
+    say(f"What changed since {comparison.since}:")
     for line in change_lines(comparison):
-        click.echo(f"  {line}")
+        say(f"  {line}")

@@ -9,6 +9,7 @@ import click
 
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import print_outcome
+from keen_trellis.cli.saying import say
 from keen_trellis.core.errors import UsageError
 
 
@@ -35,7 +36,7 @@ def demo(folder: Path | None, name: str, next_month: bool) -> None:
         folder = folder or demo_folder()
     if folder is not None:
         for path in (make_next_month if next_month else make)(folder):
-            click.echo(path)
+            say(path)
         return
     from keen_trellis.demo.flows import FLOWS, WINTER_LOANS
     from keen_trellis.desktop.app import has_display, start
@@ -46,7 +47,7 @@ def demo(folder: Path | None, name: str, next_month: bool) -> None:
         raise UsageError(f"The demo has no flow “{name}”.", remedy=f"It has: {known}.")
     folder = demo_folder()
     if not all((folder / entry).exists() for entry in FLOWS):
-        click.echo(f"Making the demo data in {folder}.")
+        say(f"Making the demo data in {folder}.")
         make(folder)
     if has_display():
         sys.exit(start(folder / flow))
@@ -60,11 +61,11 @@ def _demo_without_window(path: Path) -> None:
     from keen_trellis.outputs.running import run_flow
     from keen_trellis.sources.library import Library
 
-    click.echo(f"There is no display: running {path} without a window.")
+    say(f"There is no display: running {path} without a window.")
     print_outcome(run_flow(load(path, KINDS), KINDS, Library(), replace=True))
     picture = path.with_suffix(".png")
     draw_window(path, picture)
-    click.echo(f"Drew the window to {picture}.")
+    say(f"Drew the window to {picture}.")
 
 
 @main.command()
@@ -74,7 +75,7 @@ def screenshots(folder: Path) -> None:
     from keen_trellis.desktop.pictures import draw_views
 
     for path in draw_views(folder):
-        click.echo(path)
+        say(path)
 
 
 @main.command()

@@ -40,7 +40,8 @@ def start(flow_path: Path | None) -> int:
     application = make_application()
     from keen_trellis.desktop.window import MainWindow
 
-    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_DFL)  # Qt's loop would not see Python's handlers
     window = MainWindow()
     window.show()
     if flow_path is not None:
