@@ -1,7 +1,10 @@
 """Small flows, written as their files say, looked at and run from the command line."""
 
 import json
+import os
+import signal
 import subprocess
+import sys
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -291,6 +294,27 @@ class TwoWhoWrite(FlowCase):
             said = self.call("run", self.path).stderr
         self.assertIn("Its counts are not kept", said)
         self.assertEqual((self.path.read_bytes(), self.written()), (before, ["venue", "Pier"]))
+
+
+class Stopped(FlowCase):
+    def test_signals_end_a_command_and_leave_nothing_half_done(self):
+        path = self.write("many.csv", "a,b,c\n" + "".join(f"LCM.{n},{n},x{n}\n" for n in range(600_000)))
+        cache = self.folder / "cache"
+        environment = {**os.environ, "XDG_CACHE_HOME": str(cache)}
+        for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+            process = subprocess.Popen(
+                [sys.executable, "-m", "keen_trellis.cli", "look", path],
+                env=environment,
+                stderr=subprocess.PIPE,
+                stdout=subprocess.DEVNULL,
+                text=True,
+            )
+            while process.poll() is None and not list(cache.rglob("room-*")):
+                pass  # until it reads
+            process.send_signal(getattr(signal, name))
+            said = process.communicate(timeout=60)[1]
+            self.assertEqual((process.returncode, "stopped" in said), (1, True), (name, said))
+            self.assertEqual(list(cache.rglob("room-*")) + list(cache.rglob("*.arrow")), [], name)
 
 
 class Ends(FlowCase):
