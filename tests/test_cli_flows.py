@@ -3,6 +3,7 @@
 import json
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 import unittest
@@ -294,6 +295,68 @@ class TwoWhoWrite(FlowCase):
             said = self.call("run", self.path).stderr
         self.assertIn("Its counts are not kept", said)
         self.assertEqual((self.path.read_bytes(), self.written()), (before, ["venue", "Pier"]))
+
+
+class SourcesStay(FlowCase):
+    """Nothing that a run reads is written, whatever it is called and whatever is asked for."""
+
+    def setUp(self):
+        super().setUp()
+        self.write("loans.csv", "venue\nPier\n")
+
+    def refused(self, path, said, *steps, code=5):
+        path = self.folder / path
+        before = path.read_bytes() if path.is_file() else None
+        target = step("o", "output", [steps[0]["id"]], writer="text", path=str(path))
+        self.assertIn(said, self.run_flow(*steps, target, code=code).output)
+        self.assertEqual(path.read_bytes() if path.is_file() else None, before)
+
+    def test_members_of_folders_and_patterns(self):
+        logs = self.folder / "logs"
+        logs.mkdir()
+        for name in ("a.csv", "b.csv"):
+            (logs / name).write_text("venue\nPier\n")
+        for place in ("logs", "logs/*.csv"):
+            folder = step("logs", "source", reader="folder", path=place)
+            self.refused("logs/a.csv", "sources are never changed", folder)
+            self.refused("logs/new.csv", "among the files that are read", folder)
+        self.run_flow(folder, step("o", "output", ["logs"], writer="text", path="logs/kept.tsv"))
+
+    def test_what_lies_beside_a_database(self):
+        base = sqlite3.connect(self.folder / "w.sqlite")
+        self.addCleanup(base.close)
+        base.execute("PRAGMA journal_mode = WAL")
+        base.execute("CREATE TABLE t (a)")
+        base.execute("INSERT INTO t VALUES (7)")
+        base.commit()
+        source = step("t", "source", reader="sqlite", path="w.sqlite", table="t")
+        for ending in ("-wal", "-shm", "-journal", ""):
+            self.refused(f"w.sqlite{ending}", "sources are never changed", source)
+        self.assertEqual(base.execute("SELECT a FROM t").fetchall(), [(7,)])
+
+    def test_the_flow_itself_and_corrections(self):
+        own = step("o", "output", ["loans"], writer="text", path="a.trellis")
+        self.assertIn("never changed", self.run_flow(text("loans"), own, code=5).output)
+        self.assertIn("keen-trellis/1", (self.folder / "a.trellis").read_text())
+        fixes = self.write("fixes.csv", "wrong,right\nPir,Pier\n")
+        loans = self.folder / "loans.csv"
+        words = ("--link", "venue=venue", "--correct", fixes, "--write", fixes, "--replace")
+        self.assertIn("never changed", self.call("match", loans, f"B={loans}", *words, code=5).output)
+
+    def test_other_names_of_a_source(self):
+        (self.folder / "twin.csv").hardlink_to(self.folder / "loans.csv")
+        (self.folder / "link.csv").symlink_to(self.folder / "loans.csv")
+        (self.folder / "room").symlink_to(self.folder)
+        for name in ("twin.csv", "link.csv", "room/loans.csv", "./loans.csv"):
+            self.refused(name, "sources are never changed", text("loans"))
+
+    def test_links_pipes_and_devices_are_never_replaced(self):
+        self.write("elsewhere.csv", "mine")
+        (self.folder / "link.csv").symlink_to(self.folder / "elsewhere.csv")
+        self.refused("link.csv", "It is a link to", text("loans"))
+        os.mkfifo(self.folder / "pipe.csv")
+        self.refused("pipe.csv", "no ordinary file", text("loans"))
+        self.assertEqual((self.folder / "elsewhere.csv").read_text(), "mine")
 
 
 class Stopped(FlowCase):

@@ -71,9 +71,10 @@ class Tables:
         runner = Runner(KINDS, library)
         return Tables(library, sides, flow, inputs, runner, [runner.shape(flow, entry) for entry in inputs])
 
-    @property
-    def paths(self) -> list[str]:
-        return [side.settings.path for side in self.sides]
+    def files(self, *others: Path | None) -> list[Path]:
+        """All files that are read, the others that are handed in among them: none may be written to."""
+        found = [path for side in self.sides for path in self.library.files(side.settings)]
+        return [*found, *(other for other in others if other is not None)]
 
     @property
     def remarks(self) -> list[str]:

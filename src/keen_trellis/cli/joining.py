@@ -61,7 +61,13 @@ def match(
     holds = all(entry.holds for entry in checks)
     if output is not None and holds:
         say_what_goes([output], replace=wanted["replace"])
-        written = write(result.rows, output, sources=asked.paths, replace=wanted["replace"], task=Task())
+        written = write(
+            result.rows,
+            output,
+            sources=asked.files(wanted["correct"]),
+            replace=wanted["replace"],
+            task=Task(),
+        )
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}
         say_members({**members, "guards": guard_members(checks)})

@@ -57,6 +57,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         folder=folder,
         replace=wanted["replace"],
         despite_guards=wanted["despite_guards"],
+        never=[flow_path],
     )
     doubts = _doubts(flow, KINDS, library)
     if not leave_flow:

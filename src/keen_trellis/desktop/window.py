@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from functools import partial
 from importlib import import_module
 from pathlib import Path
@@ -26,7 +27,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.errors import OutputError, TrellisError
 from keen_trellis.core.held import machine_memory
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
@@ -55,8 +56,8 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import listed
-from keen_trellis.outputs import Written, goes_said, settings_for, write
-from keen_trellis.outputs.running import source_paths
+from keen_trellis.outputs import Written, check_target, goes_said, settings_for, write
+from keen_trellis.outputs.running import files_read
 from keen_trellis.sources.library import Library
 
 _AROUND = 90  # pixels of the trellis to be seen above and below what is selected
@@ -687,11 +688,10 @@ class MainWindow(QMainWindow):
         """Write every output of the flow; whether files that exist are replaced is asked once for all."""
         flow = self.document.flow
         outputs = [step for step in flow.in_order() if step.kind == OutputKind.name and not step.skipped]
-        sources = source_paths(flow, KINDS)
         there = [
             settings
             for settings in (KINDS.settings(step) for step in outputs)
-            if Path(settings.path).is_file() and settings.path not in sources
+            if self._may_be_replaced(Path(settings.path))
         ]
         if not there:
             self._write_each(outputs, replace=False)
@@ -723,13 +723,13 @@ class MainWindow(QMainWindow):
         """Write one output; a file that exists is replaced only after asking."""
         document = self.document
         flow, settings = document.flow, KINDS.settings(document.flow.step(step_id))
-        if Path(settings.path).is_file() and not replace and settings.path not in source_paths(flow, KINDS):
+        if not replace and self._may_be_replaced(Path(settings.path)):
             self._ask_replace(step_id, settings)
             return
 
         def work(task: Task) -> Written:
             table = document.runner.result(flow, step_id, task).rows
-            return write(table, settings, sources=source_paths(flow, KINDS), replace=replace, task=task)
+            return write(table, settings, sources=self._files_read(), replace=replace, task=task)
 
         def done(written: Written) -> None:
             changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
@@ -743,6 +743,19 @@ class MainWindow(QMainWindow):
             done,
             lambda error: self._warn("Nothing was written", error),
         )
+
+    def _files_read(self) -> list[str | Path]:
+        """What must not be written to: all that the flow reads, and its own file."""
+        document = self.document
+        own = [document.path] if document.path is not None else []
+        return [*files_read(document.flow, KINDS, document.library), *own]
+
+    def _may_be_replaced(self, path: Path) -> bool:
+        """Whether a file is there that writing would replace, so that it is asked first."""
+        with suppress(OutputError):
+            check_target(path, self._files_read(), replace=True)
+            return path.is_file()
+        return False
 
     def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
         box = QMessageBox(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from keen_trellis.core.errors import SourceError, TrellisError
@@ -32,6 +33,9 @@ class Earlier:
         if settings not in self.snapshots:
             raise SourceError("The rows from before are not there any more.", where=settings.path)
         return self.snapshots[settings]
+
+    def files(self, settings: SourceSettings) -> list[Path]:
+        return []  # rows of an earlier time have no file any more
 
 
 @dataclass(frozen=True)

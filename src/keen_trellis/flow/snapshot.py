@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Protocol
 
 from keen_trellis.core.table import ArrowTable
@@ -39,4 +40,10 @@ class Snapshots(Protocol):
 
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
         """The snapshot of a source, read now if it has not been. SourceError if it cannot be."""
+        ...
+
+    def files(self, settings: SourceSettings) -> list[Path]:
+        """The files that a source is read from, with those that belong to them, there or not; folders and
+        patterns that are read as one come last.
+        """
         ...

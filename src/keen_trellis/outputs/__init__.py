@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import os
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
@@ -61,20 +62,33 @@ def make_folder(folder: Path) -> None:
         ) from error
 
 
-def check_target(path: Path, sources: Collection[str], *, replace: bool) -> None:
-    """OutputError unless `path` may be written: no source of the flow, and new unless `replace`."""
+def check_target(path: Path, sources: Collection[str | Path], *, replace: bool) -> None:
+    """OutputError unless `path` may be written: nothing that is read, in no folder or pattern that is read as
+    one, and new unless `replace`. A link, a pipe or a device is never replaced.
+    """
     where = str(path)
     for source in sources:
-        if os.path.realpath(source) == os.path.realpath(path) or (
-            path.exists() and os.path.exists(source) and os.path.samefile(path, source)
-        ):
+        if _same_file(Path(source), path):
             raise OutputError(
                 "It is a source of this flow, and sources are never changed.",
                 where=where,
                 remedy="Write to another file.",
             )
+        if _would_be_read(Path(source), path):
+            raise OutputError(
+                f"It would lie among the files that are read as one table ({Path(source).name}), and be one "
+                "of them from then on.",
+                where=where,
+                remedy="Write to another folder.",
+            )
+    if path.is_symlink():
+        raise OutputError(
+            f"It is a link to {os.path.realpath(path)}.", where=where, remedy="Name the file itself."
+        )
     if path.is_dir():
         raise OutputError("It is a folder.", where=where, remedy="Name a file in it.")
+    if path.exists() and not path.is_file():
+        raise OutputError("It is no ordinary file.", where=where, remedy="Name another file.")
     if not path.parent.is_dir():
         raise OutputError(
             "Its folder does not exist.", where=where, remedy="Make the folder, or choose another."
@@ -85,6 +99,23 @@ def check_target(path: Path, sources: Collection[str], *, replace: bool) -> None
             where=where,
             remedy=f"Choose another name, or say that it may be replaced.{goes_said(path)}",
         )
+
+
+def _same_file(source: Path, path: Path) -> bool:
+    """Whether both are one file, whatever they are called: by device and inode, or by name where none is."""
+    try:
+        return os.path.samefile(source, path)
+    except OSError:
+        return os.path.realpath(source) == os.path.realpath(path)
+
+
+def _would_be_read(source: Path, path: Path) -> bool:
+    """Whether a source is a folder, or a pattern of names, that a file of this name belongs to."""
+    if source.is_dir():
+        return _same_file(source, path.parent)
+    pattern = str(source)
+    is_pattern = not source.exists() and any(sign in pattern for sign in "*?[")
+    return is_pattern and fnmatch.fnmatch(os.path.realpath(path), pattern)
 
 
 def goes_said(path: Path, sheet: str = "") -> str:
@@ -103,7 +134,7 @@ def write(
     table: Table,
     settings: OutputSettings,
     *,
-    sources: Collection[str] = (),
+    sources: Collection[str | Path] = (),
     replace: bool = False,
     task: Task | None = None,
 ) -> Written:

@@ -23,7 +23,7 @@ from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.outputs import Written, check_target, write
 
 
@@ -54,10 +54,11 @@ class Outcome:
     comparison: Comparison | None = None
 
 
-def source_paths(flow: Flow, kinds: Kinds) -> list[str]:
-    """The paths of all sources of a flow; none of them may be written to."""
-    used = [kinds.settings(step).path for step in flow.steps if step.kind == SourceKind.name]
-    return [*used, *flow.files]
+def files_read(flow: Flow, kinds: Kinds, snapshots: Snapshots) -> list[str | Path]:
+    """Every file that the sources of a flow are read from; none of them may be written to."""
+    used = [path for settings in sources_of(flow, kinds).values() for path in snapshots.files(settings)]
+    # What lies in the margin and is not used is no table: a file may be put into such a folder.
+    return [*used, *(file for file in flow.files if not Path(file).is_dir())]
 
 
 def run_flow(
@@ -69,6 +70,7 @@ def run_flow(
     folder: Path | None = None,
     replace: bool = False,
     despite_guards: bool = False,
+    never: Sequence[Path] = (),
     task: Task | None = None,
 ) -> Outcome:
     """Compute every knot, check every guard and write every output, into `folder` if one is given.
@@ -76,11 +78,12 @@ def run_flow(
     An output behind a broken guard is not written, unless `despite_guards`.
 
     Nothing is written unless every step can be computed and every target may be written.  before: the
-    snapshots of its last run, to compare with.
+    snapshots of its last run, to compare with.  never: more files that must not be written to, such as the
+    flow's own.
     """
     task = task or Task()
     runner = Runner(kinds, snapshots)
-    sources = source_paths(flow, kinds)
+    sources = [*files_read(flow, kinds, snapshots), *never]
     targets = output_targets(flow, kinds, folder)
     for settings in targets.values():
         check_target(Path(settings.path), sources, replace=replace)

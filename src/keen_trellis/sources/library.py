@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -27,10 +28,13 @@ from keen_trellis.sources.content import content_of_rows
 from keen_trellis.sources.locations import is_address, reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
 from keen_trellis.sources.reading import Reader, ReadTable
+from keen_trellis.sources.recognise import SQLITE
 from keen_trellis.sources.shaping import shaped
 
 _LOOK_EVERY = 0.1  # seconds between two looks whether waiting was cancelled
 _TRIES = 2
+# What SQLite keeps beside a database that is written to: who replaces it destroys the database.
+_BESIDE_DATABASES = ("-wal", "-shm", "-journal")
 
 
 @dataclass(frozen=True)
@@ -93,6 +97,14 @@ class Library:
             if earlier is None:
                 raise
             return replace(earlier, old=str(error))
+
+    def files(self, settings: SourceSettings) -> list[Path]:
+        with suppress(SourceError):
+            found = list(_reader(settings).files(settings) or ())
+            beside = [path.with_name(f"{path.name}{end}") for path in found for end in _BESIDE_DATABASES]
+            whole = [] if is_address(settings.path) or not settings.path else [Path(settings.path)]
+            return [*found, *(beside if settings.reader == SQLITE else ()), *whole]
+        return [Path(settings.path)] if settings.path else []
 
     def fall_back_on(self, flow: Flow, kinds: Kinds, last: LastRun) -> None:
         """Where a source of the flow cannot be read, use the rows of its last run, marked as old."""
