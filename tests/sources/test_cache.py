@@ -9,6 +9,7 @@ from unittest import mock
 
 from keen_trellis.core.task import Task
 from keen_trellis.sources.cache import LIMIT_NAME, Cache
+from keen_trellis.sources.content import of_blocks
 from keen_trellis.sources.library import Library
 from tests.sources.source_case import SourceCase
 from tests.tables import rows_of
@@ -61,6 +62,19 @@ class Cleaning(SourceCase):
         self.assertTrue(living.exists())
         self.assertFalse(notes[0].exists())
         self.assertEqual(len(list(cache.folder.glob("seen-*"))), 1)
+
+
+class Content(SourceCase):
+    def test_an_interrupt_is_not_hidden_by_a_block_that_is_still_looked_at(self):
+        seen = []
+
+        def look(block: memoryview) -> None:
+            seen.append(block[:3])  # as a thread would still have it that was left behind
+            raise KeyboardInterrupt
+
+        with self.assertRaises(KeyboardInterrupt):
+            of_blocks(self.put("trips.csv", "loan,crates\n"), look, Task())
+        self.assertEqual(bytes(seen[0]), b"loa")
 
 
 if __name__ == "__main__":

@@ -31,19 +31,17 @@ def of_blocks(path: Path, look: Callable[[memoryview], Found], task: Task) -> li
         size = path.stat().st_size
         if not size:
             return []
-        with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
-            view = memoryview(content)
+        with path.open("rb") as file:
+            # Closed with the last view of it: a thread that an interrupt leaves behind may still have one.
+            view = memoryview(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ))
 
-            def found(start: int) -> Found:
-                task.checkpoint(start, size, f"looking at {path.name}")
-                with view[start : start + _BLOCK] as block:
-                    return look(block)
+        def found(start: int) -> Found:
+            task.checkpoint(start, size, f"looking at {path.name}")
+            with view[start : start + _BLOCK] as block:
+                return look(block)
 
-            try:
-                with ThreadPoolExecutor(2) as pool:
-                    return list(pool.map(found, range(0, size, _BLOCK)))
-            finally:
-                view.release()
+        with ThreadPoolExecutor(2) as pool:
+            return list(pool.map(found, range(0, size, _BLOCK)))
     except OSError as error:
         raise SourceError(f"It cannot be read: {error.strerror}.", where=str(path)) from error
 
