@@ -175,6 +175,18 @@ class Said(FlowCase):
         self.assertIn(said, self.run_flow(source).output)
         self.assertIn(said, json.loads(self.run_flow(source, words=["--json"]).stdout)["doubts"][0])
 
+    def test_what_was_changed_on_the_way_out_stands_in_the_object_too(self):
+        (self.folder / "sums.csv").write_text('k,note\n1,"=A1+1"\n2,plain\n')
+        sums, target = self.folder / "sums.csv", self.folder / "out.csv"
+        words = (sums, f"B={sums}", "--link", "k=k", "--write", target, "--replace", "--json")
+        for command, more, changed in (("match", (), 2), ("blend", ("--measure", "count(*) as n"), 1)):
+            (written,) = json.loads(self.call(command, *words, *more).stdout)["outputs"]
+            self.assertEqual((written["path"], written["rows"]), (str(target), 2))
+            self.assertEqual(len(written["changed"]), changed, written)
+            self.assertIn("1 cell of note written with an apostrophe", written["changed"][0])
+        broken = ("--guard", "rows=5..9")
+        self.assertEqual(json.loads(self.call("match", *words, *broken, code=3).stdout)["outputs"], [])
+
     def test_look_keeps_names_and_types_on_a_narrow_terminal(self):
         long = "a field with a name of some length"
         self.write("loans.csv", f"{long},venue\n" + f"{'v' * 60},{'w' * 60}\n")

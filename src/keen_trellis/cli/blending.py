@@ -10,7 +10,7 @@ import click
 
 from keen_trellis.cli.asked import Tables, listed
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import print_written, say_what_goes
+from keen_trellis.cli.printing import print_written, say_what_goes, written_members
 from keen_trellis.cli.saying import say, say_members
 from keen_trellis.core.preparations import PREPARATIONS
 
@@ -92,6 +92,8 @@ def blend(
         )
     if as_json:
         members = {**blend_members(result.blended, names[1:]), "remarks": asked.remarks}
+        if output is not None:
+            members["outputs"] = [written_members(written)]
         say_members(members)
         return
     _print_blend(result.blended, names)

@@ -11,7 +11,14 @@ import click
 
 from keen_trellis.cli.asked import Tables, check_type, join_settings, linked
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import end_by_guards, print_guards, print_knot, print_written, say_what_goes
+from keen_trellis.cli.printing import (
+    end_by_guards,
+    print_guards,
+    print_knot,
+    print_written,
+    say_what_goes,
+    written_members,
+)
 from keen_trellis.cli.saying import say, say_members
 
 
@@ -70,6 +77,8 @@ def match(
         )
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}
+        if output is not None:
+            members["outputs"] = [written_members(written)] if holds else []
         say_members({**members, "guards": guard_members(checks)})
         end_by_guards(checks)
         return

@@ -93,6 +93,16 @@ def print_outcome(outcome: Any) -> None:
         print_written(written)
 
 
+def written_members(written: Any) -> dict[str, Any]:
+    """A file that was written, as members of a JSON object."""
+    return {
+        "path": str(written.path),
+        "rows": written.rows,
+        "fields": written.fields,
+        "changed": written.changed,
+    }
+
+
 def print_written(written: Any) -> None:
     """A file that was written, and what of it is not as it was."""
     from keen_trellis.flow.wording import open_said

@@ -8,7 +8,13 @@ from typing import Any
 import click
 
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import end_by_guards, print_guards, print_outcome, say_what_goes
+from keen_trellis.cli.printing import (
+    end_by_guards,
+    print_guards,
+    print_outcome,
+    say_what_goes,
+    written_members,
+)
 from keen_trellis.cli.saying import say, say_members
 
 
@@ -28,10 +34,8 @@ from keen_trellis.cli.saying import say, say_members
 def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, **wanted: Any) -> None:
     """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
     from keen_trellis.core.errors import FlowFileError
-    from keen_trellis.core.join_type import JoinType
     from keen_trellis.flow.file_format import load
     from keen_trellis.flow.last_run import last_run
-    from keen_trellis.flow.report import as_members, guard_members
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
     from keen_trellis.outputs import make_folder
@@ -63,30 +67,8 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     if not leave_flow:
         _keep_counts(flow_path, outcome.now)
     if as_json:
-        knots = [
-            {"step": knot.step, "name": knot.name, **as_members(knot.counts, JoinType(knot.type))}
-            for knot in outcome.knots
-        ]
-        outputs = [
-            {
-                "path": str(w.path),
-                "rows": w.rows,
-                "fields": w.fields,
-                "open_cells": w.open_cells,
-                "changed": w.changed,
-            }
-            for w in outcome.written
-        ]
-        members: dict[str, Any] = {
-            "knots": knots,
-            "outputs": outputs,
-            "guards": guard_members(outcome.guards),
-            "unread": [str(entry) for entry in not_read],
-            "doubts": doubts,
-        }
-        if outcome.comparison is not None:
-            members["changes"] = outcome.comparison.as_members()
-        say_members(members)
+        unread_said = [str(entry) for entry in not_read]
+        say_members({**_members(outcome), "unread": unread_said, "doubts": doubts})
         end_by_guards(outcome.guards)
         return
     print_outcome(outcome)
@@ -97,6 +79,24 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     for path in outcome.held_back:
         say(f"Not written, since a guard before it is broken: {path}")
     print_guards(outcome.guards)
+
+
+def _members(outcome: Any) -> dict[str, Any]:
+    """What a run came to, as members of a JSON object."""
+    from keen_trellis.core.join_type import JoinType
+    from keen_trellis.flow.report import as_members, guard_members
+
+    members = {
+        "knots": [
+            {"step": knot.step, "name": knot.name, **as_members(knot.counts, JoinType(knot.type))}
+            for knot in outcome.knots
+        ],
+        "outputs": [{**written_members(entry), "open_cells": entry.open_cells} for entry in outcome.written],
+        "guards": guard_members(outcome.guards),
+    }
+    if outcome.comparison is not None:
+        members["changes"] = outcome.comparison.as_members()
+    return members
 
 
 def _keep_counts(path: Path, now: Any) -> None:
