@@ -78,7 +78,7 @@ class Tables:
 
     @property
     def remarks(self) -> list[str]:
-        """What there is to say about each of the tables."""
+        """The notes on each of the tables."""
         from keen_trellis.core.task import Task
 
         found = [(side.name, self.library.get(side.settings, Task()).remarks) for side in self.sides]

@@ -18,7 +18,7 @@ from keen_trellis.core.conversion import rescaled
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
 from keen_trellis.core.link import LinkField, Operator, check_links, value_of
-from keen_trellis.core.match import Mask, Match, index_type
+from keen_trellis.core.match import Match, index_type
 from keen_trellis.core.matching import match
 from keen_trellis.core.measures import Measure
 from keen_trellis.core.summarising import Key, SummaryTable, each_once, summary_fields
@@ -28,9 +28,10 @@ from keen_trellis.core.table import (
     ChosenRows,
     Field,
     IndexVector,
+    Mask,
     OverlaidTable,
     Table,
-    common_type,
+    holding_both,
     taken,
 )
 from keen_trellis.core.task import Task
@@ -256,15 +257,14 @@ def _group_fields(
             number = places[link.left]
             theirs = value_of(link.right, fields)
             their = Field(link.right, theirs.arrow_type, untyped=theirs.untyped)
-            common = common_type((made[number], their))
-            if common is None:
+            both = holding_both(made[number], their)
+            if both is None:
                 raise DataError(
                     f"{link.left} and {link.right} of {other.name} have no type in common, "
                     "so that groups of both cannot stand in one field.",
                     remedy="Keep the main table's groups only, or give both one type.",
                 )
-            untyped = made[number].untyped and their.untyped
-            made[number] = replace(made[number], arrow_type=common, untyped=untyped)
+            made[number] = both
     return tuple(made)
 
 

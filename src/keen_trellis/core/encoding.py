@@ -17,8 +17,8 @@ import pyarrow.compute as pc
 from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.parallel import mapped, side_by_side
-from keen_trellis.core.preparing import Mask, Prepared, prepare
-from keen_trellis.core.table import Table
+from keen_trellis.core.preparing import Prepared, prepare
+from keen_trellis.core.table import Mask, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
@@ -23,8 +23,8 @@ from keen_trellis.core.table import (
     Rows,
     SameRows,
     Table,
-    common_type,
     find_field,
+    holding_both,
     looked_up,
     row_numbers,
 )
@@ -95,8 +95,7 @@ class FilledTable(SameRows):
                     self._nearest[name, number] = self._nearest_filled(name, number, fill, task)
             self._count(name, task)
         others = [name for name in self.names if name not in self._fills]
-        open_cells = cells_without_partner(self, others, task)
-        self.still_open |= {name: count for name, count in open_cells.items() if count}
+        self.still_open |= cells_without_partner(self, others, task)
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
@@ -167,13 +166,13 @@ class FilledTable(SameRows):
             self.still_open[name] += int(np.count_nonzero(gaps_in(cells, Gaps.BOTH)))
 
 
-def cells_without_partner(table: Table, names: Sequence[str], task: Task | None = None) -> dict[str, int]:
-    """How many cells of each field have no partner."""
+def cells_without_partner(table: Table, names: Sequence[str], task: Task) -> dict[str, int]:
+    """How many cells have no partner, by field, of those that have such cells."""
     counts = dict.fromkeys(names, 0)
-    for part in row_batches(table, task or Task(), "counting open cells") if names else ():
+    for part in row_batches(table, task, "counting open cells") if names else ():
         for name, mask in zip(names, table.absent(part, names), strict=True):
             counts[name] += 0 if mask is None else int(np.count_nonzero(mask))
-    return counts
+    return {name: count for name, count in counts.items() if count}
 
 
 def gaps_in(cells: Cells, gaps: Gaps) -> IndexVector:
@@ -205,14 +204,13 @@ def filled_fields(fields: Sequence[Field], fills: Sequence[Fill]) -> tuple[Field
                 other = find_field(fields, fill.of)
             else:
                 continue
-            common = common_type((made[name], other))
-            if common is None:
+            both = holding_both(made[name], other)
+            if both is None:
                 raise UsageError(
                     f"{fill.of} is {other.type.value} and {name} is {field.type.value}.",
                     remedy="Fill it with a field of the same type.",
                 )
-            untyped = made[name].untyped and other.untyped
-            made[name] = replace(made[name], arrow_type=common, untyped=untyped)
+            made[name] = both
     return tuple(made.values())
 
 

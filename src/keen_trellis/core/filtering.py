@@ -9,7 +9,6 @@ import datetime as dt
 import enum
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -20,11 +19,9 @@ from keen_trellis.core.conversion import read_as
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import parsed
 from keen_trellis.core.relative_periods import first_and_last
-from keen_trellis.core.table import Cells, Field, Table, find_field
+from keen_trellis.core.table import Cells, Field, Mask, Table, find_field
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
-
-Mask = np.ndarray[Any, np.dtype[Any]]
 
 
 class Comparison(enum.Enum):

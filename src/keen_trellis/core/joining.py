@@ -25,8 +25,8 @@ from keen_trellis.core.table import (
     RowOrigin,
     Rows,
     Table,
-    common_type,
     find_field,
+    holding_both,
     row_numbers,
 )
 from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as
@@ -102,20 +102,10 @@ def plan_fields(
     brought = _chosen(right, choice.bring, right_name) if join_type.has_right_fields else []
     once = not choice.both_links and not any_of and join_type.has_right_fields
     merged = _links_that_appear_once(kept, right, links) if once else {}
-    shown_once = {other.name for other in merged.values()} if choice.bring is None else set()
+    shown_once = {entry.right for entry in merged.values()} if choice.bring is None else set()
     in_one = _merged_fields(kept, brought, right_name, choice) if kept and brought else {}
-    plan = []
-    for field in kept:
-        other = merged.get(field.name)
-        if field.name in in_one:
-            plan.append(in_one[field.name])
-        elif other is None:
-            plan.append(JoinedField(field, Side.LEFT, left=field.name))
-        else:
-            made = replace(
-                field, arrow_type=common_type((field, other)), untyped=field.untyped and other.untyped
-            )
-            plan.append(JoinedField(made, Side.EITHER, field.name, other.name))
+    of_both = merged | in_one
+    plan = [of_both.get(field.name) or JoinedField(field, Side.LEFT, left=field.name) for field in kept]
     taken = {entry.field.name for entry in plan}
     for field in brought:
         if field.name in shown_once or field.name in in_one:
@@ -147,14 +137,13 @@ def _merged_fields(
     for name, side in choice.merge:
         field = find_field(kept, name, "the fields kept of the left table")
         other = find_field(brought, name, f"the fields brought from {right_name}")
-        common = common_type((field, other))
-        if common is None:
+        both = holding_both(field, other)
+        if both is None:
             raise DataError(
                 f"{name} is {field.type.value} on the left and {other.type.value} on the right: "
                 "they cannot be one field.",
                 remedy="Keep both, or give both one type in their sources.",
             )
-        both = replace(field, arrow_type=common, untyped=field.untyped and other.untyped)
         made[name] = JoinedField(both, side, name, name)
     return made
 
@@ -183,17 +172,18 @@ def _chosen(fields: Sequence[Field], names: Iterable[str] | None, table: str) ->
 
 def _links_that_appear_once(
     kept: Sequence[Field], right: Sequence[Field], links: Sequence[LinkField]
-) -> dict[str, Field]:
-    """For each kept link field that can stand for both sides, the right field that it stands for."""
+) -> dict[str, JoinedField]:
+    """The kept link fields that can stand for both sides, by name."""
     by_name = {field.name: field for field in kept}
-    merged: dict[str, Field] = {}
+    merged: dict[str, JoinedField] = {}
     for link in links:
         field = by_name.get(link.left)
         if field is None or link.left in merged or not link.is_plain_equality:
             continue
         other = find_field(right, link.right)
-        if common_type((field, other)) is not None:
-            merged[link.left] = other
+        both = holding_both(field, other)
+        if both is not None:
+            merged[link.left] = JoinedField(both, Side.EITHER, field.name, other.name)
     return merged
 
 

@@ -20,9 +20,8 @@ import numpy as np
 from keen_trellis.core.encoding import Codes, Encoded, SideCounts
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.parallel import side_by_side
-from keen_trellis.core.table import IndexVector
+from keen_trellis.core.table import IndexVector, Mask
 
-Mask = np.ndarray[Any, np.dtype[np.bool_]]
 Pairs = tuple[IndexVector, IndexVector]
 
 

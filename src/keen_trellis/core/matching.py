@@ -15,9 +15,9 @@ from keen_trellis.core.encoding import (
     side_counts,
 )
 from keen_trellis.core.link import LinkField, Operator, Take, check_links, check_take
-from keen_trellis.core.match import CodeMatch, ListedMatch, Mask, Match
+from keen_trellis.core.match import CodeMatch, ListedMatch, Match
 from keen_trellis.core.ranges import Condition, Limits, check_pairs, listed_match, match_by_conditions
-from keen_trellis.core.table import IndexVector, Table
+from keen_trellis.core.table import IndexVector, Mask, Table
 from keen_trellis.core.taking import taken
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, comparable, type_of_arrow

@@ -19,8 +19,8 @@ import pyarrow.compute as pc
 from keen_trellis.core.comparing import ordered_as, reals
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.link import value_of
-from keen_trellis.core.match import Mask, ordered_by_code
-from keen_trellis.core.table import Cells, Field, IndexVector, Table
+from keen_trellis.core.match import ordered_by_code
+from keen_trellis.core.table import Cells, Field, IndexVector, Mask, Table
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
 
 Vector = np.ndarray[Any, Any]

@@ -20,10 +20,9 @@ from keen_trellis.core.ascii_text import is_ascii
 from keen_trellis.core.conversion import converted, refitted
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.parallel import mapped
-from keen_trellis.core.table import Cells
+from keen_trellis.core.table import Cells, Mask
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, one_array, type_of_arrow
 
-Mask = np.ndarray[Any, np.dtype[np.bool_]]
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 
 # The code points with the Unicode property White_Space.

@@ -19,14 +19,13 @@ from keen_trellis.core.errors import DataError
 from keen_trellis.core.link import Operator
 from keen_trellis.core.match import (
     ListedMatch,
-    Mask,
     Pairs,
     how_often,
     index_type,
     ordered_by_code,
     running_total,
 )
-from keen_trellis.core.table import IndexVector
+from keen_trellis.core.table import IndexVector, Mask
 from keen_trellis.core.task import Task
 
 _BLOCK_CANDIDATES = 1 << 22

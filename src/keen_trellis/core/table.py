@@ -89,15 +89,16 @@ def spread_rows(rows: int, most: int) -> IndexVector:
     return np.unique(np.linspace(0, max(rows - 1, 0), min(most, rows)).astype(np.int64))
 
 
-def common_type(fields: Sequence[Field]) -> pa.DataType | None:
-    """The type that holds the values of all fields exactly, those without a type yet left out; None if there
-    is none.
+def holding_both(field: Field, other: Field) -> Field | None:
+    """`field` with the type that holds its values and those of `other` exactly, None if there is none.
+
+    One without a type yet takes the other's.
     """
-    kinds = [field.arrow_type for field in fields if not field.untyped] or [fields[0].arrow_type]
-    found: pa.DataType | None = kinds[0]
-    for kind in kinds[1:]:
-        found = None if found is None else common_exact_type(found, kind)
-    return found
+    if field.untyped or other.untyped:
+        typed = other if field.untyped and not other.untyped else field
+        return replace(field, arrow_type=typed.arrow_type, untyped=typed.untyped)
+    common = common_exact_type(field.arrow_type, other.arrow_type)
+    return None if common is None else replace(field, arrow_type=common)
 
 
 class Table(ABC):

@@ -147,7 +147,7 @@ def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]
             text = f"The two sides of {name} disagree in {count:,} pairs; one of them is shown."
             yield Need(place, step.name, "disagreement", text)
     if any(rows is table for table in outcome.tables):
-        return  # the rows of the step before, which has said what there is to say of them
+        return  # the rows of the step before, which has its own needs
     if isinstance(rows, FilledTable) and any(rows.still_open.values()):
         yield Need(place, step.name, "open gaps", f"{open_said(rows.still_open, 'still open')}.")
     if isinstance(rows, DerivedTable):

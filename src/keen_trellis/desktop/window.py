@@ -688,10 +688,11 @@ class MainWindow(QMainWindow):
         """Write every output of the flow; whether files that exist are replaced is asked once for all."""
         flow = self.document.flow
         outputs = [step for step in flow.in_order() if step.kind == OutputKind.name and not step.skipped]
+        read = self._files_read()
         there = [
             settings
             for settings in (KINDS.settings(step) for step in outputs)
-            if self._may_be_replaced(Path(settings.path))
+            if _may_be_replaced(Path(settings.path), read)
         ]
         if not there:
             self._write_each(outputs, replace=False)
@@ -723,13 +724,14 @@ class MainWindow(QMainWindow):
         """Write one output; a file that exists is replaced only after asking."""
         document = self.document
         flow, settings = document.flow, KINDS.settings(document.flow.step(step_id))
-        if not replace and self._may_be_replaced(Path(settings.path)):
+        read = self._files_read()
+        if not replace and _may_be_replaced(Path(settings.path), read):
             self._ask_replace(step_id, settings)
             return
 
         def work(task: Task) -> Written:
             table = document.runner.result(flow, step_id, task).rows
-            return write(table, settings, sources=self._files_read(), replace=replace, task=task)
+            return write(table, settings, sources=read, replace=replace, task=task)
 
         def done(written: Written) -> None:
             changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
@@ -749,13 +751,6 @@ class MainWindow(QMainWindow):
         document = self.document
         own = [document.path] if document.path is not None else []
         return [*files_read(document.flow, KINDS, document.library), *own]
-
-    def _may_be_replaced(self, path: Path) -> bool:
-        """Whether a file is there that writing would replace, so that it is asked first."""
-        with suppress(OutputError):
-            check_target(path, self._files_read(), replace=True)
-            return path.is_file()
-        return False
 
     def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
         box = QMessageBox(
@@ -875,3 +870,11 @@ class MainWindow(QMainWindow):
         )
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
+
+
+def _may_be_replaced(path: Path, read: Sequence[str | Path]) -> bool:
+    """Whether a file is there that writing would replace, so that it is asked first; `read` must stay."""
+    with suppress(OutputError):
+        check_target(path, read, replace=True)
+        return path.is_file()
+    return False

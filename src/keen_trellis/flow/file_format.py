@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +17,12 @@ from keen_trellis.flow.whole_file import whole_file
 FORMAT_NAME = "keen-trellis"
 FORMAT_MAJOR = 1
 FLOW_ENDING = ".trellis"
+# The members that are read, of the flow, of a step and of a shared filter; others are kept as they are.
+FLOW_MEMBERS = ("format", "files", "steps", "filters")
+STEP_MEMBERS = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
+FILTER_MEMBERS = tuple(
+    field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"
+)
 _LARGEST_FILE = 64 * 2**20
 
 Members = dict[str, msgspec.Raw]
@@ -49,11 +55,7 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
         if step.id in seen:
             raise FlowFileError(f"Two steps have the id “{step.id}”.", remedy="Give one of them another.")
         seen.add(step.id)
-    extra = tuple(
-        (name, _dense(bytes(raw)))
-        for name, raw in members.items()
-        if name not in ("format", "files", "steps", "filters")
-    )
+    extra = _members_kept(members, FLOW_MEMBERS)
     raw_filters = _decoded(members.get("filters", msgspec.Raw(b"[]")), list[Members], content)
     filters = tuple(_parse_filter(raw, number) for number, raw in enumerate(raw_filters, 1))
     if len({entry.id for entry in filters}) < len(filters):
@@ -68,16 +70,20 @@ def _dense(raw: bytes) -> bytes:
     return msgspec.json.format(raw, indent=-1)
 
 
+def _members_read(raw: Members, known: Collection[str]) -> dict[str, Any]:
+    return {name: msgspec.json.decode(value) for name, value in raw.items() if name in known}
+
+
+def _members_kept(raw: Members, known: Collection[str]) -> tuple[tuple[str, bytes], ...]:
+    return tuple((name, _dense(bytes(value))) for name, value in raw.items() if name not in known)
+
+
 def _parse_filter(raw: Members, number: int) -> SharedFilter:
-    known = {field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"}
     try:
-        made = msgspec.convert(
-            {name: msgspec.json.decode(value) for name, value in raw.items() if name in known}, SharedFilter
-        )
+        made = msgspec.convert(_members_read(raw, FILTER_MEMBERS), SharedFilter)
     except msgspec.ValidationError as error:
         raise FlowFileError(f"Shared filter {number} is not as it should be: {error}.") from error
-    extra = tuple((name, _dense(bytes(value))) for name, value in raw.items() if name not in known)
-    return msgspec.structs.replace(made, extra=extra)
+    return msgspec.structs.replace(made, extra=_members_kept(raw, FILTER_MEMBERS))
 
 
 class _Envelope(msgspec.Struct):
@@ -89,14 +95,9 @@ class _Envelope(msgspec.Struct):
     skipped: bool = False
 
 
-_ENVELOPE = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
-
-
 def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: bytes) -> Step:
     try:
-        envelope = msgspec.convert(
-            {name: msgspec.json.decode(value) for name, value in raw.items() if name in _ENVELOPE}, _Envelope
-        )
+        envelope = msgspec.convert(_members_read(raw, STEP_MEMBERS), _Envelope)
         settings = msgspec.json.decode(raw.get("settings", msgspec.Raw(b"{}")), type=Members)
     except (msgspec.ValidationError, msgspec.DecodeError) as error:
         raise FlowFileError(f"Step {number} is not as it should be: {error}.") from error
@@ -108,7 +109,7 @@ def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: 
                 remedy="Inputs have the members “step” and “port”.",
             )
     settings = _with_paths(settings, envelope.kind, kinds, lambda path: _absolute(path, folder))
-    extra = tuple((name, _dense(bytes(value))) for name, value in raw.items() if name not in _ENVELOPE)
+    extra = _members_kept(raw, STEP_MEMBERS)
     return Step(
         envelope.id,
         envelope.kind,

@@ -10,12 +10,10 @@ from typing import Any
 
 import msgspec
 
-from keen_trellis.flow.graph import Flow, SharedFilter
+from keen_trellis.flow.file_format import FILTER_MEMBERS, FLOW_MEMBERS, STEP_MEMBERS
+from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.last_run import LAST_RUN_MEMBER
-
-_STEP_MEMBERS = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
-_FLOW_MEMBERS = ("format", "files", "steps", "filters", LAST_RUN_MEMBER)
 
 
 @dataclass(frozen=True)
@@ -39,12 +37,12 @@ class Unread:
 
 def unread(flow: Flow, kinds: Kinds) -> list[Unread]:
     """Every member of the flow, its shared filters, its steps and their settings that nothing here reads."""
-    found = [_made("", "", "", name, _FLOW_MEMBERS) for name, _ in flow.extra if name != LAST_RUN_MEMBER]
-    known = [field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"]
+    of_flow = (*FLOW_MEMBERS, LAST_RUN_MEMBER)
+    found = [_made("", "", "", name, of_flow) for name, _ in flow.extra if name != LAST_RUN_MEMBER]
     for shared in flow.filters:
-        found += [_made("", shared.name, "", name, known) for name, _ in shared.extra]
+        found += [_made("", shared.name, "", name, FILTER_MEMBERS) for name, _ in shared.extra]
     for step in flow.steps:
-        found += [_made(step.id, step.name, "", name, _STEP_MEMBERS) for name, _ in step.extra]
+        found += [_made(step.id, step.name, "", name, STEP_MEMBERS) for name, _ in step.extra]
         kind = kinds.find(step.kind)
         if kind is None:
             continue  # the step itself says that its kind is not known

@@ -81,7 +81,7 @@ class _Plan:
         self.name = field.name
         self.said = ""
         self.cut = 0  # moments with parts that are too small to be kept
-        kind = field.type.value_type if pa.types.is_dictionary(field.type) else field.type
+        kind = _value_type(field)
         self.type = _TEXT
         if pa.types.is_boolean(kind):
             self.type = pa.bool_()
@@ -105,8 +105,7 @@ class _Plan:
 
     def convert(self, column: pa.Array) -> pa.Array:
         """The column in the plan's type."""
-        if pa.types.is_dictionary(column.type):
-            column = column.dictionary_decode()
+        column = _decoded(column)
         if pa.types.is_nested(column.type) or pa.types.is_duration(column.type):
             texts = [None if value is None else str(value) for value in column.to_pylist()]
             return pa.array(texts, _TEXT)
@@ -119,6 +118,14 @@ class _Plan:
         if self.type == _TEXT:
             made = pc.if_else(pc.equal(made, ""), pa.scalar(None, _TEXT), made)
         return made
+
+
+def _value_type(field: pa.Field) -> pa.DataType:
+    return field.type.value_type if pa.types.is_dictionary(field.type) else field.type
+
+
+def _decoded(column: pa.Array) -> pa.Array:
+    return column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
 
 
 def _finer_than_kept(column: pa.Array) -> int:
@@ -135,16 +142,11 @@ def _beyond_64_bits(path: Path, task: Task) -> set[str]:
     """The fields of unsigned integers with values that no integer here holds: they are read as decimals."""
     found: set[str] = set()
     with _batches(path) as (schema, rows, batches):
-        names = [
-            field.name
-            for field in schema
-            if pa.types.is_uint64(field.type.value_type if pa.types.is_dictionary(field.type) else field.type)
-        ]
+        names = [field.name for field in schema if pa.types.is_uint64(_value_type(field))]
         done = 0
         for batch in batches if names else ():
             for name in names:
-                column = batch.column(schema.get_field_index(name))
-                column = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
+                column = _decoded(batch.column(schema.get_field_index(name)))
                 if (pc.max(column).as_py() or 0) >= 2**63:
                     found.add(name)
             done += batch.num_rows

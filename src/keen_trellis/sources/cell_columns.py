@@ -143,7 +143,7 @@ def count_no_numbers(values: pa.Array | pa.ChunkedArray) -> int:
 
 
 def no_numbers_said(counts: Mapping[str, int]) -> list[Remark]:
-    """What there is to say about NaN in some fields."""
+    """The notes on fields that have NaN."""
     return [
         Remark(
             f"{'1 value is' if count == 1 else f'{count:,} values are'} NaN (not a number): no blank, "

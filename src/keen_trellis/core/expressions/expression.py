@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.table import BATCH_ROWS, Cells, Field, Rows, Table
+from keen_trellis.core.table import BATCH_ROWS, Cells, Field, Mask, Rows, Table
 from keen_trellis.core.values import FieldType, held_as, type_of_arrow
 
 _BLOCK_ROWS = 16 * BATCH_ROWS
-Mask = np.ndarray[Any, np.dtype[np.bool_]]
 
 
 @dataclass

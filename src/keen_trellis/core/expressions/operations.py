@@ -29,7 +29,7 @@ INTEGER, REAL, TEXT, BOOLEAN, DATE = (
     for kind in (FieldType.INTEGER, FieldType.REAL, FieldType.TEXT, FieldType.BOOLEAN, FieldType.DATE)
 )
 _MOST_DIGITS = 38
-LONGEST_TEXT = 2**31 - 1  # characters that a VARCHAR may be cut to
+LONGEST_VARCHAR = 2**31 - 1  # characters that a VARCHAR may be cut to
 _LARGEST = np.iinfo(np.int64).max
 Compute = Callable[[pa.Array], pa.Array]
 Vector = np.ndarray[Any, Any]

@@ -359,8 +359,8 @@ class _Reader:
             return op.cast(node, ARROW_TYPES[to])
         if to is not FieldType.TEXT or len(sizes) > 1:
             raise UsageError(f"The type {tree.sql()} takes no size here.", remedy=_TYPES_SAID)
-        if not 1 <= sizes[0] <= op.LONGEST_TEXT:
-            raise UsageError(f"The length of a VARCHAR is 1 to {op.LONGEST_TEXT:,}.")
+        if not 1 <= sizes[0] <= op.LONGEST_VARCHAR:
+            raise UsageError(f"The length of a VARCHAR is 1 to {op.LONGEST_VARCHAR:,}.")
         return op.cast(node, ARROW_TYPES[to], sizes[0])
 
     def _type_and_sizes(self, parts: _Parts) -> tuple[FieldType, list[int]]:

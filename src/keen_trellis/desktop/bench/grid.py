@@ -40,8 +40,6 @@ from keen_trellis.flow.wording import times_said
 from keen_trellis.outputs.delimited import made_harmless
 
 _GRIP = 4
-
-
 _MOST_COPIED = 100_000  # lines that the clipboard takes at once
 _BREAKS = re.compile(r"[\t\r\n]")  # would begin another cell
 
@@ -385,7 +383,7 @@ class BenchGrid(QAbstractScrollArea):
 
     def copy(self) -> str:
         """Put the chosen rows, with the fields' names above, on the clipboard as tab-separated text that a
-        spreadsheet program does not run; what there is to say of it.
+        spreadsheet program does not run; returns a sentence about it for the status line.
         """
         if self.content is None:
             return ""

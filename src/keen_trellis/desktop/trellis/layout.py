@@ -383,7 +383,7 @@ class _Planner:
     ) -> None:
         """A stub for each part that is left out and not empty, and for each that a rail carries on."""
         stubs = dict(shown.stubs)
-        carried_on = {entry.port for _, _, entry in self.takers.get(step.id, [])}
+        carried_on = self._ports_taken(step)
         self._stubs_without_part(step, x, parts, _STUB)
         for part in parts:
             carried = part.name in carried_on
@@ -403,11 +403,15 @@ class _Planner:
     def _stubs_without_part(self, step: Step, x: float, parts: Sequence[Part], length: float) -> None:
         """Stubs that rails carry on and that are no part of the knot: the rows passed over."""
         named = {part.name for part in parts} | {ROWS}
-        for port in {entry.port for _, _, entry in self.takers.get(step.id, [])} - named:
+        for port in self._ports_taken(step) - named:
             bottom = max((part.bottom for part in parts), default=self.y[step.id])
             end = (x + KNOT_WIDTH / 2 + length, self.y[step.id] + self._stub_shift(Input(step.id, port)))
             start = (x + KNOT_WIDTH / 2, bottom)
             self.layout.stubs.append(Stub(Selection(step.id, port), start, end, "", "", 0, None, False))
+
+    def _ports_taken(self, step: Step) -> set[str]:
+        """The ports of a step that rails carry on."""
+        return {entry.port for _, _, entry in self.takers.get(step.id, [])}
 
     def _next_knot(self, step: Step) -> float:
         """Where the next column with a knot is, or the outputs are."""
@@ -422,7 +426,7 @@ class _Planner:
         self, step: Step, x: float, y: float, parts: Sequence[Part], hues: Mapping[str, int | None]
     ) -> None:
         """On a low lane, the stubs that are carried on, without words."""
-        taken = {entry.port for _, _, entry in self.takers.get(step.id, [])}
+        taken = self._ports_taken(step)
         self._stubs_without_part(step, x, parts, 14)
         for part in parts:
             if part.name in taken:

@@ -63,8 +63,8 @@ class OutputKind:
 
     def compute(self, settings: OutputSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table
-        found = cells_without_partner(table, table.names, context.task)
-        return StepResult({ROWS: table}, open_cells={name: count for name, count in found.items() if count})
+        open_cells = cells_without_partner(table, table.names, context.task)
+        return StepResult({ROWS: table}, open_cells=open_cells)
 
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
         where = (
