@@ -386,7 +386,7 @@ class Responsiveness(WindowCase):
         base.execute("CREATE TABLE another (a)")
         base.commit()
         base.execute("BEGIN EXCLUSIVE")
-        self.enterContext(mock.patch("keen_trellis.sources.connections._WAIT_SECONDS", 0.2))
+        self.enterContext(mock.patch("keen_trellis.sources.sqlite_files._WAIT_SECONDS", 0.2))
         self.window.open_flow(path.parent / "Winter loans.trellis")
         self.rest()
         self.assertIn("locked the database", str(self.document.outcome("objects").error))

@@ -215,23 +215,23 @@ def _in_child(path: Path, cache: Path) -> list[int]:
     import msgspec
 
     from keen_trellis.flow.source_settings import SourceSettings
-    from keen_trellis.sources import workbook_process
+    from keen_trellis.sources import child, workbook_process
 
     # The library prints where it panics.
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
     settings = msgspec.json.encode(SourceSettings("workbook", str(path))).decode()
     tasks = (["list", str(path)], ["further", str(path)], ["read", str(path), settings, f"{cache}.arrow"])
-    return [workbook_process.main(words) for words in tasks]
+    return [child.serve(workbook_process.answer, words) for words in tasks]
 
 
 def main(kind: str, count: int, seed: int) -> int:
     """Read that many damaged files; 0 if all were read or refused as they should be."""
     resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     from keen_trellis.core.errors import SourceError
-    from keen_trellis.sources import workbook_process
+    from keen_trellis.sources import child, workbook_process
 
-    workbook_process.say = lambda message: None
-    workbook_process._limit_memory = lambda: None
+    child.say = workbook_process.say = lambda message: None
+    child.limit_memory = lambda size: None
     name, make = KINDS[kind]
     content = make()
     read = _read_workbook if kind in ("xlsx", "xlsb", "xls", "ods") else _read_all

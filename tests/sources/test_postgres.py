@@ -16,10 +16,12 @@ from keyring.backend import KeyringBackend
 from keen_trellis.core.errors import Cancelled, SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.addresses import parse
 from keen_trellis.flow.remark import ForeignKey
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.trust import accept_queries, reached_by
 from keen_trellis.sources import secrets
-from keen_trellis.sources.connections import PasswordNeeded, split_password
+from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.queries import checked_query
 from tests.postgres import PASSWORD, server
 from tests.sources.source_case import SourceCase
@@ -154,7 +156,9 @@ class Reading(PostgresCase):
     def test_the_session_cannot_write_even_if_a_query_would(self):
         body = "DELETE FROM objects; SELECT 1"
         self.server.run(f"CREATE OR REPLACE FUNCTION spoil() RETURNS int LANGUAGE sql AS $$ {body} $$")
-        self.refused(self.address, "read-only", "objects", query="SELECT spoil()")
+        query = "SELECT spoil()"
+        accept_queries(reached_by(SourceSettings("database", self.address, query=query)))
+        self.refused(self.address, "read-only", "objects", query=query)
         self.assertEqual(self.read(self.address, "objects").table.rows, 2)
 
     def test_rows_arrive_in_batches_with_progress(self):
@@ -201,6 +205,7 @@ class Trouble(PostgresCase):
     def test_a_connection_that_is_lost_midway(self):
         query = "SELECT pg_sleep(0.002), n FROM generate_series(1, 100000) n"
         settings = SourceSettings("database", self.address, query=query)
+        accept_queries(reached_by(settings))
         caught = []
 
         def read():
@@ -223,6 +228,7 @@ class Trouble(PostgresCase):
 
     def test_a_long_query_stops_soon_after_it_is_cancelled(self):
         settings = SourceSettings("database", self.address, query="SELECT pg_sleep(60)")
+        accept_queries(reached_by(settings))
         task = Task()
         threading.Timer(0.5, task.cancel).start()
         started = time.monotonic()
@@ -256,12 +262,14 @@ class Passwords(PostgresCase):
         self.assertIsNone(secrets.find(self.address))
 
     def test_it_may_stand_in_the_environment(self):
-        with mock.patch.dict(os.environ, {secrets.ENVIRONMENT: PASSWORD}):
+        told = {secrets.ENVIRONMENT: PASSWORD, secrets.FOR: "127.0.0.1"}
+        with mock.patch.dict(os.environ, told):
             self.assertEqual(self.read(self.address, "objects").table.rows, 2)
 
     def test_one_in_the_address_is_taken_out_of_it(self):
         whole = self.address.replace("keeper@", "keeper:lantern%3Acoast%401@")
-        self.assertEqual(split_password(whole), (self.address, PASSWORD))
+        address, password = parse(whole)
+        self.assertEqual((str(address), password), (self.address, PASSWORD))
         content = self.library.content(whole)
         self.assertEqual(content.path, self.address)
         self.assertEqual(self.read(self.address, "objects").table.rows, 2)

@@ -2,37 +2,45 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
 from keen_trellis.cli.group import main
-from keen_trellis.cli.saying import console, say, say_members, shown
+from keen_trellis.cli.saying import cell_shown, console, say, say_members
+from keen_trellis.cli.trusting import still_waiting, trusting
+from keen_trellis.flow.plain_text import cut
 
 
 @main.command()
 @click.argument("source")
 @click.option("--query", default="", help="Look at the rows of one SELECT in a database.")
+@trusting
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def look(source: str, query: str, as_json: bool) -> None:
+def look(source: str, query: str, as_json: bool, trust: bool, hosts: Sequence[str]) -> None:
     """Look at SOURCE: its rows, fields and what is doubtful; or, without #TABLE, what it holds.
 
     SOURCE may also be a flow (NAME.trellis): its steps read aloud, what keeps them from working, and what
-    the flow says that this version does not read.
+    the flow says that this version does not read. A flow that you did not write here connects to nothing,
+    unless you say so.
     """
     import msgspec
 
     from keen_trellis.core.task import Task
     from keen_trellis.flow.file_format import FLOW_ENDING
-    from keen_trellis.sources import looking
+    from keen_trellis.flow.trust import accept_queries, reached_by
+    from keen_trellis.sources import looking, secrets
     from keen_trellis.sources.library import Library, resolve, split_source
 
     library = Library()
     _, place, table = split_source(source)
     if not table and not query and place.endswith(FLOW_ENDING):
-        _look_at_flow(Path(place), library, as_json)
+        _look_at_flow(Path(place), library, as_json, trust, hosts)
         return
+    if query or not table:
+        secrets.name_place(place)
     if not table and not query:
         content = library.content(place)
         if not content.is_one_table:
@@ -41,6 +49,8 @@ def look(source: str, query: str, as_json: bool) -> None:
     if query:
         content = library.content(place)
         settings = msgspec.structs.replace(content.settings(""), query=query)
+        if trust:
+            accept_queries(reached_by(settings))
     else:
         settings = resolve(source, library).settings
     snapshot = library.get(settings, Task())
@@ -51,7 +61,7 @@ def look(source: str, query: str, as_json: bool) -> None:
         _print_look(found)
 
 
-def _look_at_flow(path: Path, library: Any, as_json: bool) -> None:
+def _look_at_flow(path: Path, library: Any, as_json: bool, trust: bool, hosts: Sequence[str]) -> None:
     """The steps of a flow, each with its sentence or its error, and what nobody reads of its file."""
     from keen_trellis.core.errors import TrellisError
     from keen_trellis.flow.file_format import load
@@ -60,6 +70,7 @@ def _look_at_flow(path: Path, library: Any, as_json: bool) -> None:
     from keen_trellis.flow.unread import unread
 
     flow = load(path, KINDS)
+    library.waiting = still_waiting(flow, path, trust=trust, hosts=hosts)
     runner, steps = Runner(KINDS, library), []
     for step in flow.in_order():
         said = {"name": step.name, "kind": step.kind, "sentence": "", "error": ""}
@@ -122,12 +133,14 @@ def _print_look(found: Any) -> None:
         said = field.patterns if field.type is FieldType.TEXT and not field.commonest else field.commonest
         shares = f"{said[0].text} ({said[0].rows:,})" if said else ""
         grid.add_row(
-            *(shown(field.name), field.type.value, f"{field.blanks:,}", f"{field.distinct:,}"),
-            *map(shown, (field.least, field.greatest, shares)),
+            *(cell_shown(field.name), field.type.value, f"{field.blanks:,}", f"{field.distinct:,}"),
+            *map(cell_shown, (field.least, field.greatest, shares)),
         )
     terminal.print(grid)
     for remark in sorted(found.remarks, key=lambda remark: not remark.doubtful):
         say(f"{'Doubtful: ' if remark.doubtful else ''}{remark}")
         if len(remark.places) > 1:
-            where = ", ".join(f"row {place.row:,} “{place.value}”" for place in remark.places[:5])
+            where = ", ".join(
+                f"row {place.row:,} “{cut(str(place.value), 60)}”" for place in remark.places[:5]
+            )
             say(f"  {where}{' …' if len(remark.places) > 5 else ''}")

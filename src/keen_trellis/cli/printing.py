@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
-from keen_trellis.cli.saying import console, say, shown
+from keen_trellis.cli.saying import cell_shown, console, say
 
 
 def print_guards(checks: Sequence[Any]) -> None:
@@ -67,7 +67,10 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     for kind in (join_type,) if join_type is JoinType.CROSS else QUESTION_TYPES:
         style = "bold" if kind is join_type else ""
         grid.add_row(
-            kind.trade_name, f"{counts.rows_under(kind):,}", shown(question(kind, left, right)), style=style
+            kind.trade_name,
+            f"{counts.rows_under(kind):,}",
+            cell_shown(question(kind, left, right)),
+            style=style,
         )
     terminal.print(grid)
 

@@ -16,6 +16,7 @@ from keen_trellis.cli.printing import (
     written_members,
 )
 from keen_trellis.cli.saying import say, say_members
+from keen_trellis.cli.trusting import settle, still_waiting, trusting
 
 
 @main.command()
@@ -29,6 +30,14 @@ from keen_trellis.cli.saying import say, say_members
 @click.option("--despite-guards", is_flag=True, help="Write outputs behind broken guards, too.")
 @click.option(
     "--strict", is_flag=True, help="End with 6 if FLOW says anything that this version does not read."
+)
+@trusting
+@click.option(
+    "--allow-write",
+    "folders",
+    multiple=True,
+    type=click.Path(path_type=Path),
+    help="Let FLOW write into this folder and below.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, **wanted: Any) -> None:
@@ -48,6 +57,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         raise FlowFileError(" ".join(map(str, not_read)), where=str(flow_path), remedy="Nothing was run.")
     for entry in not_read:
         say(f"keen-trellis: {entry}", err=True)
+    settle(flow, flow_path, _waiting(flow, flow_path, folder, wanted))
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
     if folder is not None:
@@ -79,6 +89,14 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     for path in outcome.held_back:
         say(f"Not written, since a guard before it is broken: {path}")
     print_guards(outcome.guards)
+
+
+def _waiting(flow: Any, path: Path, folder: Path | None, wanted: dict[str, Any]) -> frozenset[Any]:
+    """What the flow reaches and may not yet; with --to its outputs go where the user says."""
+    from keen_trellis.flow.trust import OUTPUT
+
+    found = still_waiting(flow, path, trust=wanted["trust"], hosts=wanted["hosts"], folders=wanted["folders"])
+    return frozenset(entry for entry in found if folder is None or entry.sort != OUTPUT)
 
 
 def _members(outcome: Any) -> dict[str, Any]:

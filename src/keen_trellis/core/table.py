@@ -141,7 +141,20 @@ class Table(ABC):
 
     @property
     def names(self) -> tuple[str, ...]:
-        return tuple(field.name for field in self.fields)
+        return self._by_name[0]
+
+    @property
+    def _by_name(self) -> tuple[tuple[str, ...], dict[str, Field]]:
+        """The names in order, and the fields by them: made once, since a table may have thousands."""
+        known = self.__dict__.get("_named")
+        if known is None or known[0] is not self.fields:
+            by_name = {field.name: field for field in self.fields}
+            known = self.__dict__["_named"] = (
+                self.fields,
+                (tuple(field.name for field in self.fields), by_name),
+            )
+        found: tuple[tuple[str, ...], dict[str, Field]] = known[1]
+        return found
 
     def column(self, name: str) -> Cells:
         """All cells of one field."""
@@ -149,7 +162,8 @@ class Table(ABC):
 
     def field(self, name: str) -> Field:
         """The field called `name`; UnknownFieldError, naming its nearest neighbours, if there is none."""
-        return find_field(self.fields, name)
+        found = self._by_name[1].get(name)
+        return find_field(self.fields, name) if found is None else found
 
     def batches(self, names: Sequence[str], size: int = BATCH_ROWS) -> Iterator[list[Cells]]:
         """The cells of `names`, `size` rows at a time, from the first row to the last."""

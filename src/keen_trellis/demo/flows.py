@@ -31,6 +31,7 @@ from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
+from keen_trellis.flow.trust import accept
 
 WINTER_LOANS = "Winter loans.trellis"
 LOAN_REPORT = "Loan report.xlsx"
@@ -233,5 +234,7 @@ def write_flows(folder: Path) -> list[Path]:
     written = []
     for name, make in FLOWS.items():
         written.append(folder / name)
-        save(make(folder.absolute()), written[-1], KINDS)
+        flow = make(folder.absolute())
+        save(flow, written[-1], KINDS)
+        accept(flow, KINDS, folder)
     return written

@@ -17,6 +17,7 @@ from keen_trellis.desktop.document import Document
 from keen_trellis.flow import file_format
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.temporary import started
 from keen_trellis.flow.whole_file import whole_file
 
 _WAIT = 1_500  # milliseconds after an edit
@@ -26,12 +27,14 @@ _ABOUT, _FLOW = ".json", ".trellis"
 class About(msgspec.Struct, frozen=True):
     """What belongs to an open flow. path: of its file, "" for none.  process, started: who has it open, and
     since when that process is there.  kept: when the copy was written, in UTC, "" if all is saved.
+    accepted: whether nothing in it waited for the user to accept it.
     """
 
     path: str
     process: int
     started: str
     kept: str = ""
+    accepted: bool = False
 
 
 @dataclass(frozen=True)
@@ -84,7 +87,8 @@ class Autosave(QObject):
             file_format.save(self._document.flow, self._file(_FLOW), KINDS)
             now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
             path = str(self._document.path or "")
-            self._write(About(path, self._own.process, self._own.started, now))
+            accepted = not self._document.library.waiting
+            self._write(About(path, self._own.process, self._own.started, now, accepted))
 
     def close(self) -> None:
         """Take the copy away: it was saved, or given up."""
@@ -137,16 +141,8 @@ class Autosave(QObject):
 
 
 def _this_process() -> tuple[int, str]:
-    return os.getpid(), _started(os.getpid())
-
-
-def _started(process: int) -> str:
-    """When a process was started, as the system counts it; "" if it is not there. Numbers are used again."""
-    with suppress(OSError):
-        # The name in brackets may hold anything; the start is the twentieth word behind it.
-        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19]
-    return ""
+    return os.getpid(), started(os.getpid())
 
 
 def _is_there(about: About) -> bool:
-    return bool(about.started) and _started(about.process) == about.started
+    return bool(about.started) and started(about.process) == about.started

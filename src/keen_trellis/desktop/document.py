@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import partial
@@ -22,7 +22,7 @@ from keen_trellis.core.match import ListedMatch
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.jobs import Job, Jobs
-from keen_trellis.flow import file_format
+from keen_trellis.flow import file_format, trust
 from keen_trellis.flow.comparison import Comparison, Earlier, compare, counts_of
 from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.guarding import Checked, checked
@@ -36,6 +36,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import SourceKind, sources_of
 from keen_trellis.sources.library import FileContent, Library
+from keen_trellis.sources.queries import NotHarmless
 
 _SHOWN_AFTER = 0.3  # seconds; what is computed sooner needs no sign of progress
 
@@ -172,18 +173,49 @@ class Document(QObject):
         """Open the flow in `path`; FlowFileError, and no change, if it cannot be."""
         content = _fingerprint(path)
         flow = file_format.load(path, KINDS)
-        self._replace(with_last_run(flow, None), path.absolute(), last_run(flow))
+        waiting = trust.waiting(flow, KINDS, path.parent)
+        self._replace(with_last_run(flow, None), path.absolute(), last_run(flow), waiting)
         self._saved.content = content
 
-    def recover(self, flow: Flow, path: Path | None) -> None:
-        """Go on with a flow that was never saved; `path` is the file that it was opened from."""
+    def recover(self, flow: Flow, path: Path | None, *, accepted: bool) -> None:
+        """Go on with a flow that was never saved; `path` is the file that it was opened from.
+
+        accepted: whether nothing that it reaches waited for the user when it was kept.
+        """
         saved = _Saved(path)
         if path is not None and path.exists():
             with suppress(TrellisError):
                 saved = _Saved(path, with_last_run(file_format.load(path, KINDS), None), _fingerprint(path))
-        self._replace(flow, path)
+        found = () if accepted else trust.reach(flow, KINDS, path.parent if path else Path.cwd())
+        self._replace(flow, path, waiting=frozenset(found))
         self._saved = saved
         self.changed.emit()
+
+    # --- what it reaches ---
+
+    def reach(self) -> list[trust.Reach]:
+        """All that the flow reaches outside its folder."""
+        return list(trust.reach(self.flow, KINDS, self._folder()))
+
+    def refused_queries(self) -> list[NotHarmless]:
+        """The queries that were not sent since they call functions that may reach outside."""
+        errors = [outcome.error for outcome in self._outcomes.values()]
+        return [error for error in errors if isinstance(error, NotHarmless)]
+
+    def accept_reach(self) -> None:
+        """Let the flow reach all that it names, from now on: the user has looked at it."""
+        self.library.waiting = frozenset()
+        trust.accept_queries(self.reach())
+        for flow in (self.flow, self._saved.flow):
+            trust.accept(flow, KINDS, self._folder())
+        self.compute_again()
+
+    def wait_for(self, more: Iterable[trust.Reach]) -> None:
+        """Reach none of this before the user has accepted it."""
+        self.library.waiting |= frozenset(more)
+
+    def _folder(self) -> Path:
+        return self.path.parent if self.path else Path.cwd()
 
     def save(self, path: Path, *, overwrite: bool = False) -> None:
         """Save the flow to `path`; FlowFileError, and nothing written, if it cannot be.
@@ -199,6 +231,8 @@ class Document(QObject):
         self._last = self._counts_now() or self._last
         file_format.save(with_last_run(self.flow, self._last), path, KINDS)
         self._saved = _Saved(path.absolute(), self.flow, _fingerprint(path))
+        if not self.library.waiting.intersection(self.reach()):
+            trust.accept(self.flow, KINDS, path.parent)
         inputs = {step: outcome.inputs for step, outcome in self._outcomes.items() if outcome.inputs}
         self.confirmed.remember(self.flow, KINDS, path.stem, inputs)
         self.changed.emit()
@@ -219,7 +253,13 @@ class Document(QObject):
         }
         return counts_of(self.flow, KINDS, results, snapshots)
 
-    def _replace(self, flow: Flow, path: Path | None, last: LastRun | None = None) -> None:
+    def _replace(
+        self,
+        flow: Flow,
+        path: Path | None,
+        last: LastRun | None = None,
+        waiting: frozenset[trust.Reach] = frozenset(),
+    ) -> None:
         self._last, self.comparison = last, None
         self.history = History(flow)
         self._saved = _Saved(path, flow)
@@ -228,6 +268,7 @@ class Document(QObject):
         self.files.clear()
         self._stumps.clear()
         self.library.forget_changed()
+        self.library.waiting = waiting
         if last is not None:
             self.library.fall_back_on(flow, KINDS, last)
         knots = [step.id for step in flow.steps if step.kind == "join"]

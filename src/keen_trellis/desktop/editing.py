@@ -45,7 +45,9 @@ from keen_trellis.flow.steps.join import (
 )
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.steps.union import UnionSettings
+from keen_trellis.flow.trust import accept_steps, are_accepted_steps, reached_by
 from keen_trellis.flow.wording import kept_of_blend, listed, question
 from keen_trellis.sources.locations import TYPED
 
@@ -140,7 +142,12 @@ def remove_selected(document: Document) -> None:
 
 def copied_selected(document: Document) -> str:
     """The selected steps as text for the clipboard, "" if none is selected."""
-    return copied(document.flow, document.chosen_steps) if document.chosen_steps else ""
+    if not document.chosen_steps:
+        return ""
+    text = copied(document.flow, document.chosen_steps)
+    if not document.library.waiting:
+        accept_steps(text)
+    return text
 
 
 def paste(document: Document, text: str) -> None:
@@ -152,6 +159,10 @@ def paste(document: Document, text: str) -> None:
     except TrellisError as error:
         document.failed.emit(error)
         return
+    if not are_accepted_steps(text):
+        # What somebody else wrote may name a server, as a flow may.
+        found = sources_of(flow, KINDS)
+        document.wait_for(entry for name in new if name in found for entry in reached_by(found[name]))
     names = ", ".join(flow.step(step_id).name for step_id in new)
     document.edit(flow, f"Paste {names}", Selection(new[-1]))
 

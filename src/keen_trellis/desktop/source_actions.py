@@ -11,11 +11,12 @@ from PySide6.QtCore import QObject, QPoint, Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from keen_trellis.desktop import editing
+from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.watching import Watching
 from keen_trellis.sources import secrets
-from keen_trellis.sources.connections import split_password
-from keen_trellis.sources.locations import is_address, reader_for
+from keen_trellis.sources.library import take_out_password
+from keen_trellis.sources.locations import reader_for
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -58,11 +59,7 @@ class SourceActions(QObject):
         entry.open_under(self._window.sentence.view, at=QPoint(240, 4))
 
     def _open_place(self, text: str) -> None:
-        place = reader_for(text.strip())[0]
-        if is_address(place):
-            place, password = split_password(place)
-            if password is not None:
-                secrets.remember(place, password)
+        place = reader_for(take_out_password(text.strip(), lasting=True))[0]
         self._document.reveal(place)
         editing.add_places(self._document, [place])
         self._window.trellis.setFocus()
@@ -116,7 +113,7 @@ class SourceActions(QObject):
         if not siblings:
             return
         names = ", ".join(Path(new).name for _, new in siblings)
-        box = QMessageBox(
+        box = PlainBox(
             QMessageBox.Icon.Question,
             "Others have moved too",
             f"{names} lies there too.",

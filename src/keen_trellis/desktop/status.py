@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QWidget
 
 from keen_trellis.desktop.jobs import Job, Jobs
+from keen_trellis.desktop.plain import elided, plain_label, tip
 from keen_trellis.desktop.theme import font, theme
 
 _SHOW_AFTER_MS = 500
@@ -14,15 +15,17 @@ _SAID_FOR_MS = 15_000
 
 
 class ElidedLabel(QLabel):
-    """A label whose text is shortened in the middle where it does not fit."""
+    """A label whose text is shown as it is, shortened in the middle where it does not fit."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        from PySide6.QtCore import Qt
-
         painter = QPainter(self)
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.setFont(self.font())
-        text = QFontMetrics(self.font()).elidedText(self.text(), Qt.TextElideMode.ElideMiddle, self.width())
+        text = elided(QFontMetrics(self.font()), self.text(), Qt.TextElideMode.ElideMiddle, self.width())
         painter.drawText(self.rect(), self.alignment() | Qt.AlignmentFlag.AlignVCenter, text)
 
 
@@ -31,15 +34,13 @@ class StatusLine(QWidget):
 
     def __init__(self, jobs: Jobs, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        from PySide6.QtCore import Qt
-
         self._jobs = jobs
         self._watched: list[Job] = []
         self._shown = ""
         self.shown = ElidedLabel()
         self.origin = ElidedLabel()
         self.origin.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.doing = QLabel()
+        self.doing = plain_label()
         self.progress = QProgressBar()
         self.progress.setFixedWidth(120)
         self.progress.setFixedHeight(8)
@@ -89,7 +90,7 @@ class StatusLine(QWidget):
 
     def _put(self, text: str, *, alarm: bool = False) -> None:
         self.shown.setText(text)
-        self.shown.setToolTip(text)
+        self.shown.setToolTip(tip(text))
         self.shown.setStyleSheet(f"color: {(theme().alarm if alarm else theme().soft).name()};")
 
     def _progressed(self, job: Job, done: int, total: int, what: str) -> None:

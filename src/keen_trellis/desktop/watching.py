@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
 from keen_trellis.desktop.document import Document
-from keen_trellis.sources.locations import is_address
+from keen_trellis.flow.addresses import is_address
 
 # A file that is being written changes many times: one word is enough once it is left alone.
 _CALM_MS = 700

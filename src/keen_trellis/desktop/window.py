@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QMainWindow,
     QMenu,
     QMenuBar,
@@ -42,6 +41,8 @@ from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.jobs import Jobs
 from keen_trellis.desktop.meetings import Meetings
 from keen_trellis.desktop.menus import all_commands
+from keen_trellis.desktop.plain import PlainBox, menu_text, plain_label
+from keen_trellis.desktop.reaching import Reaching
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.pane import SentencePane
 from keen_trellis.desktop.settings import Remembered
@@ -90,6 +91,7 @@ class MainWindow(QMainWindow):
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
         self.sources = SourceActions(self)
         self.meetings = Meetings(self)
+        self.reaching = Reaching(self)
         self._leaving = False
         self._to_share_out = False
         self._build()
@@ -109,9 +111,9 @@ class MainWindow(QMainWindow):
     def _build(self) -> None:
         self.setMinimumSize(*_LEAST_SIZE)
         self.setAcceptDrops(True)
-        self._title = QLabel()
+        self._title = plain_label()
         self._title.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self._state = QLabel()
+        self._state = plain_label()
         self._state.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         bar = QMenuBar()
         bar.setNativeMenuBar(False)
@@ -323,9 +325,9 @@ class MainWindow(QMainWindow):
         self._state.setText(f"{saved} · Ctrl+K finds any command")
         self._tell_attention()
         history, commands = document.history, self.commands
-        commands["undo"].setText(f"&Undo {history.undo_name}".strip())
+        commands["undo"].setText(f"&Undo {menu_text(history.undo_name)}".strip())
         commands["undo"].setEnabled(bool(history.undo_name))
-        commands["redo"].setText(f"&Redo {history.redo_name}".strip())
+        commands["redo"].setText(f"&Redo {menu_text(history.redo_name)}".strip())
         commands["redo"].setEnabled(bool(history.redo_name))
         selection = document.selection
         knot = editing.selected_knot(document)
@@ -382,7 +384,7 @@ class MainWindow(QMainWindow):
 
     def _warn(self, title: str, error: TrellisError) -> None:
         """An error that must not be overlooked."""
-        box = QMessageBox(QMessageBox.Icon.Warning, title, error.what, QMessageBox.StandardButton.Ok, self)
+        box = PlainBox(QMessageBox.Icon.Warning, title, error.what, QMessageBox.StandardButton.Ok, self)
         box.setInformativeText("\n".join(part for part in (error.where, error.remedy) if part))
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
@@ -404,6 +406,7 @@ class MainWindow(QMainWindow):
         self.trellis.setFocus()
         self._to_share_out = True
         self._share_out()
+        self.reaching.ask_if_waiting()
         if self.autosave is not None and self.autosave.is_open_elsewhere(path):
             self.status.say(
                 f"{path.name} is open in another window, too: whoever saves last is asked.", alarm=True
@@ -477,7 +480,7 @@ class MainWindow(QMainWindow):
 
     def _ask_overwrite(self, error: FlowChangedError, path: Path, then: Callable[[], None] | None) -> None:
         """Ask what becomes of a file that somebody else has changed."""
-        box = QMessageBox(QMessageBox.Icon.Warning, "The file has changed", error.what, parent=self)
+        box = PlainBox(QMessageBox.Icon.Warning, "The file has changed", error.what, parent=self)
         box.setInformativeText(error.remedy)
         overwrite = box.addButton("Overwrite it", QMessageBox.ButtonRole.DestructiveRole)
         other = box.addButton("Save under another name…", QMessageBox.ButtonRole.AcceptRole)
@@ -500,14 +503,15 @@ class MainWindow(QMainWindow):
             return
         autosave, latest = self.autosave, found[0]
         said = f"“{latest.name}” was not saved when its window ended. A copy was kept at {latest.when}."
-        box = QMessageBox(QMessageBox.Icon.Question, "A flow that was not saved", said, parent=self)
+        box = PlainBox(QMessageBox.Icon.Question, "A flow that was not saved", said, parent=self)
         recover = box.addButton("Go on with the copy", QMessageBox.ButtonRole.AcceptRole)
         away = box.addButton("Throw it away", QMessageBox.ButtonRole.DestructiveRole)
         box.addButton("Ask me next time", QMessageBox.ButtonRole.RejectRole)
         box.setDefaultButton(recover)
 
         def go_on() -> None:
-            self.document.recover(latest.flow, Path(latest.about.path) if latest.about.path else None)
+            path = Path(latest.about.path) if latest.about.path else None
+            self.document.recover(latest.flow, path, accepted=latest.about.accepted)
             autosave.keep()
             autosave.throw_away(latest.file)
             self.status.say(f"This is {latest.name} as it was at {latest.when}; it is not saved yet.")
@@ -528,7 +532,7 @@ class MainWindow(QMainWindow):
             then()
             return
         buttons = QMessageBox.StandardButton
-        box = QMessageBox(
+        box = PlainBox(
             QMessageBox.Icon.Question,
             "Unsaved changes",
             f"{self.document.name} has changes that are not saved.",
@@ -701,7 +705,7 @@ class MainWindow(QMainWindow):
         said = (
             f"{there[0].file_name} exists already." if one else f"{len(there):,} of the files exist already."
         )
-        box = QMessageBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self)
+        box = PlainBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self)
         lines = [f"{entry.path}.{goes_said(Path(entry.path), entry.sheet)}" for entry in there]
         box.setInformativeText("\n".join([*lines, "Replacing cannot be undone."]))
         replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
@@ -725,6 +729,8 @@ class MainWindow(QMainWindow):
         document = self.document
         flow, settings = document.flow, KINDS.settings(document.flow.step(step_id))
         read = self._files_read()
+        if not self.reaching.may_write(settings):
+            return
         if not replace and _may_be_replaced(Path(settings.path), read):
             self._ask_replace(step_id, settings)
             return
@@ -753,7 +759,7 @@ class MainWindow(QMainWindow):
         return [*files_read(document.flow, KINDS, document.library), *own]
 
     def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
-        box = QMessageBox(
+        box = PlainBox(
             QMessageBox.Icon.Question,
             "Replace the file?",
             f"{settings.file_name} exists already.",
@@ -861,7 +867,7 @@ class MainWindow(QMainWindow):
         """Say what this program is."""
         from keen_trellis import __version__
 
-        box = QMessageBox(self)
+        box = PlainBox(self)
         box.setWindowTitle("About Keen Trellis")
         box.setText(f"Keen Trellis {__version__}")
         box.setInformativeText(

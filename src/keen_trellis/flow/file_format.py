@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Collection, Iterable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from keen_trellis.core.errors import FlowFileError
+from keen_trellis.core.errors import FlowFileError, SourceError
+from keen_trellis.flow import addresses
+from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.whole_file import whole_file
@@ -154,9 +157,18 @@ def _line_of(message: str, content: bytes) -> str:
 
 
 def _absolute(path: str, folder: Path) -> str:
-    if "://" in path:
-        return path  # a database's address
+    if is_address(path):
+        return _without_password(path)
     return os.path.normpath(folder.absolute() / path)
+
+
+def _without_password(address: str) -> str:
+    """The address as it may be in a flow: a password that somebody wrote into the file is let go of."""
+    with suppress(SourceError):
+        known, password = addresses.parse(address)
+        if password is not None:
+            return str(known)
+    return address
 
 
 def _with_paths(settings: Members, kind_name: str, kinds: Kinds, change: Callable[[str], str]) -> Members:
@@ -180,8 +192,8 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
     """The flow as the content of a file in `folder`."""
 
     def relative(path: str) -> str:
-        if "://" in path:
-            return path
+        if is_address(path):
+            return _without_password(path)
         return os.path.relpath(path, folder.absolute())
 
     lines = ["{", f'  "format": "{FORMAT_NAME}/{FORMAT_MAJOR}",']

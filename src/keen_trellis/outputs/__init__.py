@@ -52,6 +52,17 @@ def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
     return OutputSettings(writer, str(path.absolute()), delimiter=delimiter, harmless=harmless)
 
 
+def check_ending(settings: OutputSettings) -> None:
+    """OutputError unless the file is called as its writer's files are: a flow may name any path."""
+    endings = [end for end, (writer, _) in _BY_EXTENSION.items() if writer == settings.writer]
+    if Path(settings.path).suffix.lower() not in endings:
+        raise OutputError(
+            f"It is written as {settings.writer}, and its name does not end in {' or '.join(endings)}.",
+            where=settings.path,
+            remedy="Give it that ending.",
+        )
+
+
 def make_folder(folder: Path) -> None:
     """Make a folder for outputs with those above it; OutputError if it cannot be made."""
     try:
@@ -144,6 +155,7 @@ def write(
     if writer is None:
         raise OutputError(f"This version does not know the writer “{settings.writer}”.", where=str(path))
     check_target(path, sources, replace=replace)
+    check_ending(settings)
     try:
         with whole_file(path) as draft:
             changed = writer.write(table, settings, draft, task or Task())

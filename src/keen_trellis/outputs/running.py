@@ -24,7 +24,7 @@ from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import sources_of
-from keen_trellis.outputs import Written, check_target, write
+from keen_trellis.outputs import Written, check_ending, check_target, write
 
 
 @dataclass(frozen=True)
@@ -87,6 +87,7 @@ def run_flow(
     targets = output_targets(flow, kinds, folder)
     for settings in targets.values():
         check_target(Path(settings.path), sources, replace=replace)
+        check_ending(settings)
     results: dict[str, StepResult] = {}
     knots, checks = [], []
     for step in flow.in_order():

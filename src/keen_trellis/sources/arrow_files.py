@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
@@ -17,184 +15,27 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
-from keen_trellis.sources.cell_columns import CellColumn, count_no_numbers, no_numbers_said, spill
+from keen_trellis.sources.cell_columns import CellColumn, check_width, spill
+from keen_trellis.sources.child import ask
 from keen_trellis.sources.reading import OneTableReader, ReadTable
 from keen_trellis.sources.recognise import COLUMNS, LINES
 from keen_trellis.sources.text_types import moments_in_text
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
-_BATCH_ROWS = 1_000_000
 _LINE_BATCH = 20_000
-_WIDE = pa.decimal128(20, 0)  # as wide as an unsigned integer of 64 bits
 _LONGEST_LINE = 2**26
-_DEEPEST = 64
 
 
 class ColumnsReader(OneTableReader):
-    """Reads Parquet and Arrow files, a batch of rows at a time."""
+    """Reads Parquet and Arrow files, in a child process."""
 
     name = COLUMNS
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
-        path = Path(settings.path)
-        with _errors(path):
-            wide = _beyond_64_bits(path, task)
-        with _errors(path), _batches(path) as (schema, rows, batches):
-            plans = [_Plan(field, wide) for field in schema if _is_readable(field.type)]
-            gone = [field.name for field in schema if not _is_readable(field.type)]
-            remarks = [Remark(plan.said, plan.name) for plan in plans if plan.said]
-            remarks += [Remark("holds binary data and is left out", name, doubtful=True) for name in gone]
-            if not plans:
-                raise SourceError("It has no field that can be read.", where=settings.path)
-            target = room / ROWS_FILE
-            wanted = pa.schema([pa.field(plan.name, plan.type) for plan in plans])
-            lost: dict[str, int] = {}
-            no_number: dict[str, int] = {}
-            done = 0
-            with pa.OSFile(str(target), "wb") as file, pa.ipc.new_file(file, wanted) as writer:
-                for batch in batches:
-                    arrays = []
-                    for plan in plans:
-                        column = batch.column(schema.get_field_index(plan.name))
-                        array = plan.convert(column)
-                        lost[plan.name] = lost.get(plan.name, 0) + array.null_count - column.null_count
-                        arrays.append(array)
-                        no_number[plan.name] = no_number.get(plan.name, 0) + count_no_numbers(array)
-                    writer.write_batch(pa.record_batch(arrays, schema=wanted))
-                    done += batch.num_rows
-                    task.checkpoint(done, rows, f"reading {path.name}")
-        for name, count in lost.items():
-            if count > 0 and wanted.field(name).type != _TEXT:
-                values = "1 value is" if count == 1 else f"{count:,} values are"
-                remarks.append(Remark(f"{values} too large and blank", name, doubtful=True))
-        remarks += no_numbers_said(no_number)
-        said = "values have parts below a microsecond, which are cut off"
-        remarks += [Remark(f"{plan.cut:,} {said}", plan.name, doubtful=True) for plan in plans if plan.cut]
-        data = pa.ipc.open_file(pa.memory_map(str(target))).read_all()
-        return ReadTable(data, About(file=path.name, remarks=tuple(remarks)))
-
-
-class _Plan:
-    """How a column of a file becomes one of a type that fields have. Empty text is blank here too."""
-
-    def __init__(self, field: pa.Field, wide: Collection[str] = ()) -> None:
-        self.name = field.name
-        self.said = ""
-        self.cut = 0  # moments with parts that are too small to be kept
-        kind = _value_type(field)
-        self.type = _TEXT
-        if pa.types.is_boolean(kind):
-            self.type = pa.bool_()
-        elif pa.types.is_integer(kind):
-            self.type = _WIDE if self.name in wide else pa.int64()
-        elif pa.types.is_floating(kind):
-            self.type = pa.float64()
-        elif pa.types.is_decimal(kind):
-            whole = kind.precision + max(-kind.scale, 0)
-            self.type = pa.decimal128(min(whole, 38), max(kind.scale, 0))
-        elif pa.types.is_date(kind):
-            self.type = ARROW_TYPES[FieldType.DATE]
-        elif pa.types.is_time(kind):
-            self.type = ARROW_TYPES[FieldType.TIME]
-        elif pa.types.is_timestamp(kind):
-            self.type = ARROW_TYPES[FieldType.TIMESTAMP]
-            if kind.tz:
-                self.said = f"moments in the time zone {kind.tz}; shown in UTC"
-        elif pa.types.is_nested(kind) or pa.types.is_duration(kind):
-            self.said = "nested values; read as text"
-
-    def convert(self, column: pa.Array) -> pa.Array:
-        """The column in the plan's type."""
-        column = _decoded(column)
-        if pa.types.is_nested(column.type) or pa.types.is_duration(column.type):
-            texts = [None if value is None else str(value) for value in column.to_pylist()]
-            return pa.array(texts, _TEXT)
-        if pa.types.is_timestamp(column.type):
-            column = column.cast(pa.timestamp(column.type.unit)) if column.type.tz else column
-            self.cut += _finer_than_kept(column)
-            return column.cast(self.type, safe=False)
-        self.cut += _finer_than_kept(column)
-        made = column.cast(self.type, safe=not pa.types.is_time(column.type))
-        if self.type == _TEXT:
-            made = pc.if_else(pc.equal(made, ""), pa.scalar(None, _TEXT), made)
-        return made
-
-
-def _value_type(field: pa.Field) -> pa.DataType:
-    return field.type.value_type if pa.types.is_dictionary(field.type) else field.type
-
-
-def _decoded(column: pa.Array) -> pa.Array:
-    return column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
-
-
-def _finer_than_kept(column: pa.Array) -> int:
-    """How many moments have parts below a microsecond."""
-    kind = column.type
-    if not (pa.types.is_timestamp(kind) or pa.types.is_time(kind)) or kind.unit != "ns":
-        return 0
-    units = column.view(pa.int64())
-    kept = pc.multiply(pc.divide(units, 1000), 1000)
-    return int(pc.sum(pc.not_equal(units, kept)).as_py() or 0)
-
-
-def _beyond_64_bits(path: Path, task: Task) -> set[str]:
-    """The fields of unsigned integers with values that no integer here holds: they are read as decimals."""
-    found: set[str] = set()
-    with _batches(path) as (schema, rows, batches):
-        names = [field.name for field in schema if pa.types.is_uint64(_value_type(field))]
-        done = 0
-        for batch in batches if names else ():
-            for name in names:
-                column = _decoded(batch.column(schema.get_field_index(name)))
-                if (pc.max(column).as_py() or 0) >= 2**63:
-                    found.add(name)
-            done += batch.num_rows
-            task.checkpoint(done, rows, f"looking at {path.name}")
-    return found
-
-
-def _is_readable(kind: pa.DataType) -> bool:
-    return not (
-        pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_fixed_size_binary(kind)
-    )
-
-
-@contextmanager
-def _batches(path: Path) -> Iterator[tuple[pa.Schema, int, Iterator[Any]]]:
-    """The schema of a Parquet or Arrow file, its rows where it says how many, and its batches."""
-    with path.open("rb") as file:
-        head = file.read(4)
-    if head == b"PAR1":
-        from pyarrow import parquet
-
-        with parquet.ParquetFile(path) as opened:
-            batches = map(_checked, opened.iter_batches(_BATCH_ROWS))
-            yield opened.schema_arrow, opened.metadata.num_rows, batches
-        return
-    with pa.memory_map(str(path)) as source:
-        reader = pa.ipc.open_file(source)
-        count = reader.num_record_batches
-        yield reader.schema, 0, (_checked(reader.get_batch(number)) for number in range(count))
-
-
-def _checked(batch: Any) -> Any:
-    # Offsets and text of a damaged file would lead out of it.
-    batch.validate(full=True)
-    return batch
-
-
-@contextmanager
-def _errors(path: Path) -> Iterator[None]:
-    try:
-        yield
-    except (pa.ArrowException, OSError, ValueError, NotImplementedError) as error:
-        if isinstance(error, OSError) and error.errno is not None:
-            raise
-        said = " ".join(str(error).split())[:160]
-        raise SourceError(
-            f"The file is damaged or cut off ({said}).", where=str(path), remedy="Copy or export it again."
-        ) from error
+        target = room / ROWS_FILE
+        answer = ask("keen_trellis.sources.columns_process", settings.path, task, "read", str(target))
+        assert answer.about is not None
+        return ReadTable(pa.ipc.open_file(pa.memory_map(str(target))).read_all(), answer.about)
 
 
 class LinesReader(OneTableReader):
@@ -205,19 +46,23 @@ class LinesReader(OneTableReader):
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         path = Path(settings.path)
         columns: dict[str, CellColumn] = {}
-        lacking: dict[str, int] = {}
         rows = 0
         size = path.stat().st_size
         with path.open("rb") as file:
             for batch in _objects(file, path):
-                for name in {name: None for entry in batch for name in entry}:
-                    if name not in columns:
-                        columns[name], lacking[name] = CellColumn(name), 0
-                        if rows:
-                            columns[name].add([None] * rows)
+                cells: dict[str, tuple[list[int], list[Any]]] = {}
+                for place, entry in enumerate(batch):
+                    for name, value in entry.items():
+                        places, values = cells.setdefault(name, ([], []))
+                        places.append(place)
+                        values.append(value)
+                new = [name for name in cells if name not in columns]
+                check_width(len(columns) + len(new), settings.path)
+                for name in new:
+                    columns[name] = CellColumn(name)
+                    columns[name].add_at([], [], rows)
                 for name, column in columns.items():
-                    lacking[name] += sum(name not in entry for entry in batch)
-                    column.add([entry.get(name) for entry in batch])
+                    column.add_at(*cells.get(name, ([], [])), len(batch))
                 rows += len(batch)
                 spill(list(columns.values()), room)
                 task.checkpoint(file.tell(), size, f"reading {path.name}")

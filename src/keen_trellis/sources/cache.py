@@ -19,6 +19,7 @@ import pyarrow as pa
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.flow.environment import whole_number
 from keen_trellis.flow.kinds import digest
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.sources.about import About
@@ -46,7 +47,7 @@ class Cache:
     def __init__(self, folder: Path | None = None) -> None:
         base = folder or Path(platformdirs.user_cache_dir("keen-trellis"))
         self.folder = base / f"rows-{_VERSION}"
-        self.limit = int(os.environ.get(LIMIT_NAME) or _LIMIT)
+        self.limit = whole_number(LIMIT_NAME, _LIMIT)
         self._lock = threading.Lock()
 
     def find(self, key: str) -> ReadTable | None:

@@ -14,10 +14,13 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.conversion import converted
+from keen_trellis.core.errors import SourceError
+from keen_trellis.core.joining import MOST_FIELDS
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, held_as, type_of_arrow
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.inference import KIND_NAMES, cell_text
@@ -99,6 +102,18 @@ class CellColumn:
             texts = [None if cell is None else cell_text(cell) for cell in cells]
             self._arrays.append(pa.array(texts, _TEXT))
 
+    def add_at(self, places: Sequence[int], cells: Sequence[Any], rows: int) -> None:
+        """The next `rows` cells, of which only those at some places are there, in this order."""
+        if len(cells) == rows:
+            self.add(cells)
+        elif not cells:
+            self._arrays.append(pa.nulls(rows))
+        else:
+            self.add(cells)
+            taken = np.full(rows, -1)
+            taken[places] = np.arange(len(places))
+            self._arrays[-1] = self._arrays[-1].take(pa.array(taken, mask=taken < 0))
+
     def _keep(self, kind: type, cells: Sequence[Any]) -> None:
         try:
             array = pa.array(cells, _HELD.get(kind))
@@ -113,16 +128,18 @@ class CellColumn:
         """How many bytes of it are in memory."""
         return sum(array.nbytes for array in self._arrays[self._spilled :])
 
-    def spill(self, path: Path) -> None:
-        """Move what is in memory into a new file, from which it is mapped."""
-        with pa.OSFile(str(path), "wb") as file:
-            places = []
-            for array in self._arrays[self._spilled :]:
-                places.append(file.tell())
-                batch = pa.record_batch([array], names=["cells"])
-                with pa.ipc.new_stream(file, batch.schema) as writer:
-                    writer.write_batch(batch)
-        mapped = pa.memory_map(str(path))
+    def write(self, file: pa.NativeFile) -> list[int]:
+        """Write what is in memory; where each array begins in the file."""
+        places = []
+        for array in self._arrays[self._spilled :]:
+            places.append(file.tell())
+            batch = pa.record_batch([array], names=["cells"])
+            with pa.ipc.new_stream(file, batch.schema) as writer:
+                writer.write_batch(batch)
+        return places
+
+    def map(self, mapped: pa.MemoryMappedFile, places: Sequence[int]) -> None:
+        """Take what was in memory from the file that it was written to."""
         for number, place in enumerate(places, self._spilled):
             mapped.seek(place)
             self._arrays[number] = pa.ipc.open_stream(mapped).read_next_batch().column(0)
@@ -135,6 +152,16 @@ class CellColumn:
         if self._zoned:
             said.append(Remark("moments with a time zone; shown in UTC", field=self.name))
         return made, said
+
+
+def check_width(fields: int, where: str) -> None:
+    """SourceError for a table of more fields than the program works with."""
+    if fields > MOST_FIELDS:
+        raise SourceError(
+            f"It has more than {MOST_FIELDS:,} fields, which is the limit.",
+            where=where,
+            remedy="Export only the fields that are needed.",
+        )
 
 
 def count_no_numbers(values: pa.Array | pa.ChunkedArray) -> int:
@@ -157,12 +184,15 @@ def no_numbers_said(counts: Mapping[str, int]) -> list[Remark]:
 
 
 def spill(columns: Sequence[CellColumn], room: Path) -> None:
-    """Move what columns hold in memory into files in `room`, if it is much."""
+    """Move what columns hold in memory into a file in `room`, from which it is mapped, if it is much."""
     if sum(column.held for column in columns) > SPILLED_BYTES:
-        for column in columns:
-            handle, path = tempfile.mkstemp(dir=room, suffix=".cells")
-            os.close(handle)
-            column.spill(Path(path))
+        handle, path = tempfile.mkstemp(dir=room, suffix=".cells")
+        os.close(handle)
+        with pa.OSFile(path, "wb") as file:
+            places = [column.write(file) for column in columns]
+        mapped = pa.memory_map(path)
+        for column, own in zip(columns, places, strict=True):
+            column.map(mapped, own)
 
 
 def in_one_type(

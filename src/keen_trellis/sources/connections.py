@@ -5,26 +5,41 @@ from __future__ import annotations
 import sqlite3
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote
 
 from keen_trellis.core.errors import Cancelled, SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.flow.addresses import (
+    ACCEPTED,
+    CLEAR_PASSWORD,
+    POSTGRESQL,
+    Address,
+    is_address,
+    parse,
+    shown_address,
+)
+from keen_trellis.flow.environment import whole_number
 from keen_trellis.sources import secrets
-from keen_trellis.sources.locations import is_address
+from keen_trellis.sources.sqlite_files import sqlite_engine
 
 if TYPE_CHECKING:
-    from sqlalchemy import URL, Connection, Engine
+    from sqlalchemy import Connection, Engine
 
-_WAIT_SECONDS = 3.0
 _CONNECT_SECONDS = 10
+_LOCK_SECONDS = 10
+# How long one statement may take, in seconds; the environment may say otherwise.
+SECONDS_NAME = "KEEN_TRELLIS_QUERY_SECONDS"
+_QUERY_SECONDS = 900
+# With these the connection is encrypted or there is none.
+_ENCRYPTED = ("require", "verify-ca", "verify-full")
 _LOOK_EVERY = 0.1
 _LOCK_REMEDY = "Close the program that is changing it, or try again in a moment."
 # SQLSTATE: not allowed, password wrong or lacking, table or field gone.
 _NOT_ALLOWED = ("42501",)
 _PASSWORD = ("28P01", "28000")
+_TOOK_TOO_LONG, _LOCKED = "57014", "55P03"
 _GONE = ("42P01", "3F000", "42703", "3D000")
 
 
@@ -32,27 +47,8 @@ class PasswordNeeded(SourceError):
     """A database asks for a password that is not known. address: which, as the flow has it."""
 
     def __init__(self, address: str, what: str) -> None:
-        super().__init__(
-            what,
-            where=address,
-            remedy=f"Give the password when asked, or set {secrets.ENVIRONMENT} in the environment.",
-        )
+        super().__init__(what, where=shown_address(address), remedy=secrets.remedy(address))
         self.address = address
-
-
-def split_password(address: str) -> tuple[str, str | None]:
-    """An address without its password, and the password in it. SourceError if it is no address."""
-    url = _url(address)
-    if url.password is None:
-        return address, None
-    return url._replace(password=None).render_as_string(hide_password=False), url.password
-
-
-def shown_address(address: str) -> str:
-    """An address as it may be shown: never with a password."""
-    with suppress(SourceError):
-        return split_password(address)[0]
-    return address.partition("@")[2] or address
 
 
 @contextmanager
@@ -64,9 +60,8 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     """
     from sqlalchemy.exc import DBAPIError
 
-    engine = _engine(place)
     try:
-        with engine.connect() as plain:
+        with _engine(place) as engine, engine.connect() as plain:
             connection = _read_only(plain)
             with _stopped_with(task, connection):
                 yield connection
@@ -88,15 +83,15 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     except sqlite3.Error as error:
         task.checkpoint()
         raise _translated(error, place) from error
-    finally:
-        engine.dispose()
+    except OSError as error:
+        raise SourceError(f"It cannot be read: {error.strerror}.", where=shown_address(place)) from error
 
 
 def dialect_of(place: str) -> str:
     """The SQL dialect spoken at a place, as sqlglot calls it."""
     if not is_address(place):
         return "sqlite"
-    name = _url(place).get_backend_name()
+    name = parse(place)[0].backend
     return {"postgresql": "postgres", "mssql": "tsql", "mariadb": "mysql"}.get(name, name)
 
 
@@ -105,49 +100,49 @@ def _without_secrets(error: Any) -> Any:
     return error.orig if error.orig is not None else error
 
 
-def _url(address: str) -> URL:
-    from sqlalchemy import make_url
-    from sqlalchemy.exc import ArgumentError
-
-    try:
-        return make_url(address)
-    except ArgumentError as error:
-        raise SourceError(
-            "It is no address of a database.",
-            where=address.partition("://")[0] + "://…",
-            remedy="Write it like postgresql://user@host/database.",
-        ) from error
-
-
-def _engine(place: str) -> Engine:
-    from sqlalchemy import create_engine
-    from sqlalchemy.exc import NoSuchModuleError
+def _engine(place: str) -> AbstractContextManager[Engine]:
+    from sqlalchemy import URL, create_engine
+    from sqlalchemy.exc import ArgumentError, NoSuchModuleError
     from sqlalchemy.pool import NullPool
 
     if not is_address(place):
-        address = f"file:{quote(str(Path(place).absolute()))}?mode=ro"
-        return create_engine(
-            "sqlite://",
-            creator=lambda: sqlite3.connect(
-                address, uri=True, timeout=_WAIT_SECONDS, check_same_thread=False
-            ),
-            poolclass=NullPool,
-        )
-    url = _url(place)
-    password = secrets.find(place) if url.password is None else url.password
-    url = url.set(password=password)
+        return sqlite_engine(Path(place))
+    address = parse(place)[0]
+    if address.is_file:
+        return sqlite_engine(Path(address.database))
+    password = secrets.find(place)
+    scheme = f"{address.backend}+{address.driver}" if address.driver else address.backend
+    options = dict(address.options)
     arguments: dict[str, Any] = {}
-    if url.get_backend_name() == "postgresql":
-        url = url.set(drivername="postgresql+psycopg")
-        arguments = {"connect_timeout": _CONNECT_SECONDS}
+    if address.backend == POSTGRESQL:
+        scheme = "postgresql+psycopg"
+        arguments = _postgresql_arguments(address, options, password)
+        password = None
+    url = URL.create(
+        scheme, address.user or None, password, address.host or None, address.port, address.database or None
+    )
     try:
-        return create_engine(url, poolclass=NullPool, connect_args=arguments)
-    except (NoSuchModuleError, ModuleNotFoundError) as error:
+        engine = create_engine(url.set(query=options), poolclass=NullPool, connect_args=arguments)
+        return nullcontext(engine)  # it keeps no connection that would have to be closed
+    except (NoSuchModuleError, ModuleNotFoundError, ArgumentError) as error:
         raise SourceError(
-            f"The driver for {url.get_backend_name()} databases is not installed.",
+            f"The driver for {address.backend} databases is not installed.",
             where=shown_address(place),
             remedy="Install it into the environment of this program, or export the table to a file.",
         ) from error
+
+
+def _postgresql_arguments(address: Address, options: dict[str, str], password: str | None) -> dict[str, Any]:
+    """What libpq is told besides the address. What is ours alone is taken out of `options`.
+
+    A password that is not there is said to be empty: libpq would take one from its own environment variable
+    and send it to whatever server a flow names. Its password file goes by servers, and is used.
+    """
+    arguments: dict[str, Any] = {"connect_timeout": _CONNECT_SECONDS, "password": password or ""}
+    accepted = options.pop(CLEAR_PASSWORD, "") == ACCEPTED
+    if not (accepted or options.get("sslmode") in _ENCRYPTED or address.server.startswith("/")):
+        arguments["require_auth"] = "!password"
+    return arguments
 
 
 def _read_only(connection: Connection) -> Connection:
@@ -155,8 +150,16 @@ def _read_only(connection: Connection) -> Connection:
         connection.exec_driver_sql("BEGIN")
         return connection
     if connection.dialect.name == "postgresql":
-        return connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
+        reading = connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
+        for setting, seconds in (("statement_timeout", query_seconds()), ("lock_timeout", _LOCK_SECONDS)):
+            reading.exec_driver_sql(f"SET LOCAL {setting} = '{seconds}s'")
+        return reading
     return connection
+
+
+def query_seconds() -> int:
+    """How long one statement may take; UsageError if the environment says it wrongly."""
+    return whole_number(SECONDS_NAME, _QUERY_SECONDS)
 
 
 @contextmanager
@@ -192,6 +195,13 @@ def _translated(error: BaseException | None, place: str) -> SourceError:
     where = shown_address(place)
     state = getattr(error, "sqlstate", None) or ""
     lower = said.lower()
+    if "cleartext" in lower:
+        return SourceError(
+            "The server asks for the password in clear, without encryption, and it was not sent.",
+            where=where,
+            remedy="Write ?sslmode=verify-full behind the address, or, where nobody can listen in, "
+            f"?{CLEAR_PASSWORD}={ACCEPTED}.",
+        )
     if state in _PASSWORD or "password" in lower:
         known = secrets.find(place) is not None
         return PasswordNeeded(
@@ -207,6 +217,14 @@ def _translated(error: BaseException | None, place: str) -> SourceError:
         return SourceError(
             f"It is not there (any more): {_first_line(said)}.", where=where, remedy="Choose another table."
         )
+    if state == _TOOK_TOO_LONG:
+        return SourceError(
+            f"It took longer than {query_seconds():,} seconds.",
+            where=where,
+            remedy=f"Read less of it, or set {SECONDS_NAME} to more seconds.",
+        )
+    if state == _LOCKED:
+        return SourceError("Another session has locked it.", where=where, remedy=_LOCK_REMEDY)
     if (
         state.startswith("57")
         or "closed the connection" in lower

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import mmap
+import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -25,25 +25,36 @@ def content_of(path: Path, task: Task) -> str:
     return xxhash.xxh3_128_hexdigest(b"".join(parts)) if parts else "empty"
 
 
-def of_blocks(path: Path, look: Callable[[memoryview], Found], task: Task) -> list[Found]:
-    """What `look` says of each block of a file's bytes, the blocks being looked at side by side."""
+def of_blocks(path: Path, look: Callable[[bytes], Found], task: Task) -> list[Found]:
+    """What `look` says of each block of a file's bytes, the blocks being looked at side by side.
+
+    They are read and not mapped: a file that is cut short meanwhile would end the program.
+    """
     try:
         size = path.stat().st_size
         if not size:
             return []
-        with path.open("rb") as file:
-            # Closed with the last view of it: a thread that an interrupt leaves behind may still have one.
-            view = memoryview(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ))
+        with path.open("rb") as file, ThreadPoolExecutor(2) as pool:
 
-        def found(start: int) -> Found:
-            task.checkpoint(start, size, f"looking at {path.name}")
-            with view[start : start + _BLOCK] as block:
-                return look(block)
+            def found(start: int) -> Found:
+                task.checkpoint(start, size, f"looking at {path.name}")
+                content = os.pread(file.fileno(), _BLOCK, start)
+                if len(content) < min(_BLOCK, size - start):
+                    raise being_changed(path)
+                return look(content)
 
-        with ThreadPoolExecutor(2) as pool:
             return list(pool.map(found, range(0, size, _BLOCK)))
     except OSError as error:
         raise SourceError(f"It cannot be read: {error.strerror}.", where=str(path)) from error
+
+
+def being_changed(path: Path) -> SourceError:
+    """The error for a file that somebody writes to."""
+    return SourceError(
+        "It is being changed while it is read.",
+        where=str(path),
+        remedy="Wait until the program that writes it is done, then try again.",
+    )
 
 
 def content_of_rows(read: ReadTable, task: Task) -> str:

@@ -11,14 +11,15 @@ import pyarrow as pa
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.addresses import shown_address
 from keen_trellis.flow.remark import ForeignKey, Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import About, Listing
 from keen_trellis.sources.cell_columns import CellColumn, spill
-from keen_trellis.sources.connections import connected, shown_address
-from keen_trellis.sources.headers import own_name
+from keen_trellis.sources.connections import connected
+from keen_trellis.sources.headers import OwnNames
 from keen_trellis.sources.locations import DATABASE
-from keen_trellis.sources.queries import checked_query, is_ordered
+from keen_trellis.sources.queries import check_functions, checked_query, is_ordered
 from keen_trellis.sources.reading import Reader, ReadTable, unknown_table
 from keen_trellis.sources.recognise import SQLITE
 from keen_trellis.sources.text_types import moments_in_text, text_doubts
@@ -148,6 +149,7 @@ def _read_query(connection: Connection, settings: SourceSettings, room: Path, ta
     import sqlalchemy as sql
 
     text = checked_query(settings.query, settings.path)
+    check_functions(connection, settings.query, settings.path)
     remarks = []
     if not is_ordered(settings.query, settings.path):
         remarks.append(Remark("the query says no order (ORDER BY): “first” and “last” may change"))
@@ -225,10 +227,8 @@ def _rows(
 
 def _own_names(names: Sequence[str]) -> list[str]:
     """A name of its own for each field of a query."""
-    found: list[str] = []
-    for name in names:
-        found.append(own_name(name or f"field {len(found) + 1}", found))
-    return found
+    given = OwnNames()
+    return [given.give(name or f"field {number}") for number, name in enumerate(names, 1)]
 
 
 def _as_declared(

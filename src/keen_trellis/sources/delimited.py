@@ -16,6 +16,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, Raw, RawRow, Remark
 from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect, Layout, Settled, SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
+from keen_trellis.sources.cell_columns import check_width
 from keen_trellis.sources.dialect import (
     SAMPLE,
     TextDialect,
@@ -131,6 +132,7 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
         _refuse_prose(looked_at, width, path)
     if not width:
         raise SourceError("It holds nothing but empty lines.", where=str(path))
+    check_width(width, str(path))
     names, named = field_names(_header_rows(rows, header), 0, width)
     remarks = [*remarks, *title_remark(looked_at, header), *named]
     skipped = settings.layout.first - 1 if settings.layout.first else header.rows_above

@@ -22,7 +22,6 @@ DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
 COMMENTS = ("#", "//", "--", "%")
 SAMPLE = 256 * 1024
 _BLOCK = 4 * 2**20
-_NOT_ASCII = 0x80
 _LONGEST_CELL = 2**24
 _MARK_OF_ORDER = len(codecs.BOM_UTF8)  # a mark this near the start may follow nothing but that
 _MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
@@ -88,8 +87,8 @@ def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
     return guess.encoding, [Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True)]
 
 
-def _is_ascii(block: memoryview) -> bool:
-    return bool(np.frombuffer(block, np.uint8).max() < _NOT_ASCII)
+def _is_ascii(block: bytes) -> bool:
+    return block.isascii()
 
 
 def settle_dialect(sample: str, encoding: str, wanted: Dialect, *, whole: bool = False) -> TextDialect:
@@ -151,17 +150,23 @@ def quotation(path: Path, settled: TextDialect, task: Task) -> tuple[int, bool]:
     if not settled.quote:
         return 0, True
     quote = ord(settled.quote)
-    if not any(of_blocks(path, lambda block: bool((np.frombuffer(block, np.uint8) == quote).any()), task)):
-        return 0, True
-    content = np.memmap(path, np.uint8, mode="r")
     around = np.zeros(256, dtype=bool)
     around[[ord(text) for text in (settled.quote, settled.delimiter, "\n", "\r")]] = True
-    count, well = 0, True
-    for start in range(0, len(content), _BLOCK):
-        marks = np.flatnonzero(content[start : start + _BLOCK] == quote) + start
-        opening, closing = marks[count % 2 :: 2], marks[1 - count % 2 :: 2]
-        count += len(marks)
-        before = opening[opening > _MARK_OF_ORDER] - 1
-        after = closing[closing < len(content) - 1] + 1
-        well = well and bool(around[content[before]].all() and around[content[after]].all())
+    count, position, well = 0, 0, True
+    last, last_closes = b"", False
+    with path.open("rb") as file:
+        while block := file.read(_BLOCK):
+            task.checkpoint(0, 0, f"looking at {path.name}")
+            if last_closes:
+                well = well and bool(around[block[0]])
+            content = np.frombuffer(last + block, np.uint8)
+            marks = np.flatnonzero(content == quote)
+            marks = marks[marks >= len(last)]
+            opening, closing = marks[count % 2 :: 2], marks[1 - count % 2 :: 2]
+            before = opening[opening + position - len(last) > _MARK_OF_ORDER] - 1
+            after = closing[closing < len(content) - 1] + 1
+            well = well and bool(around[content[before]].all() and around[content[after]].all())
+            count += len(marks)
+            last_closes = bool(len(closing)) and closing[-1] == len(content) - 1
+            position, last = position + len(block), block[-1:]
     return count, well and count % 2 == 0

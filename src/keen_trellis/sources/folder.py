@@ -22,7 +22,7 @@ from keen_trellis.flow.source_settings import NEWEST_FILE, Settled, SourceSettin
 from keen_trellis.sources.about import ROW_NUMBERS, ROWS_FILE, About, Listing
 from keen_trellis.sources.cell_columns import in_one_type
 from keen_trellis.sources.delimited import OpenedText, open_text
-from keen_trellis.sources.headers import own_name
+from keen_trellis.sources.headers import OwnNames
 from keen_trellis.sources.locations import FOLDER, is_pattern
 from keen_trellis.sources.reading import Reader, ReadTable
 from keen_trellis.sources.recognise import TEXT, WORKBOOK, recognise
@@ -35,6 +35,7 @@ _DATE_IN_NAME = re.compile(
     r"(?<!\d)((?:19|20)\d{2})[-_. ]?(0[1-9]|1[0-2])(?:[-_. ]?(0[1-9]|[12]\d|3[01]))?(?!\d)"
 )
 _NAMED = 6
+_MOST_FILES = 20_000
 _READERS = 2
 
 
@@ -109,6 +110,12 @@ def members_of(place: str) -> Members:
         ) from None
     except (OSError, ValueError, NotImplementedError) as error:
         raise SourceError(f"It cannot be looked through: {error}.", where=place) from error
+    if len(found) > _MOST_FILES:
+        raise SourceError(
+            f"It has {len(found):,} entries; at most {_MOST_FILES:,} are read as one table.",
+            where=place,
+            remedy="Put the files that belong together into a folder of their own, or name a pattern.",
+        )
     kinds: dict[Path, str] = {}
     for entry in found:
         if entry.name.startswith((".", "~$")) or not entry.is_file():
@@ -204,9 +211,10 @@ def _extra_fields(settings: SourceSettings, names: Sequence[str]) -> list[tuple[
     """
     found: list[tuple[str, bool]] = []
     gathering = settings.gathering
+    given = OwnNames(names)
     for wanted, is_date in ((gathering.name_field, False), (gathering.date_field, True)):
         if wanted:
-            found.append((own_name(wanted, [*names, *(other for other, _ in found)]), is_date))
+            found.append((given.give(wanted), is_date))
     return found
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -116,9 +116,12 @@ def field_names(
     """
     remarks: list[Remark] = []
     names: list[str] = []
-    for column in range(first, last):
-        wanted = _wanted(rows, column, first, spans)
-        name = own_name(wanted or f"field {column - first + 1}", names)
+    given = OwnNames()
+    columns = range(first, last)
+    for column, group in zip(columns, _groups(rows, columns, spans), strict=True):
+        own = _text(rows[-1], column) if rows else ""
+        wanted = " ".join(part for part in (group, own) if part)
+        name = given.give(wanted or f"field {column - first + 1}")
         names.append(name)
         if not wanted and rows:
             remarks.append(Remark("its header is blank; it was given a name", field=name))
@@ -127,29 +130,39 @@ def field_names(
     return tuple(names), remarks
 
 
-def own_name(wanted: str, taken: Collection[str]) -> str:
-    """The name that is wanted, numbered where another field has it."""
-    name, number = wanted, 2
-    while name in taken:
-        name, number = f"{wanted} {number}", number + 1
-    return name
+class OwnNames:
+    """Gives names of which no two are the same."""
+
+    def __init__(self, taken: Iterable[str] = ()) -> None:
+        self._taken = set(taken)
+        self._next: dict[str, int] = {}  # where to go on, so that many of one name are not counted anew
+
+    def give(self, wanted: str) -> str:
+        """The name that is wanted, numbered where another field has it."""
+        name, number = wanted, self._next.get(wanted, 2)
+        while name in self._taken:
+            name, number = f"{wanted} {number}", number + 1
+        self._next[wanted] = number
+        self._taken.add(name)
+        return name
 
 
-def _wanted(rows: Sequence[Sequence[Any]], column: int, first: int, spans: Sequence[range]) -> str:
-    """What the header calls a column: the group's name and its own where the header has two rows."""
-    if not rows:
-        return ""
-    own = _text(rows[-1], column)
-    if len(rows) == 1:
-        return own
-    span = next((span for span in spans if column in span), None)
-    group = _text(rows[0], column if span is None else span.start)
-    if not group and span is None and own and not spans:
-        at = column
-        while at > first and not _text(rows[0], at):
-            at -= 1
-        group = _text(rows[0], at)
-    return " ".join(part for part in (group, own) if part)
+def _groups(rows: Sequence[Sequence[Any]], columns: range, spans: Sequence[range]) -> list[str]:
+    """For each column the name of the group that it stands in, "" for none: the upper of two header rows."""
+    if len(rows) < 2:
+        return [""] * len(columns)
+    found = [_text(rows[0], column) for column in columns]
+    for span in spans:
+        inside = range(max(span.start, columns.start), min(span.stop, columns.stop))
+        for column in inside:
+            found[column - columns.start] = _text(rows[0], span.start)
+    if not spans:
+        # Without merged cells a group's name reaches over the blanks at its right that have a name below.
+        group = ""
+        for place, column in enumerate(columns):
+            group = found[place] or group
+            found[place] = group if found[place] or _text(rows[-1], column) else ""
+    return found
 
 
 def _text(row: Sequence[Any], column: int) -> str:

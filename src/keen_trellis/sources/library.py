@@ -13,6 +13,8 @@ import msgspec
 
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
+from keen_trellis.flow import addresses
+from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.comparison import Earlier
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds, digest
@@ -20,12 +22,12 @@ from keen_trellis.flow.last_run import LastRun
 from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.trust import NotAccepted, Reach, reached_by
 from keen_trellis.sources import secrets
 from keen_trellis.sources.about import Listing
 from keen_trellis.sources.cache import Cache
-from keen_trellis.sources.connections import split_password
 from keen_trellis.sources.content import content_of_rows
-from keen_trellis.sources.locations import is_address, reader_for, recognised_as
+from keen_trellis.sources.locations import reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
 from keen_trellis.sources.reading import Reader, ReadTable
 from keen_trellis.sources.recognise import SQLITE
@@ -64,10 +66,13 @@ class Library:
         self._earlier: dict[SourceSettings, str] = {}
         self._locks: dict[SourceSettings, threading.Lock] = {}
         self._lock = threading.Lock()
+        # What the open flow reaches and the user has not accepted: it is not connected to, nor asked.
+        self.waiting: frozenset[Reach] = frozenset()
 
     def content(self, path: Path | str, task: Task | None = None) -> FileContent:
         """What is at `path`. SourceError if it cannot be read."""
-        place, reader = reader_for(_without_password(str(path)))
+        place, reader = reader_for(take_out_password(str(path)))
+        self._check_accepted(SourceSettings(reader, place))
         tables = READERS[reader].tables(place, task or Task())
         return FileContent(place, reader, tuple(tables))
 
@@ -92,6 +97,8 @@ class Library:
     def _taken_or_earlier(self, settings: SourceSettings, task: Task) -> Snapshot:
         try:
             return self._taken(settings, task)
+        except NotAccepted:
+            raise
         except SourceError as error:
             earlier = self.earlier(settings, self._earlier.get(settings, ""))
             if earlier is None:
@@ -113,9 +120,7 @@ class Library:
 
     def first_rows(self, settings: SourceSettings, task: Task) -> Snapshot | None:
         """The first rows of a source, where they are to be had long before all of them; else None."""
-        settings.layout.check()
-        reader = _reader(settings)
-        recognised_as(settings)
+        reader = self._ready_reader(settings)
         with self.cache.room() as room:
             read = reader.first_rows(settings, room, task)
             return _snapshot(read, "", settings, 0.0) if read is not None else None
@@ -153,7 +158,11 @@ class Library:
 
     def _taken(self, settings: SourceSettings, task: Task) -> Snapshot:
         started = time.perf_counter()
-        read, content = self._rows(settings, task)
+        try:
+            read, content = self._rows(settings, task)
+        except SourceError as error:
+            error.where = error.where or settings.path
+            raise
         found = _snapshot(read, content, settings, time.perf_counter() - started)
         return replace(found, remarks=(*recognised_as(settings), *found.remarks))
 
@@ -182,9 +191,7 @@ class Library:
 
     def _rows(self, settings: SourceSettings, task: Task) -> tuple[ReadTable, str]:
         """The rows as the reader hands them out, from the cache if they are there, and their identity."""
-        settings.layout.check()
-        reader = _reader(settings)
-        recognised_as(settings)
+        reader = self._ready_reader(settings)
         for _ in range(_TRIES):
             identity = self._content_identity(settings, task)
             found = self.cache.find(identity) if identity else None
@@ -204,6 +211,19 @@ class Library:
             where=settings.path,
             remedy="Wait until the program that writes it is done, then try again.",
         )
+
+    def _ready_reader(self, settings: SourceSettings) -> Reader:
+        """The reader of a source that is settled well, accepted, and of the kind that it was."""
+        settings.layout.check()
+        self._check_accepted(settings)
+        reader = _reader(settings)
+        recognised_as(settings)
+        return reader
+
+    def _check_accepted(self, settings: SourceSettings) -> None:
+        for entry in reached_by(settings) if self.waiting else ():
+            if entry in self.waiting:
+                raise NotAccepted(entry)
 
     def _identity(self, settings: SourceSettings, task: Task) -> str:
         return digest(self._content_identity(settings, task), settings.fields)
@@ -234,14 +254,16 @@ def _what_is_read(settings: SourceSettings) -> bytes:
     return msgspec.json.encode((plain, sorted(settings.kept_as_text)))
 
 
-def _without_password(place: str) -> str:
-    """The place without a password that stands in it, which is remembered instead."""
+def take_out_password(place: str, *, lasting: bool = False) -> str:
+    """The place without a password that stands in it, which is remembered instead: for this run, or for
+    good.
+    """
     if not is_address(place):
         return place
-    address, password = split_password(place)
-    if password is not None:
-        secrets.remember(address, password, lasting=False)
-    return address
+    address, password = addresses.parse(place)
+    if password is not None and not address.is_file:
+        secrets.remember(str(address), password, lasting=lasting)
+    return str(address)
 
 
 def _reader(settings: SourceSettings) -> Reader:
@@ -285,6 +307,7 @@ def resolve(text: str, library: Library) -> NamedSource:
     Raises UsageError if it is not clear which table is meant, SourceError if it cannot be read.
     """
     name, place, table = split_source(text)
+    secrets.name_place(place)
     content = library.content(place)
     chosen = _chosen_table(content, table)
     return NamedSource(name or chosen, content.settings(chosen))

@@ -9,19 +9,14 @@ import re
 from pathlib import Path
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.flow.addresses import is_address, parse
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.recognise import recognise
 
 DATABASE, FOLDER, TYPED = "database", "folder", "typed"
-_ADDRESS = re.compile(r"[a-z][a-z0-9+]*://", re.IGNORECASE)
 _OTHER_ADDRESS = re.compile(r"(https?|ftps?|sftp|ssh|s3|gs|azure|abfss?|webdavs?|smb|file)://", re.IGNORECASE)
 _PATTERN = re.compile(r"[*?\[]")
-
-
-def is_address(place: str) -> bool:
-    """Whether a place is the address of a database server."""
-    return bool(_ADDRESS.match(place))
 
 
 def is_pattern(place: str) -> bool:
@@ -30,8 +25,9 @@ def is_pattern(place: str) -> bool:
 
 
 def reader_for(place: str) -> tuple[str, str]:
-    """The place written out, and the name of the reader for it. SourceError if there is nothing to be
-    read.
+    """The place written out, without a password, and the name of the reader for it.
+
+    SourceError if there is nothing to be read.
     """
     if _OTHER_ADDRESS.match(place):
         raise SourceError(
@@ -41,7 +37,10 @@ def reader_for(place: str) -> tuple[str, str]:
             remedy="Download the file, and open it from its folder.",
         )
     if is_address(place):
-        return place, DATABASE
+        address = parse(place)[0]
+        if not address.is_file:
+            return str(address), DATABASE
+        place = address.database
     whole = str(Path(place).expanduser().absolute())
     if is_pattern(whole) or os.path.isdir(whole):
         return whole, FOLDER

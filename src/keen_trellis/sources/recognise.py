@@ -82,13 +82,17 @@ def recognise(path: Path) -> Recognised:
 def _head(path: Path) -> bytes:
     where = str(path)
     try:
-        mode = path.stat().st_mode
+        found = path.stat()
+        mode = found.st_mode
         if stat.S_ISDIR(mode):
             raise SourceError("It is a folder, not a file.", where=where, remedy="Choose a file in it.")
         if not stat.S_ISREG(mode):
             raise SourceError("It is no ordinary file.", where=where, remedy="Choose a file on a disk.")
-        with path.open("rb") as file:
-            head = file.read(_HEAD)
+        # What the system makes up while it is read, as under /proc, says that it is empty, and may never end.
+        head = b""
+        if found.st_size:
+            with path.open("rb") as file:
+                head = file.read(_HEAD)
     except FileNotFoundError as error:
         raise SourceError(
             "There is no such file.",

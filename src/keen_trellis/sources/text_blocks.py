@@ -5,13 +5,13 @@ from __future__ import annotations
 import csv
 import io
 import itertools
-import mmap
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property, partial
 from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
@@ -118,27 +118,21 @@ class TextFile:
         if not self.well_quoted:
             yield from self._slowly(task, repairs)
             return
+        # Read and not mapped: a file that is cut short meanwhile would end the program.
         with self.path.open("rb") as file:
-            size = self.path.stat().st_size
-            if size <= self.start:
-                return
-            # Not closed by hand: rows that are still being read keep it mapped.
-            content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
-            parts = self._parts(content, size, task, repairs)
+            parts = self._parts(file, self.path.stat().st_size, task, repairs)
             with ThreadPoolExecutor(_AHEAD) as pool:
                 for lines, cells in _ahead(pool, partial(self._even, wanted=wanted), parts):
                     yield cells if cells is not None else self._repaired(lines, repairs)
 
-    def _parts(self, content: mmap.mmap, size: int, task: Task, repairs: Repairs) -> Iterator[_Lines]:
+    def _parts(self, file: BinaryIO, size: int, task: Task, repairs: Repairs) -> Iterator[_Lines]:
         """The rows that are to be read, some at a time."""
-        position, line = self.start, 1
-        to_skip = self.skipped
-        while position < size:
-            task.checkpoint(position, size, f"reading {self.name}")
-            end = self._block_end(content, position, size)
-            block = pa.py_buffer(memoryview(content)[position:end])
-            lines = _Lines(block, line, self.settled.quote if self.quotes else "")
-            position, line = end, line + lines.newlines
+        line, to_skip = 1, self.skipped
+        file.seek(self.start)
+        for content in self._whole_rows(file):
+            task.checkpoint(file.tell(), size, f"reading {self.name}")
+            lines = _Lines(pa.py_buffer(content), line, self.settled.quote if self.quotes else "")
+            line += lines.newlines
             if to_skip:
                 skipped = min(to_skip, len(lines.numbers))
                 lines, to_skip = lines.kept(range(skipped, len(lines.numbers))), to_skip - skipped
@@ -152,22 +146,36 @@ class TextFile:
             if self.last is not None and line > self.last:
                 return
 
-    def _block_end(self, content: mmap.mmap, start: int, size: int) -> int:
-        """Where a block of whole rows ends that begins at `start`."""
-        wanted = start + BLOCK_BYTES
-        while wanted < size:
-            end = content.rfind(b"\n", start, wanted) + 1
-            # A line's end inside quotation marks ends no row: one more mark on one side than on the other.
-            while end > start and self.quotes and self._is_open(content, start, end):
-                end = content.rfind(b"\n", start, end - 1) + 1
-            if end > start:
-                return end
-            wanted += BLOCK_BYTES
-        return size
+    def _whole_rows(self, file: BinaryIO) -> Iterator[bytes]:
+        """The rest of the file, cut behind rows. Each byte is looked at once, however long a row is."""
+        waiting: list[bytes] = []  # the beginning of a row that is not at its end yet
+        is_open = False  # whether that ends inside quotation marks
+        while content := file.read(BLOCK_BYTES):
+            cut = self._end_of_rows(content, is_open)
+            if not cut:
+                waiting.append(content)
+                is_open ^= self._is_odd(content)
+                continue
+            yield b"".join([*waiting, memoryview(content)[:cut]])
+            waiting, is_open = [content[cut:]], self._is_odd(content[cut:])
+        if rest := b"".join(waiting):
+            yield rest
 
-    def _is_open(self, content: mmap.mmap, start: int, end: int) -> bool:
-        marks = np.frombuffer(memoryview(content)[start:end], np.uint8)
-        return bool(np.count_nonzero(marks == ord(self.settled.quote)) % 2)
+    def _end_of_rows(self, content: bytes, is_open: bool) -> int:
+        """How many bytes there are to the last end of a row in them; 0 if no row ends there.
+
+        A line's end inside quotation marks ends no row: an odd number of marks stands before it.
+        """
+        if not self.quotes:
+            return content.rfind(b"\n") + 1
+        marks = np.frombuffer(content, np.uint8)
+        ends = np.flatnonzero(marks == _NEWLINE)
+        before = np.cumsum(marks == ord(self.settled.quote), dtype=np.uint8)[ends]
+        outside = ends[(before & 1) == is_open]
+        return int(outside[-1]) + 1 if len(outside) else 0
+
+    def _is_odd(self, content: bytes) -> bool:
+        return bool(self.quotes and content.count(self.settled.quote.encode()) % 2)
 
     def _repaired(self, lines: _Lines, repairs: Repairs) -> TextBlock:
         """The cells of a block whose rows are not all alike."""

@@ -15,6 +15,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import Writing
 from keen_trellis.sources.about import ROW_NUMBERS
+from keen_trellis.sources.cell_columns import check_width
 from keen_trellis.sources.text_blocks import TextBlock, Wanted
 from keen_trellis.sources.text_types import RowNumbers, TextField
 
@@ -56,6 +57,7 @@ class _Columns:
 
     def take(self, block: TextBlock, pool: ThreadPoolExecutor) -> pa.RecordBatch | None:
         """The block typed, or None if the type of a field has to change."""
+        check_width(len(block.columns), "")
         for number in range(len(self.fields), len(block.columns)):
             # Rows wider than the header: all blocks before lack this field.
             self.add(f"field {number + 1}")

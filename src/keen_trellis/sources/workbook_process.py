@@ -1,15 +1,12 @@
 """The child process that reads a workbook, so that a damaged or huge one can be stopped.
 
 Called as `python -m keen_trellis.sources.workbook_process list FILE`, `... further FILE` or `... read FILE
-SETTINGS TARGET`. It prints one message a line: progress, and last either the outcome or an error. The rows
-are written to TARGET as an Arrow file of one batch, which the parent maps into memory.
+SETTINGS TARGET`. The rows are written to TARGET as an Arrow file of one batch, which the parent maps into
+memory.
 """
 
 from __future__ import annotations
 
-import gc
-import os
-import resource
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -22,6 +19,7 @@ import python_calamine as calamine
 from keen_trellis.core.errors import SourceError
 from keen_trellis.flow.source_settings import Layout, Settled, SourceSettings
 from keen_trellis.sources.about import ROW_NUMBERS, About, Listing
+from keen_trellis.sources.child import Message, say, serve
 from keen_trellis.sources.named_ranges import named_ranges
 
 if TYPE_CHECKING:
@@ -31,52 +29,7 @@ if TYPE_CHECKING:
     from keen_trellis.sources.blocks import Block, Sheet
 
 _PROGRESS_ROWS = 20_000
-# What a child may use of this machine's memory: more means that a file is not what it seems.
-_SHARE_OF_MEMORY = 0.6
-_MOST_MEMORY = 12 * 2**30
 _FURTHER_CELLS = 2_000_000
-
-
-class Message(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What the child says: how far it is, or last what it found, or why it cannot."""
-
-    done: int = 0
-    total: int = 0
-    last: bool = False
-    tables: tuple[Listing, ...] = ()
-    about: About | None = None
-    error: str = ""
-    remedy: str = ""
-
-
-def say(message: Message) -> None:
-    """Hand one message to the parent."""
-    sys.stdout.buffer.write(msgspec.json.encode(message) + b"\n")
-    sys.stdout.buffer.flush()
-
-
-def main(words: Sequence[str]) -> int:
-    """Do what `words` ask; 0 if it could be done."""
-    _limit_memory()
-    # Millions of cells live until the end: looking for garbage among them only takes time.
-    gc.disable()
-    try:
-        say(_answer(*words))
-    except SourceError as error:
-        say(Message(error=error.what, remedy=error.remedy))
-        return error.exit_code
-    except MemoryError:
-        say(
-            Message(
-                error="The sheet is too large for this machine's memory.",
-                remedy="Save the part that is needed as a sheet of its own, or as CSV.",
-            )
-        )
-        return SourceError.exit_code
-    except OSError as error:
-        say(Message(error=f"Its rows cannot be kept: {error.strerror}.", remedy="Make room on the disk."))
-        return SourceError.exit_code
-    return 0
 
 
 @contextmanager
@@ -98,13 +51,7 @@ def _library_errors() -> Iterator[None]:
         ) from error
 
 
-def _limit_memory() -> None:
-    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    most = min(int(whole * _SHARE_OF_MEMORY), _MOST_MEMORY)
-    resource.setrlimit(resource.RLIMIT_AS, (most, most))
-
-
-def _answer(task: str, path: str, *more: str) -> Message:
+def answer(task: str, path: str, *more: str) -> Message:
     workbook = _Workbook(path)
     if task == "list":
         return Message(last=True, tables=tuple(workbook.listings()))
@@ -323,4 +270,4 @@ def _write(arrays: Sequence[pa.Array], names: Sequence[str], numbers: Any, targe
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1:]))
+    sys.exit(serve(answer, sys.argv[1:]))

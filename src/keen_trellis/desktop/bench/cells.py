@@ -6,7 +6,9 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFontMetrics, QPainter, QPen, QPolygonF
 
 from keen_trellis.desktop.bench.content import ABSENT, BLANK, FILLED, Cell, Column
+from keen_trellis.desktop.plain import elided
 from keen_trellis.desktop.theme import font, hatching, theme
+from keen_trellis.flow.plain_text import cut
 
 PAD = 8
 
@@ -35,8 +37,8 @@ def paint_cell(painter: QPainter, box: QRectF, cell: Cell, column: Column) -> No
         paint_blank(painter, inner, align)
         return
     painter.setPen(theme().ink)
-    text = " ".join(cell.text.splitlines())
-    shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, int(inner.width()))
+    text = " ".join(cut(cell.text).splitlines())
+    shown = elided(QFontMetrics(painter.font()), text, Qt.TextElideMode.ElideRight, int(inner.width()))
     painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | align | Qt.TextFlag.TextSingleLine, shown)
     if cell.state == FILLED:
         wide = QFontMetrics(painter.font()).horizontalAdvance(shown)
@@ -65,7 +67,7 @@ def paint_raw(painter: QPainter, box: QRectF, cell: Cell, align: Qt.AlignmentFla
     after = len(cell.text) - len(cell.text.rstrip()) if core else 0
     metrics = QFontMetrics(painter.font())
     dot = metrics.horizontalAdvance("·")
-    core = metrics.elidedText(core, Qt.TextElideMode.ElideMiddle, int(box.width() - dot * (before + after)))
+    core = elided(metrics, core, Qt.TextElideMode.ElideMiddle, int(box.width() - dot * (before + after)))
     wide = metrics.horizontalAdvance(core)
     x = box.right() - wide - dot * (before + after) if align == Qt.AlignmentFlag.AlignRight else box.left()
     base = box.center().y() + metrics.ascent() / 2 - 1.5

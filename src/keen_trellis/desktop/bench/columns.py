@@ -10,6 +10,7 @@ from keen_trellis.desktop.bench.cells import PAD
 from keen_trellis.desktop.bench.content import LEFT, LINK, RIGHT, Column, Content
 from keen_trellis.desktop.theme import font
 from keen_trellis.flow.blend_proposal import side_said
+from keen_trellis.flow.plain_text import cut
 
 GUTTER = 50
 NARROWEST, _WIDEST = 46, 260
@@ -126,7 +127,9 @@ class ColumnLayout:
         for part in self._content.parts:
             if part.rows.count:
                 cells = self._content.cells(part, 0)[number]
-                texts = {cell.text for cell in cells} | {cell.other.text for cell in cells if cell.other}
+                texts = {
+                    cut(text) for cell in cells for text in (cell.text, cell.other.text if cell.other else "")
+                }
                 widest = max(widest, *(metrics.horizontalAdvance(text) for text in texts))
         if column.other is not None:
             return min(max(2 * (widest + PAD) + 32, _LINK_LEAST), _LINK_MOST)

@@ -28,6 +28,7 @@ from keen_trellis.desktop.bench.content import (
     Part,
 )
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, Line
+from keen_trellis.desktop.plain import elided
 from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.desktop.trellis.signs import draw_part
 from keen_trellis.flow.blend_proposal import side_said
@@ -105,7 +106,7 @@ class GridPainter:
         painter.setPen(chosen.soft if left_out else chosen.ink)
         chooser = self._grid.chooser_rect(rect.top())
         room = chooser.left() - GUTTER - 20
-        text = QFontMetrics(painter.font()).elidedText(band.text, Qt.TextElideMode.ElideMiddle, int(room))
+        text = elided(QFontMetrics(painter.font()), band.text, Qt.TextElideMode.ElideMiddle, int(room))
         painter.drawText(rect.adjusted(GUTTER, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, text)
         used = GUTTER + QFontMetrics(painter.font()).horizontalAdvance(text) + 24
         painter.setFont(font(11.5))
@@ -138,11 +139,11 @@ class GridPainter:
         metrics, elide = QFontMetrics(painter.font()), Qt.TextElideMode.ElideRight
         if part.mends:
             text.setRight(mend.left() - 20)
-        shown = metrics.elidedText(part.text, elide, int(text.width()))
+        shown = elided(metrics, part.text, elide, int(text.width()))
         painter.drawText(text, Qt.AlignmentFlag.AlignVCenter, shown)
         if part.mends:
             painter.setPen(chosen.accent)
-            said = metrics.elidedText(self._grid.mend_said(part), elide, int(mend.width()))
+            said = elided(metrics, self._grid.mend_said(part), elide, int(mend.width()))
             painter.drawText(mend, Qt.AlignmentFlag.AlignVCenter, said)
         if current:
             self._cursor(rect)
@@ -254,13 +255,13 @@ class GridPainter:
         painter.setPen(chosen.ink)
         room = zone.right - left - PAD
         metrics, elide = QFontMetrics(painter.font()), Qt.TextElideMode.ElideMiddle
-        shown = metrics.elidedText(name, elide, int(room * 0.5))
+        shown = elided(metrics, name, elide, int(room * 0.5))
         painter.drawText(QRectF(left, 3, room, TITLE_HEIGHT - 2), Qt.AlignmentFlag.AlignVCenter, shown)
         left += metrics.horizontalAdvance(shown) + 12
         painter.setFont(font(11))
         painter.setPen(chosen.soft)
         room = zone.right - left - PAD
-        shown = QFontMetrics(painter.font()).elidedText(said, Qt.TextElideMode.ElideLeft, int(room))
+        shown = elided(QFontMetrics(painter.font()), said, Qt.TextElideMode.ElideLeft, int(room))
         painter.drawText(QRectF(left, 3, room, TITLE_HEIGHT - 2), Qt.AlignmentFlag.AlignVCenter, shown)
 
     def _column_head(self, box: QRectF, number: int) -> None:
@@ -287,8 +288,8 @@ class GridPainter:
             arrow = f"  ×{self._content.warnings[column.field.name]:.1f} ▾"
         align = Qt.AlignmentFlag.AlignRight if column.is_number else Qt.AlignmentFlag.AlignLeft
         metrics = QFontMetrics(painter.font())
-        text = metrics.elidedText(
-            side_said(column.field.name) + arrow, Qt.TextElideMode.ElideMiddle, int(inner.width())
+        text = elided(
+            metrics, side_said(column.field.name) + arrow, Qt.TextElideMode.ElideMiddle, int(inner.width())
         )
         painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | align, text)
 
@@ -300,7 +301,7 @@ class GridPainter:
         elide = Qt.TextElideMode.ElideMiddle
         left = self._grid.marks.get(column.field.origin)
         room = middle - 12 - box.left() - 34
-        name = metrics.elidedText(column.field.name + arrow, elide, int(room))
+        name = elided(metrics, column.field.name + arrow, elide, int(room))
         edge = middle - 12 - metrics.horizontalAdvance(name)
         painter.drawText(QPointF(edge, 20), name)
         if left is not None:
@@ -314,7 +315,7 @@ class GridPainter:
             start += 24
         painter.setPen(chosen.ink)
         painter.drawText(
-            QPointF(start, 20), metrics.elidedText(column.other.name, elide, int(box.right() - start - 6))
+            QPointF(start, 20), elided(metrics, column.other.name, elide, int(box.right() - start - 6))
         )
 
     def _zone_edges(self, area: QRect) -> None:

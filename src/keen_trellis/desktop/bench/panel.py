@@ -9,7 +9,6 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
-    QLabel,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -19,7 +18,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from keen_trellis.desktop.plain import plain_label, tip
 from keen_trellis.desktop.theme import font, theme
+from keen_trellis.flow.plain_text import cut
 
 LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -53,7 +54,7 @@ class Panel(QWidget):
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._wanted = 0
-        self.title = QLabel()
+        self.title = plain_label()
         self.title.setWordWrap(True)
         self.table = QTableWidget()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -116,14 +117,14 @@ class Panel(QWidget):
         number: bool = False,
     ) -> None:
         """Put a text into a cell."""
-        item = QTableWidgetItem(text)
+        item = QTableWidgetItem(cut(text))
         item.setForeground(colour or theme().ink)
         if ground is not None:
             item.setBackground(ground)
         if bold:
             item.setFont(font(12, bold=True))
         item.setTextAlignment(RIGHT if number else LEFT)
-        item.setToolTip(text)
+        item.setToolTip(tip(text))
         self.table.setItem(row, column, item)
 
     def finish(self, current: int = 0) -> None:

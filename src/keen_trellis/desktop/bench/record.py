@@ -10,7 +10,6 @@ from PySide6.QtGui import QColor, QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
-    QLabel,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -19,7 +18,9 @@ from PySide6.QtWidgets import (
 
 from keen_trellis.core.table import Table
 from keen_trellis.desktop.bench.content import ABSENT, BLANK, FILLED, Cell, Content, Part, shown_cells
+from keen_trellis.desktop.plain import plain_label
 from keen_trellis.desktop.theme import font, theme
+from keen_trellis.flow.plain_text import cut
 from keen_trellis.flow.wording import rows_called
 
 _MOST_PARTNERS = 20
@@ -69,7 +70,7 @@ class RecordView(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.title = QLabel()
+        self.title = plain_label()
         self.table = QTableWidget()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -137,4 +138,5 @@ def _cell_item(cell: Cell) -> QTableWidgetItem:
         return _item("blank", chosen.soft)
     if cell.state == ABSENT:
         return _item("no partner", chosen.soft)
-    return _item(f"{cell.text}   (filled in)" if cell.state == FILLED else cell.text, chosen.ink)
+    text = cut(cell.text)
+    return _item(f"{text}   (filled in)" if cell.state == FILLED else text, chosen.ink)

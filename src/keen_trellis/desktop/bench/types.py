@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOp
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.plain import elided, tip
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 from keen_trellis.flow.side_by_side import SideBySide, TypeLine
@@ -113,7 +114,7 @@ class _Painter(QStyledItemDelegate):
 
     @staticmethod
     def _elided(painter: QPainter, rect: QRectF, text: str) -> None:
-        shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideRight, int(rect.width()))
+        shown = elided(QFontMetrics(painter.font()), text, Qt.TextElideMode.ElideRight, int(rect.width()))
         painter.drawText(rect, Qt.AlignmentFlag.AlignVCenter, shown)
 
 
@@ -171,10 +172,10 @@ class TypesView(Panel):
             for band, column in enumerate(_BANDS):
                 example = self.table.item(row, column)
                 if example is not None:
-                    example.setToolTip(f"{line.fates[band]}: {', '.join(shown.examples[band])}")
+                    example.setToolTip(tip(f"{line.fates[band]}: {', '.join(shown.examples[band])}"))
             item = self.table.item(row, _QUESTION)
             if item is not None and line.alike:
-                item.setToolTip(f"{line.join_type.trade_name}: {line.alike}")
+                item.setToolTip(tip(f"{line.join_type.trade_name}: {line.alike}"))
         self.table.verticalHeader().setDefaultSectionSize(_ROW_HEIGHT)
         header = self.table.horizontalHeader()
         for column, width in enumerate(_WIDTHS):

@@ -21,7 +21,6 @@ from PySide6.QtCore import (
 from PySide6.QtGui import QColor, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QFrame,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -33,6 +32,7 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.desktop.plain import elided, plain_label
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 
@@ -96,13 +96,13 @@ class Chooser(QFrame):
         layout.setContentsMargins(8, 8, 8, 8)
         layout.setSpacing(6)
         if title:
-            label = QLabel(title)
+            label = plain_label(title)
             label.setWordWrap(True)
             label.setFont(font(12, bold=True))
             layout.addWidget(label)
         layout.addWidget(self.filter)
         layout.addWidget(self.list)
-        self.hint = QLabel(_hint(several=several, numbered=numbered))
+        self.hint = plain_label(_hint(several=several, numbered=numbered))
         self.hint.setFont(font(11))
         layout.addWidget(self.hint)
         chosen = theme()
@@ -352,7 +352,7 @@ class _Lines(QStyledItemDelegate):
         detail = metrics.horizontalAdvance(choice.detail)
         room = rect.right() - x - detail - 22
         painter.setPen(chosen.ink)
-        text = metrics.elidedText(choice.text, Qt.TextElideMode.ElideMiddle, int(room))
+        text = elided(metrics, choice.text, Qt.TextElideMode.ElideMiddle, int(room))
         painter.drawText(QRectF(x, rect.top(), room, rect.height()), Qt.AlignmentFlag.AlignVCenter, text)
         painter.setPen(chosen.soft)
         painter.drawText(

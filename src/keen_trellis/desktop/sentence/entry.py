@@ -6,9 +6,10 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QCheckBox, QFrame, QLabel, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.desktop.plain import plain_label
 from keen_trellis.desktop.theme import font, theme
 
 _WIDTH, _WIDE = 360, 640
@@ -35,7 +36,7 @@ class Entry(QFrame):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._check = check
         self._entered = False
-        label = QLabel(title)
+        label = plain_label(title)
         label.setWordWrap(True)
         label.setFont(font(12, bold=True))
         self.line = QLineEdit(text)
@@ -51,7 +52,7 @@ class Entry(QFrame):
         self.tick = QCheckBox(tick)
         self.tick.setFont(font(12))
         self.tick.setChecked(True)
-        self.said = QLabel()
+        self.said = plain_label()
         self.said.setWordWrap(True)
         self.said.setFont(font(11))
         self._hint = (

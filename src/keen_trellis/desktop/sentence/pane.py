@@ -24,6 +24,7 @@ from keen_trellis.desktop.sentence.source import SourceSentence
 from keen_trellis.desktop.sentence.union import UnionSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, SentenceView, Word
 from keen_trellis.desktop.steps import RAIL_STEPS
+from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.graph import ROWS, Input, Step
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
@@ -36,7 +37,7 @@ from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import counted, open_said, rows_called
 from keen_trellis.sources.connections import PasswordNeeded
-from keen_trellis.sources.locations import TYPED, is_address
+from keen_trellis.sources.locations import TYPED
 
 _LINKS_SHOWN = 2
 _REMOVE = object()

@@ -18,6 +18,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QAbstractButton, QWidget
 
+from keen_trellis.desktop.plain import elided, tip
 from keen_trellis.desktop.theme import font, theme
 
 HEIGHT = 72
@@ -59,7 +60,7 @@ class ChipButton(QAbstractButton):
         self.chip = chip
         self.setText(chip.text)
         self.setAccessibleName(f"{chip.label}: {chip.text}")
-        self.setToolTip(chip.text)
+        self.setToolTip(tip(chip.text))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.clicked.connect(lambda: self.chip.action(self))
@@ -97,7 +98,7 @@ class ChipButton(QAbstractButton):
         painter.setFont(font(12, bold=True))
         inner = self.rect().adjusted(9, 0, -9, 0)
         metrics = QFontMetrics(painter.font())
-        text = metrics.elidedText(self.chip.text, Qt.TextElideMode.ElideMiddle, inner.width() + 2)
+        text = elided(metrics, self.chip.text, Qt.TextElideMode.ElideMiddle, inner.width() + 2)
         painter.drawText(inner.adjusted(0, 0, 4, 0), Qt.AlignmentFlag.AlignVCenter, text)
 
 

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPainterPath, QPen, QPolygonF
 
 from keen_trellis.desktop.document import Selection
+from keen_trellis.desktop.plain import elided
 from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.desktop.trellis.shapes import (
     BEAD,
@@ -323,7 +324,7 @@ class TrellisPainter:
     def _centred(self, x: float, y: float, text: str, room: float) -> None:
         """Words over what else stands there: a rail that comes from above goes behind them."""
         metrics = QFontMetrics(self.painter.font())
-        shown = metrics.elidedText(text, Qt.TextElideMode.ElideRight, int(max(room, 60)))
+        shown = elided(metrics, text, Qt.TextElideMode.ElideRight, int(max(room, 60)))
         self._ground_behind(x - metrics.horizontalAdvance(shown) / 2, y, shown)
         self.painter.drawText(QRectF(x - 300, y - 10, 600, 20), Qt.AlignmentFlag.AlignCenter, shown)
 
@@ -344,7 +345,7 @@ class TrellisPainter:
         painter, chosen = self.painter, theme()
         painter.setFont(font(12, bold=True))
         metrics = QFontMetrics(painter.font())
-        text = metrics.elidedText(slat.text, Qt.TextElideMode.ElideMiddle, int(slat.room - 16))
+        text = elided(metrics, slat.text, Qt.TextElideMode.ElideMiddle, int(slat.room - 16))
         width = metrics.horizontalAdvance(text) + 18
         selected = self._is_slat(slat.selection.slat)
         painter.setPen(QPen(self._slat_colour(slat.selection.slat), 1.6 if selected else 1.2))
@@ -419,7 +420,7 @@ def rail_path(rail: Rail) -> QPainterPath:
 
 
 def _left(painter: QPainter, x: float, y: float, text: str, room: float) -> None:
-    shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideMiddle, int(room))
+    shown = elided(QFontMetrics(painter.font()), text, Qt.TextElideMode.ElideMiddle, int(room))
     align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft
     painter.drawText(QRectF(x, y - 10, room + 2, 20), align, shown)
 
@@ -430,5 +431,5 @@ def _right(painter: QPainter, x: float, y: float, text: str) -> None:
 
 
 def _centred(painter: QPainter, x: float, y: float, text: str, room: float) -> None:
-    shown = QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideMiddle, int(max(room, 60)))
+    shown = elided(QFontMetrics(painter.font()), text, Qt.TextElideMode.ElideMiddle, int(max(room, 60)))
     painter.drawText(QRectF(x - 300, y - 10, 600, 20), Qt.AlignmentFlag.AlignCenter, shown)

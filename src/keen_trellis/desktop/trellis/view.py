@@ -16,6 +16,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from keen_trellis.desktop.document import Document, Selection
+from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.items import Item, items_of
 from keen_trellis.desktop.trellis.layout import plan
@@ -160,7 +161,7 @@ class TrellisView(QWidget):
         hovered = self.item_at(event.position())
         if hovered != self._hovered:
             self._hovered = hovered
-            self.setToolTip(hovered.text if hovered else "")
+            self.setToolTip(tip(hovered.text if hovered else ""))
         if self._drag_to is None:
             hand = hovered is not None
             self.setCursor(Qt.CursorShape.PointingHandCursor if hand else Qt.CursorShape.ArrowCursor)

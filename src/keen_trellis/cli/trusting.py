@@ -1,0 +1,101 @@
+"""Asks about what a flow reaches that nobody accepted yet: its servers, queries, and outputs elsewhere."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Collection, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from keen_trellis.cli.saying import say
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.trust import Reach
+
+_TRUSTING = (
+    click.option("--trust", is_flag=True, help="Accept all that FLOW reaches: servers, queries, outputs."),
+    click.option(
+        "--allow-host", "hosts", multiple=True, help="Let FLOW read from this server, host or host:port."
+    ),
+)
+
+
+def trusting(command: Any) -> Any:
+    """Give a command the options that say what a flow may reach."""
+    for option in reversed(_TRUSTING):
+        command = option(command)
+    return command
+
+
+def named_by_user(hosts: Sequence[str]) -> None:
+    """A server that is named on the command line may have the password of the environment."""
+    from keen_trellis.sources import secrets
+
+    for host in hosts:
+        secrets.name_server(host)
+
+
+def still_waiting(
+    flow: Any, path: Path, *, trust: bool, hosts: Sequence[str], folders: Sequence[Path] = ()
+) -> frozenset[Reach]:
+    """What a flow reaches that is neither accepted nor allowed by the words of the command.
+
+    With `trust` all of it is listed and accepted, and remembered.
+    """
+    from keen_trellis.flow import trust as trusted
+    from keen_trellis.flow.steps import KINDS
+
+    named_by_user(hosts)
+    found = trusted.waiting(flow, KINDS, path.parent)
+    if trust:
+        for line in lines_of(found):
+            say(f"keen-trellis: accepted: {line}", err=True)
+        remember(flow, path)
+        return frozenset()
+    return frozenset(entry for entry in found if not _is_allowed(entry, hosts, folders))
+
+
+def remember(flow: Any, path: Path) -> None:
+    """Remember that the user accepted all that a flow reaches."""
+    from keen_trellis.flow import trust as trusted
+    from keen_trellis.flow.steps import KINDS
+
+    trusted.accept(flow, KINDS, path.parent)
+    trusted.accept_queries(trusted.reach(flow, KINDS, path.parent))
+
+
+def settle(flow: Any, path: Path, waiting: Collection[Reach]) -> None:
+    """Ask about what waits, or refuse where nobody can be asked. UsageError unless it is accepted."""
+    from keen_trellis.core.errors import UsageError
+
+    if not waiting:
+        return
+    say(f"keen-trellis: {path} was not written by you on this machine. It wants to:", err=True)
+    for line in lines_of(waiting):
+        say(f"  {line}", err=True)
+    if sys.stdin.isatty() and click.confirm("Accept this, now and from now on?", err=True):
+        remember(flow, path)
+        return
+    raise UsageError(
+        "Nothing was read or written, since the flow reaches what you have not accepted.",
+        where=str(path),
+        remedy="Give --trust to accept all, or --allow-host HOST and --allow-write FOLDER for this run.",
+    )
+
+
+def lines_of(entries: Collection[Reach]) -> list[str]:
+    """What is reached, in words, one line each."""
+    from keen_trellis.sources.queries import reach_said
+
+    return sorted(map(reach_said, entries))
+
+
+def _is_allowed(entry: Reach, hosts: Sequence[str], folders: Sequence[Path]) -> bool:
+    from keen_trellis.flow import trust as trusted
+    from keen_trellis.flow.addresses import parse
+
+    if entry.sort == trusted.OUTPUT:
+        return any(trusted.is_within(Path(entry.place), folder) for folder in folders)
+    return bool(entry.server) and any(map(parse(entry.server)[0].is_named, hosts))

@@ -1,0 +1,66 @@
+"""Asks the user about what a flow from elsewhere reaches: servers, queries, and files outside its folder."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Qt
+from PySide6.QtWidgets import QMessageBox
+
+from keen_trellis.desktop.plain import PlainBox
+from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.trust import OUTPUT, Reach
+from keen_trellis.sources.queries import reach_said
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.window import MainWindow
+
+_MOST_SHOWN = 12
+
+
+class Reaching(QObject):
+    """What the window asks before an opened flow reaches anything."""
+
+    def __init__(self, window: MainWindow) -> None:
+        super().__init__(window)
+        self._window = window
+        self._document = window.document
+
+    def ask_if_waiting(self) -> None:
+        """Ask if the flow that was opened reaches what nobody accepted."""
+        if self._document.library.waiting:
+            self.ask()
+
+    def ask(self) -> None:
+        """Show all that the flow reaches, and let it be accepted if it is not."""
+        entries = self._document.reach()
+        waits = bool(self._document.library.waiting or self._document.refused_queries())
+        lines = sorted(map(reach_said, entries))
+        what = "This flow was not written by you on this machine." if waits else "What this flow reaches"
+        if not entries:
+            what = "This flow reaches nothing but the files that it reads and its own folder."
+        box = PlainBox(QMessageBox.Icon.Question, "What the flow reaches", what, parent=self._window)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        shown = "\n".join(f"• {line}" for line in lines[:_MOST_SHOWN])
+        if len(lines) > _MOST_SHOWN:
+            shown += f"\nand {len(lines) - _MOST_SHOWN:,} more, under the details."
+            box.setDetailedText("\n".join(lines))
+        if waits:
+            shown = f"It wants to:\n{shown}\n\nUntil you accept this, it does none of it."
+            accept = box.addButton("Accept", QMessageBox.ButtonRole.AcceptRole)
+            later = box.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
+            box.setDefaultButton(later)
+            accept.clicked.connect(self._document.accept_reach)
+        elif entries:
+            shown = f"It may:\n{shown}"
+        box.setInformativeText(shown)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    def may_write(self, settings: OutputSettings) -> bool:
+        """Whether an output may be written; if not, the user is asked about what the flow reaches."""
+        if Reach(OUTPUT, os.path.realpath(settings.path)) not in self._document.library.waiting:
+            return True
+        self.ask()
+        return False

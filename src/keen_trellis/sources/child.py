@@ -1,0 +1,207 @@
+"""Reads files by libraries that are not ours in a process of its own, whose memory and time are limited.
+
+The child prints one message a line: progress, and last either the outcome or an error. Rows are written to a
+file, which the parent maps. Loads nothing large: every child starts with it.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+import os
+import resource
+import signal
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from keen_trellis.core.errors import SourceError
+from keen_trellis.core.task import Task
+from keen_trellis.flow.environment import whole_number
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.sources.about import About, Listing
+
+# What a child may use: so much and a multiple of the file's size. More means that the file is not what it
+# seems. The environment may say otherwise.
+MEMORY_NAME = "KEEN_TRELLIS_READER_BYTES"
+_MEMORY = 1 * 2**30
+_MEMORY_A_BYTE = 80
+_SHARE_OF_MEMORY = 0.6
+# How many seconds of computing may pass without progress; and for each megabyte of the file.
+SECONDS_NAME = "KEEN_TRELLIS_READER_SECONDS"
+_SECONDS = 6
+_SECONDS_A_MEGABYTE = 1.0
+_LOOK_EVERY = 0.05
+_END_WITH_PARENT = 1  # PR_SET_PDEATHSIG
+
+
+class Message(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What the child says: how far it is, or last what it found, or why it cannot."""
+
+    done: int = 0
+    total: int = 0
+    last: bool = False
+    tables: tuple[Listing, ...] = ()
+    about: About | None = None
+    error: str = ""
+    remedy: str = ""
+
+
+# --- in the child ---
+
+
+def say(message: Message) -> None:
+    """Hand one message to the parent."""
+    sys.stdout.buffer.write(msgspec.json.encode(message) + b"\n")
+    sys.stdout.buffer.flush()
+
+
+def serve(answer: Callable[..., Message], words: Sequence[str]) -> int:
+    """Do what `words` ask, the second of which is the file; 0 if it could be done."""
+    size = os.path.getsize(words[1])
+    limit_memory(size)
+    _end_with_parent()
+    # Millions of cells live until the end: looking for garbage among them only takes time.
+    gc.disable()
+    try:
+        say(answer(*words))
+    except SourceError as error:
+        say(Message(error=error.what, remedy=error.remedy))
+        return error.exit_code
+    except MemoryError:
+        say(Message(error=_too_much_memory(size), remedy=_MEMORY_REMEDY))
+        return SourceError.exit_code
+    except OSError as error:
+        say(Message(error=f"Its rows cannot be kept: {error.strerror}.", remedy="Make room on the disk."))
+        return SourceError.exit_code
+    return 0
+
+
+def _end_with_parent() -> None:
+    """Let the system end this process when its parent is killed: nobody reads what it finds then."""
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL(None).prctl(_END_WITH_PARENT, signal.SIGKILL)
+
+
+def progress() -> Task:
+    """A task that tells the parent how far it is."""
+    return Task(lambda done, total, _: say(Message(done=done, total=total)))
+
+
+def limit_memory(size: int) -> None:
+    """Let this process use no more memory than reading a file of `size` bytes should need."""
+    most = memory_limit(size)
+    # What is written to counts, and not the large stretches of addresses that libraries reserve.
+    resource.setrlimit(resource.RLIMIT_DATA, (most, most))
+
+
+def memory_limit(size: int) -> int:
+    """The bytes that reading a file of `size` bytes may take."""
+    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    usual = min(_MEMORY + _MEMORY_A_BYTE * size, int(whole * _SHARE_OF_MEMORY))
+    return whole_number(MEMORY_NAME, usual)
+
+
+def _too_much_memory(size: int) -> str:
+    limit = memory_limit(size) / 2**30
+    return f"Reading it takes more than {limit:.1f} GiB of memory, too much for a file of {size:,} bytes."
+
+
+_MEMORY_REMEDY = (
+    "It may be damaged, or have a cell far from the others. Save the part that is needed as CSV, or set "
+    f"{MEMORY_NAME} to more bytes."
+)
+
+
+# --- in the parent ---
+
+
+def ask(module: str, path: str, task: Task, *words: str) -> Message:
+    """What the child answers that runs `module`. SourceError if it cannot read the file, Cancelled if
+    stopped.
+    """
+    size = os.path.getsize(path) if os.path.exists(path) else 0
+    child = subprocess.Popen(
+        [sys.executable, "-m", module, words[0], path, *words[1:]],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
+    )
+    messages: list[Message] = []
+    listener = threading.Thread(target=_listen, args=(child, messages), daemon=True)
+    listener.start()
+    watch = _Watch(child.pid, size)
+    try:
+        while listener.is_alive():
+            listener.join(_LOOK_EVERY)
+            latest = messages[-1] if messages else Message()
+            task.checkpoint(latest.done, latest.total, f"reading {Path(path).name}")
+            if watch.is_late(len(messages)):
+                raise SourceError(
+                    f"Reading it made no progress in {watch.limit:,} seconds of computing.",
+                    where=path,
+                    remedy="It may be damaged: copy or export it again. If it is well, set "
+                    f"{SECONDS_NAME} to more seconds.",
+                )
+    finally:
+        # Also where the reading was stopped or took too long.
+        if child.poll() is None:
+            child.kill()
+        child.wait()
+        listener.join()
+    answer = messages[-1] if messages else Message()
+    if answer.error:
+        raise SourceError(answer.error, where=path, remedy=answer.remedy)
+    if child.returncode != 0 or not answer.last:
+        raise SourceError(
+            "Reading it ended unexpectedly: it is damaged, or takes more than "
+            f"{memory_limit(size) / 2**30:.1f} GiB of memory.",
+            where=path,
+            remedy=f"Copy or export it again. If it is well, set {MEMORY_NAME} to more bytes.",
+        )
+    return answer
+
+
+class _Watch:
+    """How much a process computed since it said something last. Waiting for a busy machine does not count."""
+
+    def __init__(self, process: int, size: int) -> None:
+        self.limit = whole_number(SECONDS_NAME, _SECONDS + round(_SECONDS_A_MEGABYTE * size / 2**20))
+        self._stat = Path(f"/proc/{process}/stat")
+        self._said = -1
+        self._then = 0.0
+
+    def is_late(self, said: int) -> bool:
+        """Whether it has said nothing for too long; `said`: how many messages there are."""
+        used = self._used()
+        if said != self._said:
+            self._said, self._then = said, used
+        return used - self._then > self.limit
+
+    def _used(self) -> float:
+        with suppress(OSError, IndexError, ValueError):
+            words = self._stat.read_text().rpartition(")")[2].split()
+            return (int(words[11]) + int(words[12])) / os.sysconf("SC_CLK_TCK")
+        return self._then
+
+
+def _listen(child: subprocess.Popen[bytes], messages: list[Message]) -> None:
+    assert child.stdout is not None
+    decoder = msgspec.json.Decoder(Message)
+    with child.stdout:
+        for line in child.stdout:
+            try:
+                messages.append(decoder.decode(line))
+            except msgspec.DecodeError:
+                return  # cut off in the middle: the return code says the rest
+
+
+def settings_word(settings: SourceSettings) -> str:
+    """The settings of a source as a word for a child."""
+    return msgspec.json.encode(settings).decode()
