@@ -231,7 +231,7 @@ def main(kind: str, count: int, seed: int) -> int:
     from keen_trellis.sources import child, workbook_process
 
     child.say = workbook_process.say = lambda message: None
-    child.limit_memory = lambda size: None
+    child.limit_memory = lambda path: None
     name, make = KINDS[kind]
     content = make()
     read = _read_workbook if kind in ("xlsx", "xlsb", "xls", "ods") else _read_all

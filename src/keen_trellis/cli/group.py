@@ -11,6 +11,7 @@ import click
 from keen_trellis import __version__
 from keen_trellis.cli.saying import say
 from keen_trellis.core.errors import Cancelled, TrellisError
+from keen_trellis.flow.temporary import clear_left
 
 
 def _stop_on(name: str) -> None:
@@ -27,6 +28,7 @@ class _Command(click.Group):
     def invoke(self, ctx: click.Context) -> Any:
         for name in ("SIGTERM", "SIGHUP"):
             _stop_on(name)
+        clear_left()
         try:
             return super().invoke(ctx)
         except TrellisError as error:

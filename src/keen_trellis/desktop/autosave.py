@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import os
+import time
 import uuid
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,7 +22,8 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.temporary import started
 from keen_trellis.flow.whole_file import whole_file
 
-_WAIT = 1_500  # milliseconds after an edit
+# Milliseconds after the last edit, and after the first that is not kept yet.
+_WAIT, _AT_LATEST = 300, 1_000
 _ABOUT, _FLOW = ".json", ".trellis"
 
 
@@ -67,32 +70,53 @@ class Autosave(QObject):
         self._own = About("", *_this_process())
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
-        self._timer.setInterval(wait)
-        self._timer.timeout.connect(self.keep)
+        self._timer.timeout.connect(self._keep_aside)
+        self._wait = wait
+        self._since: float | None = None  # when the first edit was made that is not kept yet
+        # Disks may take their time: the window does not wait for them. One by one, in their order.
+        self._writer = ThreadPoolExecutor(1)
         document.changed.connect(self._follow)
 
     def _follow(self) -> None:
-        path = str(self._document.path or "")
         if not self._document.unsaved:
             self._timer.stop()
-            self._write(About(path, self._own.process, self._own.started))
+            self._since = None
+            about = About(str(self._document.path or ""), self._own.process, self._own.started)
+            # Behind what is still being written; who saved waits for a disk anyway.
+            self._writer.submit(self._all_saved, about).result()
+            return
+        now = time.monotonic()
+        self._since = now if self._since is None else self._since
+        left = _AT_LATEST - round(1000 * (now - self._since))
+        self._timer.start(max(min(self._wait, left), 0))
+
+    def _all_saved(self, about: About) -> None:
+        self._write(about)
+        with suppress(OSError):
             self._file(_FLOW).unlink(missing_ok=True)
-        elif not self._timer.isActive():
-            self._timer.start()
 
     def keep(self) -> None:
         """Write the copy now. That it cannot be written is no error: the flow itself can still be saved."""
+        self._keep_aside().result()
+
+    def _keep_aside(self) -> Future[None]:
+        self._since = None
+        now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+        path, accepted = str(self._document.path or ""), not self._document.library.waiting
+        about = About(path, self._own.process, self._own.started, now, accepted)
+        return self._writer.submit(self._write_copy, self._document.flow, about)
+
+    def _write_copy(self, flow: Flow, about: About) -> None:
         with suppress(OSError, TrellisError):
             self.folder.mkdir(parents=True, exist_ok=True)
-            file_format.save(self._document.flow, self._file(_FLOW), KINDS)
-            now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-            path = str(self._document.path or "")
-            accepted = not self._document.library.waiting
-            self._write(About(path, self._own.process, self._own.started, now, accepted))
+            file_format.save(flow, self._file(_FLOW), KINDS)
+            self._write(about)
 
     def close(self) -> None:
         """Take the copy away: it was saved, or given up."""
+        self._document.changed.disconnect(self._follow)
         self._timer.stop()
+        self._writer.shutdown()
         self.throw_away(self._file(_ABOUT))
 
     def is_open_elsewhere(self, path: Path) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import shutil
@@ -11,6 +12,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 _PREFIX = "keen-trellis-"
+_FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 # The process that works in it, and when that was started: numbers of processes are used again.
 _OWNED = re.compile(r"(?P<process>\d+)\.(?P<started>\d*)\.")
 
@@ -23,6 +25,11 @@ def temporary_folder(*, prefix: str = _PREFIX, within: Path | None = None) -> It
         yield folder
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def is_disk_full(error: OSError) -> bool:
+    """Whether an error says that there is no room for what was written, and nothing of what was read."""
+    return error.errno in _FULL
 
 
 def mark() -> str:

@@ -8,14 +8,21 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from keen_trellis.flow.temporary import clear_left, mark
+
+_PREFIX = ".keen-trellis-"
+
 
 @contextmanager
 def whole_file(path: Path) -> Iterator[Path]:
     """The draft to write in place of `path`. It takes the file's place when the block ends without error.
 
-    On any error the draft is removed and `path` is as it was. OSError if that cannot be done.
+    On any error the draft is removed and `path` is as it was. OSError if that cannot be done. Drafts that
+    processes left in the folder which were killed are removed.
     """
-    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+    clear_left(path.parent, prefix=_PREFIX)
+    # Not called after the file, whose name may be as long as a name can be.
+    handle, name = tempfile.mkstemp(prefix=f"{_PREFIX}{mark()}", suffix=".part", dir=path.parent)
     os.close(handle)
     draft = Path(name)
     try:
@@ -25,7 +32,7 @@ def whole_file(path: Path) -> Iterator[Path]:
         draft.chmod(_rights(path))
         draft.replace(path)
     except BaseException:
-        draft.unlink()
+        draft.unlink(missing_ok=True)
         raise
 
 

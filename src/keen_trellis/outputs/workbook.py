@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
+import errno
 import re
 import zipfile
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from decimal import Decimal
 from functools import cache
 from pathlib import Path
@@ -18,8 +20,10 @@ from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text, shortest_number
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.temporary import temporary_folder
 
 if TYPE_CHECKING:
+    from xlsxwriter.workbook import Workbook
     from xlsxwriter.worksheet import Worksheet
 
 MOST_ROWS = 1_048_576
@@ -50,10 +54,8 @@ class WorkbookWriter:
 
     def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         _check_size(table, settings)
-        import xlsxwriter
-
         changed: Counter[tuple[str, str]] = Counter()
-        with xlsxwriter.Workbook(draft, {"constant_memory": True, "nan_inf_to_errors": True}) as book:
+        with _book(draft) as book:
             sheet = book.add_worksheet(_sheet_name(settings), worksheet_class=_exact_sheet())
             header = book.add_format({"bold": True, "bottom": 1, "bg_color": "#EDE8DC"})
             sheet.freeze_panes(1, 0)
@@ -76,6 +78,30 @@ class WorkbookWriter:
             f"{count:,} {'cell' if count == 1 else 'cells'} of {name} written as text: {why}"
             for (name, why), count in changed.items()
         ]
+
+
+@contextmanager
+def _book(draft: Path) -> Iterator[Workbook]:
+    """A workbook that is written to `draft` at the end. OSError if a disk is full, that of temporary files or
+    its own.
+    """
+    import xlsxwriter
+    from xlsxwriter.exceptions import XlsxWriterException
+
+    with temporary_folder() as folder:
+        options = {"constant_memory": True, "nan_inf_to_errors": True, "tmpdir": str(folder)}
+        book = xlsxwriter.Workbook(draft, options)
+        try:
+            yield book
+        except BaseException:
+            # What it holds open is let go of; what it says about that hides no error.
+            with suppress(OSError, XlsxWriterException):
+                book.close()
+            raise
+        try:
+            book.close()
+        except XlsxWriterException as error:
+            raise OSError(errno.EIO, f"{error}") from error
 
 
 @cache

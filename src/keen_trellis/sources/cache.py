@@ -1,12 +1,11 @@
 """Snapshots as Arrow files in the cache folder: mapped, found again by what they were read from, limited
-in size.
+in size, and checked before they are used.
 """
 
 from __future__ import annotations
 
 import os
-import shutil
-import tempfile
+import re
 import threading
 import time
 from collections.abc import Iterator
@@ -16,29 +15,41 @@ from pathlib import Path
 import msgspec
 import platformdirs
 import pyarrow as pa
+import xxhash
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.environment import whole_number
 from keen_trellis.flow.kinds import digest
+from keen_trellis.flow.temporary import clear_left, temporary_folder
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.sources.about import About
-from keen_trellis.sources.content import content_of, stamp_of
+from keen_trellis.sources.content import content_of, reading, stamp_of
 from keen_trellis.sources.reading import ReadTable
 
 # What is kept on disk at most, in bytes; the environment may say otherwise.
 LIMIT_NAME = "KEEN_TRELLIS_CACHE_BYTES"
 _LIMIT = 8 * 2**30
 # Raised whenever readers come to read something differently, so that older files are not found any more.
-_VERSION = 2
+_VERSION = 3
 _ROWS, _ABOUT, _ROOM, _NOTE = ".arrow", ".json", "room-", "seen-"
+_KEY = re.compile(r"[0-9a-f]{8,128}")
+_HASHED_AT_ONCE = 2**24
 _TICK = 50_000_000  # nanoseconds
+_LOOK_EVERY = 0.1  # seconds between two looks at how full a room is
 _NOTES_KEPT = 90 * 24 * 3600  # seconds
 
 
 class _Seen(msgspec.Struct, frozen=True):
     stamp: tuple[int, ...]
     content: str
+
+
+class _Kept(msgspec.Struct, frozen=True):
+    """What is kept beside rows. rows: the checksum of their file."""
+
+    rows: str
+    about: About
 
 
 class Cache:
@@ -48,31 +59,51 @@ class Cache:
         base = folder or Path(platformdirs.user_cache_dir("keen-trellis"))
         self.folder = base / f"rows-{_VERSION}"
         self.limit = whole_number(LIMIT_NAME, _LIMIT)
+        clear_left(self.folder, prefix=_ROOM)
         self._lock = threading.Lock()
+        # Files of rows that were checked, or written, by this process, as they were then.
+        self._checked: dict[Path, tuple[int, ...]] = {}
 
     def find(self, key: str) -> ReadTable | None:
-        """What was kept under the key, mapped from its file, or None."""
+        """What was kept under the key, mapped from its file, or None. What is damaged is removed."""
+        if not _KEY.fullmatch(key):
+            return None  # a flow names the keys of its last run, and it may be anybody's
         rows, about = self.folder / f"{key}{_ROWS}", self.folder / f"{key}{_ABOUT}"
         try:
-            known = msgspec.json.decode(about.read_bytes(), type=About)
-            found = ReadTable(_mapped(rows), known)
-        except (OSError, msgspec.DecodeError, pa.ArrowInvalid):
+            known = msgspec.json.decode(_opened(about), type=_Kept)
+            found = ReadTable(self._mapped(rows, known.rows), known.about)
+        except OSError:
+            return None
+        except (_Damaged, msgspec.DecodeError, pa.ArrowException, ValueError):
+            self._remove(key)
             return None
         with suppress(OSError):
             os.utime(about)  # looked at lately: last to be cleaned up
+        return found
+
+    def _mapped(self, rows: Path, checksum: str) -> pa.Table:
+        """The rows of a file, which is looked through when this process maps it for the first time: a bit
+        that is not as it was written would give other rows, or lead out of the file. _Damaged.
+        """
+        stamp = stamp_of(rows)
+        new = self._checked.get(rows) != stamp
+        if new and _checksum(rows) != checksum:
+            raise _Damaged
+        found = pa.ipc.open_file(pa.memory_map(str(rows))).read_all()
+        if new:
+            found.validate(full=True)
+            self._checked[rows] = stamp
         return found
 
     def content_of(self, path: Path, task: Task) -> str:
         """The fingerprint of a file's content. Its bytes are read only if the file was touched since the
         last time.
         """
-        try:
+        with reading(path):
             stamp = stamp_of(path)
-        except OSError as error:
-            raise SourceError(f"It cannot be read: {error.strerror}.", where=str(path)) from error
         note = self.folder / f"{_NOTE}{digest(str(path.absolute()))}{_ABOUT}"
-        with suppress(OSError, msgspec.DecodeError):
-            known = msgspec.json.decode(note.read_bytes(), type=_Seen)
+        with suppress(OSError, _Damaged, msgspec.DecodeError):
+            known = msgspec.json.decode(_opened(note), type=_Seen)
             if known.stamp == stamp:
                 os.utime(note)
                 return known.content
@@ -82,7 +113,7 @@ class Cache:
             with suppress(OSError):
                 self.folder.mkdir(parents=True, exist_ok=True)
                 with whole_file(note) as draft:
-                    draft.write_bytes(msgspec.json.encode(_Seen(stamp, content)))
+                    draft.write_bytes(_sealed(msgspec.json.encode(_Seen(stamp, content))))
         return content
 
     @contextmanager
@@ -90,19 +121,18 @@ class Cache:
         """An empty folder on the disk of the cache, gone afterwards with what is still in it."""
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            place = Path(tempfile.mkdtemp(prefix=f"{_ROOM}{os.getpid()}-", dir=self.folder))
+            with temporary_folder(prefix=_ROOM, within=self.folder) as place:
+                yield place
         except OSError as error:
             raise self._no_room(error) from error
-        try:
-            yield place
-        except OSError as error:
-            raise self._no_room(error) from error
-        finally:
-            shutil.rmtree(place, ignore_errors=True)
+
+    def filling(self, room: Path, task: Task) -> Task:
+        """The same task, which also sees to it that what is written to `room` stays within the limit."""
+        return _Filling(self, room, task)
 
     def _no_room(self, error: OSError) -> SourceError:
         return SourceError(
-            f"Its rows cannot be kept in the cache folder: {error.strerror}.",
+            f"Its rows cannot be kept in the cache folder: {error.strerror or error}.",
             where=str(self.folder),
             remedy="Make room on that disk, or set XDG_CACHE_HOME to a folder with room.",
         )
@@ -114,24 +144,38 @@ class Cache:
         if not files:
             write(read.data, draft)
         about = room / f"about{_ABOUT}"
-        about.write_bytes(msgspec.json.encode(read.about))
-        draft.replace(self.folder / f"{key}{_ROWS}")
-        about.replace(self.folder / f"{key}{_ABOUT}")
+        about.write_bytes(_sealed(msgspec.json.encode(_Kept(_checksum(draft), read.about))))
+        rows = self.folder / f"{key}{_ROWS}"
+        for made, place in ((draft, rows), (about, rows.with_suffix(_ABOUT))):
+            _sync(made)
+            made.replace(place)
+        self._checked[rows] = stamp_of(rows)
         self._clean_up(key)
         return self.find(key) or read
 
-    def _clean_up(self, newest: str) -> None:
-        """Remove what was not looked at for longest until the rest is small enough, and what nobody needs."""
+    def make_room(self, wanted: int) -> None:
+        """Let go of what was not looked at for longest, so that so many bytes more stay within the limit."""
+        self._clean_up("", wanted)
+
+    def _remove(self, key: str) -> None:
+        with suppress(OSError):
+            for end in (_ABOUT, _ROWS):
+                (self.folder / f"{key}{end}").unlink(missing_ok=True)
+
+    def _clean_up(self, newest: str, wanted: int = 0) -> None:
+        """Remove what was not looked at for longest until there is room for the rest and so many bytes more,
+        and what nobody needs.
+        """
         with self._lock, suppress(OSError):
             entries = []
             for path in self.folder.iterdir():
-                if path.name.startswith((_NOTE, _ROOM)):
-                    self._remove_if_left(path)
+                if path.name.startswith(_NOTE):
+                    self._remove_if_old(path)
                 elif path.suffix == _ABOUT:
                     entries.append(path)
             entries.sort(key=lambda path: path.stat().st_mtime)
             sizes = {path: _size(path) + _size(path.with_suffix(_ROWS)) for path in entries}
-            total = sum(sizes.values())
+            total = sum(sizes.values()) + wanted
             for path in entries:
                 if total <= self.limit:
                     break
@@ -141,13 +185,9 @@ class Cache:
                     path.with_suffix(_ROWS).unlink(missing_ok=True)
                     total -= sizes[path]
 
-    def _remove_if_left(self, path: Path) -> None:
-        """Remove a room whose process is gone, and a note of a file that nobody asked for in a long time."""
-        if path.name.startswith(_ROOM):
-            process = path.name.removeprefix(_ROOM).partition("-")[0]
-            if not process.isdecimal() or not Path("/proc", process).exists():
-                shutil.rmtree(path, ignore_errors=True)
-        elif time.time() - path.stat().st_mtime > _NOTES_KEPT:
+    def _remove_if_old(self, path: Path) -> None:
+        """Remove a note of a file that nobody asked for in a long time."""
+        if time.time() - path.stat().st_mtime > _NOTES_KEPT:
             path.unlink(missing_ok=True)
 
 
@@ -157,8 +197,67 @@ def write(data: pa.Table, path: Path) -> None:
         writer.write_table(data)
 
 
-def _mapped(path: Path) -> pa.Table:
-    return pa.ipc.open_file(pa.memory_map(str(path))).read_all()
+class _Damaged(Exception):
+    """A file of the cache is not as it was written."""
+
+
+class _Filling(Task):
+    """A task during which a room is filled: looks at its size from time to time."""
+
+    def __init__(self, cache: Cache, room: Path, task: Task) -> None:
+        super().__init__()
+        self._cache, self._room, self._task = cache, room, task
+        self._looked = time.monotonic()
+        self._room_made = 0
+
+    @property
+    def cancelled(self) -> bool:
+        return self._task.cancelled
+
+    def cancel(self) -> None:
+        self._task.cancel()
+
+    def checkpoint(self, done: int = 0, total: int = 0, what: str = "") -> None:
+        self._task.checkpoint(done, total, what)
+        if time.monotonic() - self._looked < _LOOK_EVERY:
+            return
+        self._looked = time.monotonic()
+        size = sum(_size(path) for path in self._room.iterdir())
+        limit = self._cache.limit
+        if size > limit:
+            raise SourceError(
+                f"Its rows take more than {limit / 2**30:.1f} GiB, which is all that the cache may hold.",
+                remedy=f"Read fewer fields or rows of it, or set {LIMIT_NAME} to more bytes.",
+            )
+        if size > self._room_made:
+            self._room_made = size + limit // 16
+            self._cache.make_room(self._room_made)
+
+
+def _sealed(content: bytes) -> bytes:
+    """The content behind its checksum."""
+    return xxhash.xxh3_128_hexdigest(content).encode() + b"\n" + content
+
+
+def _opened(path: Path) -> bytes:
+    """The content of a sealed file; _Damaged if it is not as it was written."""
+    seal, _, content = path.read_bytes().partition(b"\n")
+    if seal != xxhash.xxh3_128_hexdigest(content).encode():
+        raise _Damaged
+    return content
+
+
+def _checksum(path: Path) -> str:
+    found = xxhash.xxh3_128()
+    with path.open("rb") as file:
+        while block := file.read(_HASHED_AT_ONCE):
+            found.update(block)
+    return found.hexdigest()
+
+
+def _sync(path: Path) -> None:
+    with path.open("rb+") as file:
+        os.fsync(file.fileno())
 
 
 def _size(path: Path) -> int:

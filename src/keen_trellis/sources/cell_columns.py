@@ -208,7 +208,8 @@ def in_one_type(
         rows = sum(map(len, arrays))
         return pa.chunked_array([pa.nulls(rows, _TEXT)]), [no_values(name)] if rows else []
     common = _common(types)
-    if common == pa.float64() and any(converted(array, FieldType.REAL).count for array in arrays):
+    typed = [array for array in arrays if not pa.types.is_null(array.type)]
+    if common == pa.float64() and any(converted(array, FieldType.REAL).count for array in typed):
         common = _TEXT  # an integer that no real is exactly stays what it is
     remarks = []
     if mixed or (common == _TEXT and len(types) > 1):

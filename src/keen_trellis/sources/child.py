@@ -14,6 +14,7 @@ import signal
 import subprocess
 import sys
 import threading
+import zipfile
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -24,13 +25,14 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.environment import whole_number
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.temporary import is_disk_full
 from keen_trellis.sources.about import About, Listing
 
-# What a child may use: so much and a multiple of the file's size. More means that the file is not what it
-# seems. The environment may say otherwise.
+# What a child may use: so much and a multiple of the file's size, or of its unpacked size where it is an
+# archive. More means that the file is not what it seems. The environment may say otherwise.
 MEMORY_NAME = "KEEN_TRELLIS_READER_BYTES"
 _MEMORY = 1 * 2**30
-_MEMORY_A_BYTE = 80
+_A_BYTE, _A_PACKED_BYTE, _AN_UNPACKED_BYTE = 80, 400, 12
 _SHARE_OF_MEMORY = 0.6
 # How many seconds of computing may pass without progress; and for each megabyte of the file.
 SECONDS_NAME = "KEEN_TRELLIS_READER_SECONDS"
@@ -63,8 +65,7 @@ def say(message: Message) -> None:
 
 def serve(answer: Callable[..., Message], words: Sequence[str]) -> int:
     """Do what `words` ask, the second of which is the file; 0 if it could be done."""
-    size = os.path.getsize(words[1])
-    limit_memory(size)
+    limit_memory(words[1])
     _end_with_parent()
     # Millions of cells live until the end: looking for garbage among them only takes time.
     gc.disable()
@@ -74,10 +75,13 @@ def serve(answer: Callable[..., Message], words: Sequence[str]) -> int:
         say(Message(error=error.what, remedy=error.remedy))
         return error.exit_code
     except MemoryError:
-        say(Message(error=_too_much_memory(size), remedy=_MEMORY_REMEDY))
+        say(Message(error=_too_much_memory(words[1]), remedy=_MEMORY_REMEDY))
         return SourceError.exit_code
     except OSError as error:
-        say(Message(error=f"Its rows cannot be kept: {error.strerror}.", remedy="Make room on the disk."))
+        if is_disk_full(error):
+            say(Message(error=f"Its rows cannot be kept: {error.strerror}.", remedy="Make room on the disk."))
+        else:
+            say(Message(error=f"It cannot be read: {error.strerror or error}."))
         return SourceError.exit_code
     return 0
 
@@ -93,22 +97,29 @@ def progress() -> Task:
     return Task(lambda done, total, _: say(Message(done=done, total=total)))
 
 
-def limit_memory(size: int) -> None:
-    """Let this process use no more memory than reading a file of `size` bytes should need."""
-    most = memory_limit(size)
+def limit_memory(path: str) -> None:
+    """Let this process use no more memory than reading the file at `path` should need."""
+    most = memory_limit(path)
     # What is written to counts, and not the large stretches of addresses that libraries reserve.
     resource.setrlimit(resource.RLIMIT_DATA, (most, most))
 
 
-def memory_limit(size: int) -> int:
-    """The bytes that reading a file of `size` bytes may take."""
+def memory_limit(path: str) -> int:
+    """The bytes of memory that reading a file may take."""
+    size = os.path.getsize(path)
+    needed = _A_BYTE * size
+    with (
+        suppress(zipfile.BadZipFile, OSError, ValueError, NotImplementedError),
+        zipfile.ZipFile(path) as archive,
+    ):
+        unpacked = sum(entry.file_size for entry in archive.infolist())
+        needed = min(_AN_UNPACKED_BYTE * unpacked, _A_PACKED_BYTE * size)
     whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    usual = min(_MEMORY + _MEMORY_A_BYTE * size, int(whole * _SHARE_OF_MEMORY))
-    return whole_number(MEMORY_NAME, usual)
+    return whole_number(MEMORY_NAME, min(_MEMORY + needed, int(whole * _SHARE_OF_MEMORY)))
 
 
-def _too_much_memory(size: int) -> str:
-    limit = memory_limit(size) / 2**30
+def _too_much_memory(path: str) -> str:
+    limit, size = memory_limit(path) / 2**30, os.path.getsize(path)
     return f"Reading it takes more than {limit:.1f} GiB of memory, too much for a file of {size:,} bytes."
 
 
@@ -161,7 +172,7 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
     if child.returncode != 0 or not answer.last:
         raise SourceError(
             "Reading it ended unexpectedly: it is damaged, or takes more than "
-            f"{memory_limit(size) / 2**30:.1f} GiB of memory.",
+            f"{memory_limit(path) / 2**30:.1f} GiB of memory.",
             where=path,
             remedy=f"Copy or export it again. If it is well, set {MEMORY_NAME} to more bytes.",
         )

@@ -22,6 +22,7 @@ from keen_trellis.flow.addresses import (
 )
 from keen_trellis.flow.environment import whole_number
 from keen_trellis.sources import secrets
+from keen_trellis.sources.content import reading
 from keen_trellis.sources.sqlite_files import sqlite_engine
 
 if TYPE_CHECKING:
@@ -61,7 +62,7 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     from sqlalchemy.exc import DBAPIError
 
     try:
-        with _engine(place) as engine, engine.connect() as plain:
+        with reading(shown_address(place)), _engine(place) as engine, engine.connect() as plain:
             connection = _read_only(plain)
             with _stopped_with(task, connection):
                 yield connection
@@ -83,8 +84,6 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     except sqlite3.Error as error:
         task.checkpoint()
         raise _translated(error, place) from error
-    except OSError as error:
-        raise SourceError(f"It cannot be read: {error.strerror}.", where=shown_address(place)) from error
 
 
 def dialect_of(place: str) -> str:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TypeVar
 
@@ -13,6 +14,7 @@ import xxhash
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import one_array
+from keen_trellis.flow.temporary import is_disk_full
 from keen_trellis.sources.reading import ReadTable
 
 _BLOCK = 2**25
@@ -30,7 +32,7 @@ def of_blocks(path: Path, look: Callable[[bytes], Found], task: Task) -> list[Fo
 
     They are read and not mapped: a file that is cut short meanwhile would end the program.
     """
-    try:
+    with reading(path):
         size = path.stat().st_size
         if not size:
             return []
@@ -44,8 +46,19 @@ def of_blocks(path: Path, look: Callable[[bytes], Found], task: Task) -> list[Fo
                 return look(content)
 
             return list(pool.map(found, range(0, size, _BLOCK)))
+
+
+@contextmanager
+def reading(place: Path | str) -> Iterator[None]:
+    """What the system says of a file that cannot be read, as an error of ours. That a disk is full is not
+    said of the file: it is the one that its rows are kept on.
+    """
+    try:
+        yield
     except OSError as error:
-        raise SourceError(f"It cannot be read: {error.strerror}.", where=str(path)) from error
+        if is_disk_full(error):
+            raise
+        raise SourceError(f"It cannot be read: {error.strerror or error}.", where=str(place)) from error
 
 
 def being_changed(path: Path) -> SourceError:

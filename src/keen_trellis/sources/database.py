@@ -22,6 +22,7 @@ from keen_trellis.sources.locations import DATABASE
 from keen_trellis.sources.queries import check_functions, checked_query, is_ordered
 from keen_trellis.sources.reading import Reader, ReadTable, unknown_table
 from keen_trellis.sources.recognise import SQLITE
+from keen_trellis.sources.sqlite_files import check_whole_table
 from keen_trellis.sources.text_types import moments_in_text, text_doubts
 
 if TYPE_CHECKING:
@@ -115,6 +116,8 @@ def _read_table(
     if listing is None:
         raise unknown_table(where, wanted, known)
     schema, name = _split(inspector, listing.name)
+    if most is None and inspector.dialect.name == "sqlite" and listing.sort == "table":
+        check_whole_table(connection, name, settings.path)
     columns = inspector.get_columns(name, schema)
     names = [column["name"] for column in columns]
     source = sql.table(name, *(sql.column(column) for column in names), schema=schema)

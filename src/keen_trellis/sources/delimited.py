@@ -17,6 +17,7 @@ from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, Raw, RawR
 from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect, Layout, Settled, SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
 from keen_trellis.sources.cell_columns import check_width
+from keen_trellis.sources.content import reading
 from keen_trellis.sources.dialect import (
     SAMPLE,
     TextDialect,
@@ -56,7 +57,7 @@ class DelimitedReader(OneTableReader):
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         path = Path(settings.path)
-        try:
+        with reading(path):
             opened = open_text(path, settings, room, task)
             typed = typed_rows(
                 lambda wanted: opened.blocks(task, wanted),
@@ -66,8 +67,6 @@ class DelimitedReader(OneTableReader):
                 room / ROWS_FILE,
                 task,
             )
-        except OSError as error:
-            raise SourceError(f"It cannot be read: {error.strerror}.", where=str(path)) from error
         about = About(
             file=path.name,
             digits=typed.digits,

@@ -21,6 +21,7 @@ from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import NEWEST_FILE, Settled, SourceSettings
 from keen_trellis.sources.about import ROW_NUMBERS, ROWS_FILE, About, Listing
 from keen_trellis.sources.cell_columns import in_one_type
+from keen_trellis.sources.content import reading
 from keen_trellis.sources.delimited import OpenedText, open_text
 from keen_trellis.sources.headers import OwnNames
 from keen_trellis.sources.locations import FOLDER, is_pattern
@@ -225,7 +226,7 @@ def _read_texts(members: Members, settings: SourceSettings, room: Path, task: Ta
     """Types are found over the rows of all files, so that one month's dates are read as the others' are."""
     paths = members.chosen(settings)
     opened: list[OpenedText] = []
-    try:
+    with reading(settings.path):
         for path in paths:
             own = room / f"file-{len(opened)}"
             own.mkdir()
@@ -241,8 +242,6 @@ def _read_texts(members: Members, settings: SourceSettings, room: Path, task: Ta
             room / ROWS_FILE,
             task,
         )
-    except OSError as error:
-        raise SourceError(f"It cannot be read: {error.strerror}.", where=settings.path) from error
     remarks = [*members.remarks(settings), *union.remarks]
     for path, entry in zip(paths, opened, strict=True):
         said = [*entry.remarks, *entry.repairs.remarks()]

@@ -198,7 +198,7 @@ class Library:
             if found is not None:
                 return found, identity
             with self.cache.room() as room:
-                read = reader.read(settings, room, task)
+                read = reader.read(settings, room, self.cache.filling(room, task))
                 key = identity or digest(_what_is_read(settings), content_of_rows(read, task))
                 # A file that was changed while it was read may have been read half old, half new.
                 if identity != self._content_identity(settings, task):

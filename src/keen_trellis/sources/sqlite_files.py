@@ -15,9 +15,10 @@ from keen_trellis.flow.temporary import temporary_folder
 from keen_trellis.sources.content import stamp_of
 
 if TYPE_CHECKING:
-    from sqlalchemy import Engine
+    from sqlalchemy import Connection, Engine
 
 _WAIT_SECONDS = 3.0
+_LONGEST_CELL = 2**28  # bytes: a damaged row may say that it has any number of them
 _FORMAT_BYTES = slice(18, 20)  # of the header: both are 2 where changes go to a log beside the file
 _WITH_LOG = b"\2\2"
 _BEING_CHANGED = "It is being changed while it is read."
@@ -31,7 +32,7 @@ _ALLOWED = {
 }
 _ALLOWED_PRAGMAS = {
     *("foreign_key_list", "index_info", "index_list", "index_xinfo", "read_uncommitted"),
-    *("table_info", "table_list", "table_xinfo"),
+    *("quick_check", "table_info", "table_list", "table_xinfo"),
 }
 _REFUSED_FUNCTIONS = {"load_extension", "fts3_tokenizer", "writefile", "readfile", "edit"}
 
@@ -59,6 +60,7 @@ def sqlite_engine(path: Path) -> Iterator[Engine]:
 def _connection(address: str) -> sqlite3.Connection:
     made = sqlite3.connect(address, uri=True, timeout=_WAIT_SECONDS, check_same_thread=False)
     made.set_authorizer(_authorized)
+    made.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _LONGEST_CELL)
     return made
 
 
@@ -69,6 +71,20 @@ def _authorized(action: int, first: str | None, second: str | None, *_: str | No
         is_call = action == sqlite3.SQLITE_FUNCTION
         fine = action in _ALLOWED and not (is_call and str(second).lower() in _REFUSED_FUNCTIONS)
     return sqlite3.SQLITE_OK if fine else sqlite3.SQLITE_DENY
+
+
+def check_whole_table(connection: Connection, table: str, path: str) -> None:
+    """SourceError if pages of a table are damaged, which could hide rows; what constraints say does not
+    matter.
+    """
+    quoted = connection.dialect.identifier_preparer.quote(table)
+    said = connection.exec_driver_sql(f"PRAGMA quick_check({quoted})").scalars().all()
+    if any("***" in str(line) or "malformed" in str(line) for line in said):
+        raise SourceError(
+            "The database is damaged: pages of this table are not as they were written.",
+            where=path,
+            remedy="Copy it again, or let its owner recover it.",
+        )
 
 
 @contextmanager

@@ -19,7 +19,8 @@ import python_calamine as calamine
 from keen_trellis.core.errors import SourceError
 from keen_trellis.flow.source_settings import Layout, Settled, SourceSettings
 from keen_trellis.sources.about import ROW_NUMBERS, About, Listing
-from keen_trellis.sources.child import Message, say, serve
+from keen_trellis.sources.child import Message, progress, say, serve
+from keen_trellis.sources.integrity import check_whole
 from keen_trellis.sources.named_ranges import named_ranges
 
 if TYPE_CHECKING:
@@ -52,9 +53,10 @@ def _library_errors() -> Iterator[None]:
 
 
 def answer(task: str, path: str, *more: str) -> Message:
-    workbook = _Workbook(path)
     if task == "list":
-        return Message(last=True, tables=tuple(workbook.listings()))
+        return Message(last=True, tables=tuple(_Workbook(path).listings()))
+    check_whole(Path(path), progress())
+    workbook = _Workbook(path)
     if task == "further":
         return Message(last=True, tables=tuple(workbook.further()))
     settings = msgspec.json.decode(more[0], type=SourceSettings)
