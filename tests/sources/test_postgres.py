@@ -175,6 +175,48 @@ class Reading(PostgresCase):
         self.assertIn((20_000, 50_000), seen)
 
 
+class Odd(PostgresCase):
+    def test_values_that_no_field_can_hold_are_blank_and_counted(self):
+        self.server.run(
+            "CREATE TABLE odd AS SELECT * FROM (VALUES "
+            "(1, 'infinity'::date, '24:00'::time, '-infinity'::timestamptz, 'Infinity'::numeric), "
+            "(2, '0044-03-15 BC'::date, '08:30'::time, '12000-01-01'::timestamptz, 'NaN'::numeric), "
+            "(3, '2026-02-03'::date, NULL, '2026-02-03 04:05+00'::timestamptz, 1.5)) AS v(n, d, t, ts, x) "
+            "ORDER BY n"
+        )
+        self.addCleanup(self.server.run, "DROP TABLE odd")
+        found = self.read(self.address, "public.odd")
+        self.assertEqual(
+            rows_of(found.table),
+            [
+                (1, None, None, None, None),
+                (2, None, dt.time(8, 30), None, None),
+                (3, dt.date(2026, 2, 3), None, dt.datetime(2026, 2, 3, 4, 5), Decimal("1.5")),
+            ],
+        )
+        said = self.said(found)
+        for field, count in (("d", "2 values are"), ("t", "1 value is"), ("ts", "2 values are")):
+            self.assertIn(f"{field}: {count} blank, since no field can hold it", said)
+        self.assertIn("x: 2 values are blank", said)
+
+    def test_points_in_names_of_schemas_and_tables(self):
+        self.server.run(
+            'DROP SCHEMA IF EXISTS "s.p" CASCADE; DROP SCHEMA IF EXISTS s CASCADE; '
+            'CREATE SCHEMA "s.p"; CREATE TABLE "s.p".t AS SELECT 1 AS n; '
+            'CREATE SCHEMA s; CREATE TABLE s."p.t" AS SELECT 2 AS n'
+        )
+        self.addCleanup(self.server.run, 'DROP SCHEMA "s.p" CASCADE; DROP SCHEMA s CASCADE')
+        names = [entry.name for entry in self.library.content(self.address).tables]
+        self.assertLessEqual({'"s.p".t', "s.p.t"}, set(names))
+        self.assertEqual(rows_of(self.read(self.address, '"s.p".t').table), [(1,)])
+        self.assertEqual(rows_of(self.read(self.address, "s.p.t").table), [(2,)])
+
+    def test_a_query_that_no_person_writes(self):
+        for query in ("SELECT " + "(" * 500 + "1" + ")" * 500, "SELECT 1" + " " * 200_000):
+            with self.assertRaisesRegex(SourceError, "at most"):
+                checked_query(query, self.address)
+
+
 class Trouble(PostgresCase):
     def test_a_table_that_is_gone(self):
         settings = self.settings(self.address, "public.objects")

@@ -15,6 +15,7 @@ from keen_trellis.flow import addresses
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import Kinds
+from keen_trellis.flow.plain_text import cut, is_sayable, visible
 from keen_trellis.flow.whole_file import whole_file
 
 FORMAT_NAME = "keen-trellis"
@@ -34,16 +35,25 @@ Members = dict[str, msgspec.Raw]
 def load(path: Path, kinds: Kinds) -> Flow:
     """Read the flow in `path`. FlowFileError, saying where it is wrong, if it is none."""
     try:
+        if path.exists() and not path.is_file():
+            raise FlowFileError("It is no ordinary file.", where=str(path))
         if path.stat().st_size > _LARGEST_FILE:
             raise FlowFileError("It is too large to be a flow.", where=str(path))
         content = path.read_bytes()
     except OSError as error:
         raise FlowFileError(f"It cannot be opened: {error.strerror}.", where=str(path)) from error
     try:
+        if not is_sayable(str(path.absolute())):
+            raise FlowFileError("Its name, or that of a folder above it, is not UTF-8.", remedy="Rename it.")
         return parse(content, path.parent, kinds)
     except FlowFileError as error:
         error.where = f"{path}, {error.where}" if error.where else str(path)
         raise
+    except (RecursionError, UnicodeDecodeError) as error:
+        what = (
+            "It is nested too deeply to be a flow" if isinstance(error, RecursionError) else "It is not UTF-8"
+        )
+        raise FlowFileError(f"{what}.", where=str(path), remedy="Restore an older copy of it.") from error
 
 
 def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
@@ -181,6 +191,8 @@ def _with_paths(settings: Members, kind_name: str, kinds: Kinds, change: Callabl
                 path = msgspec.json.decode(changed[name], type=str)
             except msgspec.DecodeError:
                 continue  # the step itself says that its settings are wrong
+            if not is_sayable(path):
+                raise FlowFileError(f"A path in it is none: “{visible(cut(path, 80))}”.")
             changed[name] = msgspec.Raw(msgspec.json.encode(change(path) if path else path))
     return changed
 

@@ -12,12 +12,22 @@ VISIBLE = {
     0x7F: "\u2421",
     **{number: f"<{number:02X}>" for number in range(0x80, 0xA0)},
     **{number: f"<U+{number:04X}>" for number in _TURNING},
+    # Bytes of a name that is not UTF-8.
+    **{number: f"<{number - 0xDC00:02X}>" for number in range(0xDC80, 0xDD00)},
 }
 
 
 def visible(text: str) -> str:
     """The text with control characters made visible."""
     return text.translate(VISIBLE)
+
+
+def is_sayable(name: str) -> bool:
+    """Whether the name of a file can stand in a flow: it is UTF-8, and without the character 0."""
+    try:
+        return b"\0" not in name.encode()
+    except UnicodeEncodeError:
+        return False
 
 
 def cut(text: str, most: int = LONGEST_SHOWN) -> str:

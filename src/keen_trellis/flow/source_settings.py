@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import os
+import re
+import string
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from keen_trellis.core.errors import FlowFileError
+from keen_trellis.flow.plain_text import cut, visible
 
 if TYPE_CHECKING:
     from keen_trellis.core.conversion import Notation
@@ -16,6 +19,15 @@ EVERY_FILE, NEWEST_FILE = "every", "newest"
 _LAST_ROW = 2**31 - 1
 _MOST_HEADER_ROWS = 100
 NO_QUOTE = NO_COMMENT = "none"
+_COLUMNS = re.compile(r"[A-Za-z]{1,3}(:[A-Za-z]{1,3})?")
+# What can neither stand between cells nor around them.
+_NO_MARKS = "\0\r\n" + string.ascii_letters + string.digits
+_LONGEST_COMMENT = 10
+
+
+def shown(text: str) -> str:
+    """A setting as an error shows it."""
+    return visible(cut(text, 40))
 
 
 class Layout(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -32,7 +44,7 @@ class Layout(msgspec.Struct, frozen=True, omit_defaults=True):
     columns: str = ""
 
     def check(self) -> None:
-        """Raise FlowFileError unless its numbers can be those of rows."""
+        """Raise FlowFileError unless its numbers can be those of rows, and its letters those of columns."""
         bounds = {"header": 0, "header_rows": 1, "first": 1, "last": 1}
         for name, least in bounds.items():
             number = getattr(self, name)
@@ -42,6 +54,15 @@ class Layout(msgspec.Struct, frozen=True, omit_defaults=True):
                     f"The layout’s “{name}” is {number:,}; it can be {least} to {most:,}.",
                     remedy="Rows are counted from 1.",
                 )
+        if self.first is not None and self.last is not None and self.last < self.first:
+            raise FlowFileError(
+                f"The layout’s last row of data ({self.last:,}) stands above its first ({self.first:,}).",
+                remedy="Set one of them anew.",
+            )
+        if self.columns and not _COLUMNS.fullmatch(self.columns):
+            raise FlowFileError(
+                f"The layout’s columns are “{shown(self.columns)}”.", remedy="Columns are written like A:D."
+            )
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -51,6 +72,25 @@ class Dialect(msgspec.Struct, frozen=True, omit_defaults=True):
     delimiter: str = ""
     quote: str = ""
     comment: str = ""
+
+    def check(self) -> None:
+        """Raise FlowFileError unless a text can be written so."""
+        for name, mark, word in (("delimiter", self.delimiter, ""), ("quote", self.quote, NO_QUOTE)):
+            if mark not in ("", word) and not (len(mark) == 1 and mark.isascii() and mark not in _NO_MARKS):
+                raise FlowFileError(
+                    f"The dialect’s “{name}” is “{shown(mark)}”.",
+                    remedy="It is one ASCII character, and no letter, digit or end of a line.",
+                )
+        if self.delimiter and self.delimiter == self.quote:
+            raise FlowFileError(
+                f"Its delimiter and its quotation mark are both “{self.quote}”.",
+                remedy="Set one of them anew.",
+            )
+        if len(self.comment) > _LONGEST_COMMENT or set(self.comment) & set("\r\n\0"):
+            raise FlowFileError(
+                f"The dialect’s “comment” is “{shown(self.comment)}”.",
+                remedy=f"It is what comment lines begin with, at most {_LONGEST_COMMENT} characters.",
+            )
 
 
 class Writing(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -63,6 +103,15 @@ class Writing(msgspec.Struct, frozen=True, omit_defaults=True):
     decimal: str = ""
     dates: str = ""
     blanks: tuple[str, ...] | None = None
+
+    def check(self) -> None:
+        """Raise FlowFileError unless its words are those that are known."""
+        for name, word, known in (("decimal", self.decimal, ".,"), ("dates", self.dates, ("day", "month"))):
+            if word and word not in known:
+                raise FlowFileError(
+                    f"How values are written: “{name}” is “{shown(word)}”.",
+                    remedy=f"It can be {' or '.join(known)}, or be left to be found.",
+                )
 
     @property
     def notation(self) -> Notation:
@@ -123,6 +172,12 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     gathering: Gathering = Gathering()
     typed: TypedTable = TypedTable()
     fields: tuple[FieldSettings, ...] = ()
+
+    def check(self) -> None:
+        """Raise FlowFileError unless a source can be settled so."""
+        self.layout.check()
+        self.dialect.check()
+        self.writing.check()
 
     @property
     def file_name(self) -> str:

@@ -54,6 +54,12 @@ def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
 
 def check_ending(settings: OutputSettings) -> None:
     """OutputError unless the file is called as its writer's files are: a flow may name any path."""
+    if settings.writer not in WRITERS:
+        raise OutputError(
+            f"This version does not know the writer “{settings.writer}”.",
+            where=settings.path,
+            remedy=f"It knows: {', '.join(WRITERS)}.",
+        )
     endings = [end for end, (writer, _) in _BY_EXTENSION.items() if writer == settings.writer]
     if Path(settings.path).suffix.lower() not in endings:
         raise OutputError(
@@ -77,6 +83,16 @@ def check_target(path: Path, sources: Collection[str | Path], *, replace: bool) 
     """OutputError unless `path` may be written: nothing that is read, in no folder or pattern that is read as
     one, and new unless `replace`. A link, a pipe or a device is never replaced.
     """
+    where = str(path)
+    try:
+        _check_place(path, sources, replace=replace)
+    except OSError as error:
+        raise OutputError(
+            f"It cannot be written: {error.strerror}.", where=where, remedy="Choose another name."
+        ) from error
+
+
+def _check_place(path: Path, sources: Collection[str | Path], *, replace: bool) -> None:
     where = str(path)
     for source in sources:
         if _same_file(Path(source), path):
@@ -151,14 +167,11 @@ def write(
 ) -> Written:
     """Write `table` as `settings` say: whole, or not at all. OutputError if it cannot be; Cancelled."""
     path = Path(settings.path)
-    writer = WRITERS.get(settings.writer)
-    if writer is None:
-        raise OutputError(f"This version does not know the writer “{settings.writer}”.", where=str(path))
     check_target(path, sources, replace=replace)
     check_ending(settings)
     try:
         with whole_file(path) as draft:
-            changed = writer.write(table, settings, draft, task or Task())
+            changed = WRITERS[settings.writer].write(table, settings, draft, task or Task())
     except OSError as error:
         raise OutputError(
             f"It cannot be written: {error.strerror}.", where=str(path), remedy="Choose another folder."

@@ -119,9 +119,9 @@ def _exact_sheet() -> type[Worksheet]:
 
 def sheets_of(path: Path) -> list[str]:
     """The names of the sheets of an xlsx workbook; none where it is no workbook."""
-    if not path.is_file():
-        return []  # opening a pipe would wait for somebody who writes into it
     try:
+        if not path.is_file():
+            return []  # opening a pipe would wait for somebody who writes into it
         with zipfile.ZipFile(path) as book, book.open("xl/workbook.xml") as part:
             content = part.read(_LONGEST_PART + 1)
         if len(content) > _LONGEST_PART:

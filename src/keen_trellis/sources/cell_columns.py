@@ -50,6 +50,13 @@ _HELD = {
 }
 
 
+class Unfit:
+    """Stands for a value that no field can hold, as a date before the year 1."""
+
+
+UNFIT = Unfit()
+
+
 class CellColumn:
     """One column of Python values, kept as Arrow arrays from the first batch on."""
 
@@ -57,6 +64,7 @@ class CellColumn:
         self.name = name
         self.binary = False
         self._zoned = self._mixed = False
+        self._unfit = 0
         self._arrays: list[pa.Array] = []
         self._kinds: Counter[str] = Counter()
         self._spilled = 0  # so many arrays are mapped from files
@@ -64,6 +72,10 @@ class CellColumn:
     def add(self, cells: Sequence[Any]) -> None:
         """The next cells; None is blank."""
         kinds = set(map(type, cells)) - {type(None)}
+        if kinds & {Unfit, Decimal}:
+            kept = [None if _is_unfit(cell) else cell for cell in cells]
+            self._unfit += sum(cell is not None for cell in cells) - sum(cell is not None for cell in kept)
+            cells, kinds = kept, set(map(type, kept)) - {type(None)}
         if kinds & set(_BINARY):
             self.binary = True
             self._arrays.append(pa.nulls(len(cells), _TEXT))
@@ -149,6 +161,10 @@ class CellColumn:
         """The whole column in one type, and what there is to say about it."""
         made, said = in_one_type(self.name, self._arrays, self._kinds, mixed=self._mixed)
         said += no_numbers_said({self.name: count_no_numbers(made)})
+        if self._unfit:
+            values = "1 value is" if self._unfit == 1 else f"{self._unfit:,} values are"
+            text = f"{values} blank, since no field can hold it: infinite, or outside of the years 1 to 9999"
+            said.append(Remark(text, field=self.name, doubtful=True))
         if self._zoned:
             said.append(Remark("moments with a time zone; shown in UTC", field=self.name))
         return made, said
@@ -249,6 +265,10 @@ def _common(types: set[pa.DataType]) -> pa.DataType:
     if types <= {_HELD[dt.date], _HELD[dt.datetime]}:
         return _HELD[dt.datetime]
     return _TEXT
+
+
+def _is_unfit(cell: Any) -> bool:
+    return cell is UNFIT or (type(cell) is Decimal and not cell.is_finite())
 
 
 def _as_known(cell: Any) -> Any:

@@ -22,6 +22,7 @@ from keen_trellis.flow.addresses import (
 )
 from keen_trellis.flow.environment import whole_number
 from keen_trellis.sources import secrets
+from keen_trellis.sources.cell_columns import UNFIT
 from keen_trellis.sources.content import reading
 from keen_trellis.sources.sqlite_files import sqlite_engine
 
@@ -59,7 +60,7 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     SourceError if there is none to be had or it is lost. Stops what it is doing soon after `task` is
     cancelled.
     """
-    from sqlalchemy.exc import DBAPIError
+    from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
     try:
         with reading(shown_address(place)), _engine(place) as engine, engine.connect() as plain:
@@ -69,6 +70,9 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     except DBAPIError as error:
         task.checkpoint()  # stopped on purpose: then it is no error
         raise _translated(error.orig, place) from _without_secrets(error)
+    except SQLAlchemyError as error:
+        said = f"The database cannot be read: {_first_line(' '.join(str(error).split()))}."
+        raise SourceError(said, where=shown_address(place)) from error
     except (UnicodeDecodeError, OverflowError) as error:
         raise SourceError(
             "The database holds names or text that are none; it is damaged.",
@@ -152,8 +156,32 @@ def _read_only(connection: Connection) -> Connection:
         reading = connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
         for setting, seconds in (("statement_timeout", query_seconds()), ("lock_timeout", _LOCK_SECONDS)):
             reading.exec_driver_sql(f"SET LOCAL {setting} = '{seconds}s'")
+        _hand_out_unfit(connection)
         return reading
     return connection
+
+
+def _hand_out_unfit(connection: Connection) -> None:
+    """Let dates and times that Python has no values for be handed out as that, and not end the reading."""
+    import psycopg
+    from psycopg.types import datetime as types
+
+    driver: Any = connection.connection.dbapi_connection
+
+    def lenient(loader: Any) -> Any:
+        class Lenient(loader):  # type: ignore[misc]
+            def load(self, data: Any) -> Any:
+                try:
+                    return super().load(data)
+                except psycopg.DataError:
+                    return UNFIT
+
+        return Lenient
+
+    for kind in ("date", "time", "timetz", "timestamp", "timestamptz"):
+        name = kind.capitalize()
+        for loader in (getattr(types, f"{name}Loader"), getattr(types, f"{name}BinaryLoader")):
+            driver.adapters.register_loader(kind, lenient(loader))
 
 
 def query_seconds() -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -45,7 +46,7 @@ class DatabaseReader(Reader):
         from sqlalchemy import inspect
 
         with connected(path, task) as connection:
-            return _listings(inspect(connection))
+            return [place.listing for place in _places(inspect(connection))]
 
     def files(self, settings: SourceSettings) -> list[Path] | None:
         return None
@@ -78,17 +79,41 @@ class SqliteReader(DatabaseReader):
         return [path, log] if log.exists() and log.stat().st_size else [path]
 
 
-def _listings(inspector: Inspector) -> list[Listing]:
+@dataclass(frozen=True)
+class _Place:
+    """A table or view by its schema, None where the database has none, and its own name."""
+
+    schema: str | None
+    table: str
+    sort: str
+
+    @property
+    def name(self) -> str:
+        """As a source's settings name it; a schema with a point in its name stands in quotation marks."""
+        if self.schema is None:
+            return self.table
+        return f"{_named(self.schema)}.{self.table}"
+
+    @property
+    def listing(self) -> Listing:
+        return Listing(self.name, self.sort)
+
+
+def _named(schema: str) -> str:
+    return f'"{schema}"' if "." in schema else schema
+
+
+def _places(inspector: Inspector) -> list[_Place]:
     """Tables, then views; with their schema where the database has schemas."""
     if inspector.dialect.name == "sqlite":
-        tables = [Listing(name, "table") for name in inspector.get_table_names()]
-        return tables + [Listing(name, "view") for name in inspector.get_view_names()]
+        tables = [_Place(None, name, "table") for name in inspector.get_table_names()]
+        return tables + [_Place(None, name, "view") for name in inspector.get_view_names()]
     found = []
     for schema in inspector.get_schema_names():
         if schema in _SYSTEM_SCHEMAS or schema.startswith("pg_"):
             continue
-        found += [Listing(f"{schema}.{name}", "table") for name in sorted(inspector.get_table_names(schema))]
-        found += [Listing(f"{schema}.{name}", "view") for name in sorted(inspector.get_view_names(schema))]
+        found += [_Place(schema, name, "table") for name in sorted(inspector.get_table_names(schema))]
+        found += [_Place(schema, name, "view") for name in sorted(inspector.get_view_names(schema))]
     return found
 
 
@@ -103,20 +128,19 @@ def _read_table(
 ) -> ReadTable:
     import sqlalchemy as sql
 
-    known = _listings(inspector)
+    known = _places(inspector)
     where = shown_address(settings.path)
     if not known:
         raise SourceError("The database has no tables that this user may see.", where=where)
     wanted = settings.table or known[0].name
-    listing = next((entry for entry in known if entry.name == wanted), None)
-    if listing is None:
-        # Without a schema, the default one is meant.
-        default = inspector.default_schema_name
-        listing = next((entry for entry in known if entry.name == f"{default}.{wanted}"), None)
-    if listing is None:
-        raise unknown_table(where, wanted, known)
-    schema, name = _split(inspector, listing.name)
-    if most is None and inspector.dialect.name == "sqlite" and listing.sort == "table":
+    default = inspector.default_schema_name
+    # Without a schema, the default one is meant.
+    meant = (wanted, f"{_named(default)}.{wanted}") if default else (wanted,)
+    place = next((entry for text in meant for entry in known if entry.name == text), None)
+    if place is None:
+        raise unknown_table(where, wanted, [entry.listing for entry in known])
+    schema, name = place.schema, place.table
+    if most is None and inspector.dialect.name == "sqlite" and place.sort == "table":
         check_whole_table(connection, name, settings.path)
     columns = inspector.get_columns(name, schema)
     names = [column["name"] for column in columns]
@@ -124,7 +148,7 @@ def _read_table(
     query = sql.select(*source.c)
     remarks: list[Remark] = []
     key: list[str] = []
-    if listing.sort == "table":
+    if place.sort == "table":
         key = list(inspector.get_pk_constraint(name, schema)["constrained_columns"])
         query = query.order_by(*(source.c[column] for column in key)) if key else query
         if not key and inspector.dialect.name != "sqlite":
@@ -140,10 +164,10 @@ def _read_table(
     data, said = _rows(connection, query.limit(most), names, declared, total, settings, room, task)
     about = About(
         file=_file_name(settings),
-        table=listing.name,
+        table=place.name,
         remarks=(*remarks, *said),
         key=tuple(name for name in key if name in data.column_names),
-        foreign_keys=_foreign_keys(inspector, name, schema) if listing.sort == "table" else (),
+        foreign_keys=_foreign_keys(inspector, name, schema) if place.sort == "table" else (),
     )
     return ReadTable(data, about)
 
@@ -162,13 +186,6 @@ def _read_query(connection: Connection, settings: SourceSettings, room: Path, ta
     return ReadTable(data, About(file=_file_name(settings), table="query", remarks=(*remarks, *said)))
 
 
-def _split(inspector: Inspector, name: str) -> tuple[str | None, str]:
-    if inspector.dialect.name == "sqlite":
-        return None, name
-    schema, _, table = name.partition(".")
-    return schema, table
-
-
 def _file_name(settings: SourceSettings) -> str:
     return settings.file_name if settings.reader == SQLITE else shown_address(settings.path)
 
@@ -178,7 +195,7 @@ def _foreign_keys(inspector: Inspector, name: str, schema: str | None) -> tuple[
     for entry in inspector.get_foreign_keys(name, schema):
         theirs = entry["referred_table"]
         if schema is not None:
-            theirs = f"{entry.get('referred_schema') or schema}.{theirs}"
+            theirs = f"{_named(entry.get('referred_schema') or schema)}.{theirs}"
         found.append(
             ForeignKey(tuple(entry["constrained_columns"]), theirs, tuple(entry["referred_columns"]))
         )

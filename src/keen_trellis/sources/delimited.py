@@ -103,11 +103,12 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     read.
     """
     task.checkpoint(0, 0, f"reading {path.name}")
-    encoding, remarks = settle_encoding(path, settings.dialect.encoding, task)
+    written_in = settle_encoding(path, settings.dialect.encoding, task)
+    encoding, remarks = written_in.name, list(written_in.remarks)
     source, start = path, 0
     with path.open("rb") as file:
         head = file.read(SAMPLE)
-    if encoding not in _UTF8 or (b"\n" not in head and b"\r" in head):
+    if encoding not in _UTF8 or written_in.marks_inside or (b"\n" not in head and b"\r" in head):
         source = _as_utf8(path, encoding, room, task)
     elif head.startswith(codecs.BOM_UTF8):
         start = len(codecs.BOM_UTF8)
@@ -204,8 +205,9 @@ def _as_utf8(path: Path, encoding: str, room: Path, task: Task) -> Path:
         ):
             while text := file.read(_BLOCK):
                 task.checkpoint(0, 0, f"reading {path.name}")
-                target.write(text)
-    except (UnicodeDecodeError, LookupError) as error:
+                # A mark of byte order is no character of a cell, where files were put one behind the other.
+                target.write(text.replace("\ufeff", ""))
+    except (UnicodeError, LookupError) as error:
         raise SourceError(
             f"It is not written in {encoding}: {error}.", where=str(path), remedy="Choose another encoding."
         ) from error

@@ -14,9 +14,11 @@ import numpy as np
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect
 from keen_trellis.sources.content import of_blocks
+from keen_trellis.sources.recognise import UTF8_MARKED, encoding_of
 
 DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
 COMMENTS = ("#", "//", "--", "%")
@@ -24,7 +26,8 @@ SAMPLE = 256 * 1024
 _BLOCK = 4 * 2**20
 _LONGEST_CELL = 2**24
 _MARK_OF_ORDER = len(codecs.BOM_UTF8)  # a mark this near the start may follow nothing but that
-_MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
+# Ways to write text that no file is written in.
+_NO_CHARSETS = {"idna", "punycode", "raw_unicode_escape", "undefined", "unicode_escape", "mbcs", "oem"}
 
 
 @dataclass(frozen=True)
@@ -37,42 +40,55 @@ class TextDialect:
     comment: str = ""
 
 
-def settle_encoding(path: Path, wanted: str, task: Task) -> tuple[str, list[Remark]]:
+@dataclass(frozen=True)
+class Encoding:
+    """What a text file is written in. marks_inside: whether marks of byte order stand amid it, as they do
+    where files were put one behind the other.
+    """
+
+    name: str
+    remarks: tuple[Remark, ...] = ()
+    marks_inside: bool = False
+
+
+def settle_encoding(path: Path, wanted: str, task: Task) -> Encoding:
     """The encoding to read a file with: the one that is wanted, or else that which is detected."""
     if not wanted:
         return detect_encoding(path, task)
     try:
-        return codecs.lookup(wanted).name, []
-    except LookupError:
+        found = codecs.lookup(wanted)
+        if not found._is_text_encoding or found.name.replace("-", "_") in _NO_CHARSETS:
+            raise LookupError
+        return Encoding(found.name)
+    except (LookupError, ValueError):
         raise SourceError(
-            f"There is no encoding “{wanted}”.", where=str(path), remedy="Write it like utf-8 or cp1252."
+            f"There is no encoding “{visible(cut(wanted, 40))}”.",
+            where=str(path),
+            remedy="Write it like utf-8 or cp1252.",
         ) from None
 
 
-def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
+def detect_encoding(path: Path, task: Task) -> Encoding:
     """The encoding of the whole file: by its mark, UTF-8 if all of it is, or else the likeliest one."""
     with path.open("rb") as file:
         head = file.read(SAMPLE)
-        for mark, encoding in _MARKS:
-            if head.startswith(mark):
-                return encoding, []
-        if all(of_blocks(path, _is_ascii, task)):
-            return "utf-8", []
-        file.seek(0)
-        decoder = codecs.getincrementaldecoder("utf-8")()
-        position = 0
-        try:
-            while block := file.read(_BLOCK):
-                task.checkpoint(0, 0, f"reading {path.name}")
-                if not block.isascii() or decoder.getstate()[0]:
-                    decoder.decode(block)
-                position += len(block)
-            decoder.decode(b"", final=True)
-        except UnicodeDecodeError:
-            file.seek(max(0, position - SAMPLE))
-            around = file.read(2 * _BLOCK)
-        else:
-            return "utf-8", []
+    found = encoding_of(head)
+    if found not in ("", UTF8_MARKED):
+        return Encoding(found)
+    looked = of_blocks(path, lambda block: (block.isascii(), block.count(0)), task)
+    nothing = sum(count for _, count in looked)
+    said = []
+    if nothing:
+        text = "1 character is none" if nothing == 1 else f"{nothing:,} characters are none"
+        said.append(Remark(f"{text} (NUL): it may be damaged", doubtful=True))
+    if all(ascii_only for ascii_only, _ in looked):
+        return Encoding("utf-8", tuple(said))
+    marks, around = _marks_of_utf8(path, task)
+    if around is None:
+        inside = marks > (found == UTF8_MARKED)
+        if inside:
+            said.append(Remark("marks of byte order stand amid it, and are no part of its cells"))
+        return Encoding(found or "utf-8", tuple(said), inside)
     from charset_normalizer import from_bytes
 
     guess = from_bytes(
@@ -84,11 +100,29 @@ def detect_encoding(path: Path, task: Task) -> tuple[str, list[Remark]]:
             where=str(path),
             remedy="Say which it is, or save it as UTF-8 text.",
         )
-    return guess.encoding, [Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True)]
+    said.append(Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True))
+    return Encoding(guess.encoding, tuple(said))
 
 
-def _is_ascii(block: bytes) -> bool:
-    return block.isascii()
+def _marks_of_utf8(path: Path, task: Task) -> tuple[int, bytes | None]:
+    """How many marks of byte order a file has, and None if all of it is UTF-8; else what stands where it is
+    not.
+    """
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    position, marks, last = 0, 0, b""
+    with path.open("rb") as file:
+        try:
+            while block := file.read(_BLOCK):
+                task.checkpoint(0, 0, f"reading {path.name}")
+                if not block.isascii() or decoder.getstate()[0]:
+                    decoder.decode(block)
+                marks += (last + block).count(codecs.BOM_UTF8)
+                position, last = position + len(block), block[1 - len(codecs.BOM_UTF8) :]
+            decoder.decode(b"", final=True)
+        except UnicodeDecodeError:
+            file.seek(max(0, position - SAMPLE))
+            return marks, file.read(2 * _BLOCK)
+    return marks, None
 
 
 def settle_dialect(sample: str, encoding: str, wanted: Dialect, *, whole: bool = False) -> TextDialect:

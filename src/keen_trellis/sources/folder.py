@@ -17,6 +17,7 @@ import pyarrow as pa
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.plain_text import is_sayable
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import NEWEST_FILE, Settled, SourceSettings
 from keen_trellis.sources.about import ROW_NUMBERS, ROWS_FILE, About, Listing
@@ -121,6 +122,10 @@ def members_of(place: str) -> Members:
     for entry in found:
         if entry.name.startswith((".", "~$")) or not entry.is_file():
             continue
+        if not is_sayable(entry.name):
+            raise SourceError(
+                "A file in it has a name that is not UTF-8.", where=str(entry), remedy="Rename it."
+            )
         try:
             kinds[entry] = recognise(entry).reader
         except SourceError:

@@ -214,7 +214,7 @@ class Library:
 
     def _ready_reader(self, settings: SourceSettings) -> Reader:
         """The reader of a source that is settled well, accepted, and of the kind that it was."""
-        settings.layout.check()
+        settings.check()
         self._check_accepted(settings)
         reader = _reader(settings)
         recognised_as(settings)

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.flow.addresses import is_address, parse
+from keen_trellis.flow.plain_text import is_sayable
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.recognise import recognise
@@ -29,6 +30,10 @@ def reader_for(place: str) -> tuple[str, str]:
 
     SourceError if there is nothing to be read.
     """
+    if not is_sayable(place):
+        raise SourceError(
+            "Its name is not UTF-8, so that no flow could say it.", where=place, remedy="Rename it."
+        )
     if _OTHER_ADDRESS.match(place):
         raise SourceError(
             "It is an address of the web or of a store of files, and the program reads local files and "

@@ -33,6 +33,16 @@ _EXTENSIONS = {
 _COMPOUND = bytes.fromhex("d0cf11e0a1b11ae1")
 _ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
 _HEAD = 8192
+UTF8_MARKED = "utf-8-sig"
+# That of UTF-32 begins with that of UTF-16.
+_MARKS = (
+    (codecs.BOM_UTF8, UTF8_MARKED),
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
+_OFTEN, _RARELY = 0.6, 0.02
 _JSON_LINE = re.compile(rb'(?:\xef\xbb\xbf)?\s*\{\s*(?:"|\})')
 _JSON_IN_ONE_PIECE = re.compile(r"\[\s*[\[{\"\d\-tfn\]]|\{\s*\n")
 _TAG = re.compile(r"<(!|\?|[A-Za-z][\w:.-]*[\s/>])")
@@ -128,7 +138,7 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
         return "Parquet file", COLUMNS
     if head.startswith(b"ARROW1"):
         return "Arrow file", COLUMNS
-    if b"\0" in head and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
+    if b"\0" in head and not encoding_of(head):
         raise SourceError(
             "Its content is neither a workbook, nor delimited text, nor a database, nor Parquet or Arrow.",
             where=where,
@@ -140,10 +150,31 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
     return "delimited text", TEXT
 
 
+def encoding_of(head: bytes) -> str:
+    """The encoding that the beginning of a text tells, by a mark of byte order, or by zeros in every second
+    or three of four places; "" for UTF-8 without a mark, and what only the whole text tells.
+    """
+    for mark, encoding in _MARKS:
+        if head.startswith(mark):
+            return encoding
+    if b"\0" not in head:
+        return ""
+    part = head[: len(head) // 4 * 4]
+    zeros = [part[place::4].count(0) * 4 / max(len(part), 1) for place in range(4)]
+    for encoding, often in (
+        ("utf-32-le", (False, True, True, True)),
+        ("utf-32-be", (True, True, True, False)),
+        ("utf-16-le", (False, True, False, True)),
+        ("utf-16-be", (True, False, True, False)),
+    ):
+        if all(share > _OFTEN if many else share < _RARELY for share, many in zip(zeros, often, strict=True)):
+            return encoding
+    return ""
+
+
 def _beginning(head: bytes) -> str:
     """The beginning of a text, without marks of order and space."""
-    wide = head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE))
-    text = head.decode("utf-16" if wide else "utf-8", errors="ignore")
+    text = head.decode(encoding_of(head) or "utf-8", errors="ignore")
     return text.lstrip("\ufeff \t\r\n")
 
 

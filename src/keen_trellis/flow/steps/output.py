@@ -52,10 +52,9 @@ class OutputKind:
     def problems(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
         if not settings.path:
             return [UsageError("It has no file to write to.", remedy="Choose one.")]
-        if len(settings.delimiter) != 1 or settings.delimiter in '"\r\n':
-            return [
-                UsageError(f"“{settings.delimiter}” cannot stand between cells.", remedy="Use one character.")
-            ]
+        mark = settings.delimiter
+        if len(mark) != 1 or not mark.isascii() or mark.isalnum() or mark in '"\r\n\0':
+            return [UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")]
         return []
 
     def fingerprint(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> object:
