@@ -1,9 +1,8 @@
 """Reads many damaged files of one kind: `python -m tests.sources.damage KIND COUNT SEED`.
 
-Every file must be read or be refused with an error of ours, within seconds and a bounded memory. Runs as a
-process of
-its own, so that a crash or a hang of a reader library is seen as what it is. Prints what was wrong, or
-nothing.
+Every file must be read, with all of its rows where its kind has what tells, or be refused with an error of
+ours, within seconds and a bounded memory. Runs as a process of its own, so that a crash or a hang of a reader
+library is seen as what it is. Prints what was wrong, or nothing.
 """
 
 import io
@@ -20,7 +19,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 MOST_MEMORY = 4 * 2**30
-_SECONDS = 30
+_SECONDS = 10
+_ROWS_OF_SQLITE = {"t": 300, "u": 0}
+_APART = ("xlsx", "xlsb", "xls", "ods", "parquet", "arrow")
 
 
 def _text() -> bytes:
@@ -184,27 +185,41 @@ def _read_all(path: Path, cache: Path) -> None:
     for table in content.tables[:3]:
         snapshot = library.get(content.settings(table.name), Task())
         look(snapshot.table, snapshot.remarks, Task())
+        if content.reader == "sqlite":
+            _check_rows(snapshot.table.rows, _ROWS_OF_SQLITE.get(table.name))
 
 
-def _read_workbook(path: Path, cache: Path) -> None:
-    """What the child process does, in this one, which is limited and watched as that one is."""
+def _check_rows(rows: int, expected: int | None) -> None:
+    """Fewer rows than were written are a loss that nobody announced."""
+    if expected is not None and rows != expected:
+        raise AssertionError(f"{rows} rows of {expected}, and no error")
+
+
+def _read_apart(path: Path, cache: Path) -> None:
+    """What a child process does, forked from this one, which has its libraries already."""
     from keen_trellis.sources.recognise import recognise
 
     recognise(path)
-    # As the program does it: in a child, whose sudden end the parent tells as an error of ours.
+    # As the program does it: in a child, whose sudden end the parent tells as an error of ours; and which it
+    # ends itself when it makes no progress.
     child = os.fork()
     if child:
         _, status = os.waitpid(child, 0)
-        if os.WIFSIGNALED(status) and os.WTERMSIG(status) not in (signal.SIGABRT, signal.SIGSEGV):
+        ends = (signal.SIGABRT, signal.SIGSEGV, signal.SIGALRM)
+        if os.WIFSIGNALED(status) and os.WTERMSIG(status) not in ends:
             raise ChildProcessError(f"ended by signal {os.WTERMSIG(status)}")
         if os.WIFEXITED(status) and os.WEXITSTATUS(status) not in (0, 4):
             raise ChildProcessError(f"ended with {os.WEXITSTATUS(status)}")
         return
+    signal.signal(signal.SIGALRM, signal.SIG_DFL)
     signal.alarm(_SECONDS)
     code = 1
     try:
         code = max(_in_child(path, cache))
+        if not code:
+            _check_whole(path, Path(f"{cache}.arrow"))
     except BaseException:
+        code = 1
         traceback.print_exc(file=sys.stdout)
         sys.stdout.flush()
     finally:
@@ -215,36 +230,57 @@ def _in_child(path: Path, cache: Path) -> list[int]:
     import msgspec
 
     from keen_trellis.flow.source_settings import SourceSettings
-    from keen_trellis.sources import child, workbook_process
+    from keen_trellis.sources import child, columns_process, workbook_process
 
     # The library prints where it panics.
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+    if path.suffix in (".parquet", ".arrow"):
+        return [child.serve(columns_process.answer, ["read", str(path), f"{cache}.arrow"])]
     settings = msgspec.json.encode(SourceSettings("workbook", str(path))).decode()
     tasks = (["list", str(path)], ["further", str(path)], ["read", str(path), settings, f"{cache}.arrow"])
     return [child.serve(workbook_process.answer, words) for words in tasks]
+
+
+def _check_whole(path: Path, rows: Path) -> None:
+    """What was read without an error has all its rows, where its kind of file has what tells."""
+    import zipfile
+
+    import pyarrow as pa
+
+    if path.suffix in (".parquet", ".arrow"):
+        with pa.memory_map(str(rows)) as file:
+            _check_rows(pa.ipc.open_file(file).read_all().num_rows, 80)
+    elif zipfile.is_zipfile(path):
+        with zipfile.ZipFile(path) as archive:
+            if archive.testzip() is not None:
+                raise AssertionError("its checksum is wrong, and no error")
 
 
 def main(kind: str, count: int, seed: int) -> int:
     """Read that many damaged files; 0 if all were read or refused as they should be."""
     resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     from keen_trellis.core.errors import SourceError
-    from keen_trellis.sources import child, workbook_process
+    from keen_trellis.sources import child, columns_process, workbook_process
 
     child.say = workbook_process.say = lambda message: None
     child.limit_memory = lambda path: None
+    child._end_with_parent = lambda: None
     name, make = KINDS[kind]
     content = make()
-    read = _read_workbook if kind in ("xlsx", "xlsb", "xls", "ods") else _read_all
-    if read is _read_workbook:
+    read = _read_apart if kind in _APART else _read_all
+    if read is _read_apart:
         # Loaded once here, and not anew in every child.
-        from keen_trellis.sources import blocks, inference  # noqa: F401
+        from pyarrow import parquet  # noqa: F401
+
+        from keen_trellis.sources import blocks, inference, integrity  # noqa: F401
+    assert columns_process
     signal.signal(signal.SIGALRM, _too_long)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / name
         for number in range(seed, seed + count):
             path.write_bytes(damaged(content, random.Random(number)))
             print(number, file=sys.stderr, flush=True)
-            signal.alarm(_SECONDS)
+            signal.alarm(2 * _SECONDS)
             try:
                 read(path, Path(folder) / "cache")
             except SourceError:
