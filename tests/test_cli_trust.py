@@ -2,6 +2,9 @@
 
 import json
 import os
+import pty
+import subprocess
+import sys
 import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -55,7 +58,7 @@ class Servers(TrustCase):
         self.assertIn("SELECT 1 AS one", said)
         self.assertIn("--trust", said)
         found = self.call("look", self.flow(*self.flow_of_stranger)).stdout
-        self.assertIn("its server is not connected to before you accept it", found)
+        self.assertIn("it does not connect to this server until you accept it", found)
         self.assertEqual(self.false.heard, [])
         self.assertFalse((self.folder / "out.csv").exists())
 
@@ -216,6 +219,24 @@ class Outputs(TrustCase):
         (self.folder / "state").write_text("no folder")
         steps = (text("loans"), output("loans", str(self.elsewhere() / "out.csv")))
         self.run_flow(*steps, words=["--trust"])
+
+
+class Asking(TrustCase):
+    def test_at_a_terminal_the_user_is_asked(self):
+        target = self.elsewhere() / "out.csv"
+        path = self.flow(text("loans"), output("loans", str(target)))
+        for answer, code, written in (("n", 2, False), ("y", 0, True)):
+            ours, theirs = pty.openpty()
+            command = [sys.executable, "-m", "keen_trellis.cli", "run", str(path)]
+            quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
+            with subprocess.Popen(command, stdin=theirs, text=True, **quiet) as run:
+                os.write(ours, f"{answer}\n".encode())
+                said = run.communicate()[1]
+            os.close(ours)
+            os.close(theirs)
+            self.assertIn("Accept this, now and from now on?", said)
+            self.assertEqual((run.returncode, target.exists()), (code, written))
+        self.call("run", path, "--replace")
 
 
 class LocalQueries(TrustCase):

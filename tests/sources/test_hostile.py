@@ -1,7 +1,10 @@
 """Damaged files by the thousand, and files that are not what they seem."""
 
+import copy
+import json
 import os
 import resource
+import sqlite3
 import subprocess
 import sys
 import threading
@@ -9,13 +12,23 @@ import time
 import unittest
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from pathlib import Path
+from unittest import mock
 
+import pyarrow as pa
+import xlsxwriter
+from click.testing import CliRunner
 from hypothesis import settings
+from pyarrow import feather, parquet
 
+from keen_trellis.cli import main
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.sources.child import MEMORY_NAME, SECONDS_NAME
 from keen_trellis.sources.library import Library
+from keen_trellis.sources.looking import look
+from keen_trellis.sources.sqlite_files import SECONDS_NAME as QUERY_SECONDS
 from tests.sources.damage import KINDS
 from tests.sources.source_case import SourceCase
 
@@ -53,10 +66,12 @@ class NotWhatTheySeem(SourceCase):
         path = self.folder / "bomb.xlsx"
         with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
             archive.writestr("xl/workbook.xml", "<workbook/>")
-            with archive.open("xl/worksheets/sheet1.xml", "w", force_zip64=True) as part:
-                block = b" " * 2**26
-                for _ in range(140):
-                    part.write(block)
+            archive.writestr("xl/worksheets/sheet1.xml", b" " * 2**26)
+            # Many parts that share their packed bytes, as such files are made.
+            for number in range(2, 141):
+                twin = copy.copy(archive.filelist[-1])
+                twin.filename = f"xl/worksheets/sheet{number}.xml"
+                archive.filelist.append(twin)
         self.refused(path, "would unpack to 9 GiB")
 
     def test_a_pipe_a_device_and_a_folder(self):
@@ -113,6 +128,124 @@ class NotWhatTheySeem(SourceCase):
             self.read(self.put("wide.csv", ",".join(f"f{n}" for n in range(5_000)) + "\n")).table.rows, 0
         )
         self.refused(self.put("one.csv", "a,b\n" + '"' + "x" * (17 * 2**20)), "[Qq]uotation|too long|larger")
+
+
+class Small(SourceCase):
+    """Small files that took minutes or gigabytes: linear, or refused with a number."""
+
+    def timed(self, path: Path, most: float):
+        """Read and look at a file, in so many seconds of computing."""
+        began = time.process_time()
+        try:
+            snapshot = self.read(path)
+            look(snapshot.table, snapshot.remarks, Task())
+        except SourceError as error:
+            return error
+        finally:
+            self.assertLess(time.process_time() - began, most)
+        return snapshot
+
+    def test_many_fields(self):
+        names = ",".join(f"f{n}" for n in range(2_500))
+        self.assertEqual(len(self.timed(self.put("a.csv", f"{names}\n1\n"), 15).table.fields), 2_500)
+        same = ",".join(["f"] * 2_500)
+        self.assertEqual(self.timed(self.put("b.csv", f"{same}\n"), 15).table.names[-1], "f 2500")
+        wide = ",".join(f"f{n}" for n in range(100_000))
+        for name, content in (
+            ("c.csv", f"{wide}\n1\n"),
+            ("d.csv", "a,b\n1,2\n" + "," * 100_000 + "\n"),
+            ("e.jsonl", "".join(json.dumps({f"k{n}": n}) + "\n" for n in range(20_000))),
+        ):
+            self.assertIn("more than 10,000 fields", str(self.timed(self.put(name, content), 10)))
+        lines = "".join(json.dumps({f"k{n % 1_500}": n}) + "\n" for n in range(6_000))
+        self.assertEqual(self.timed(self.put("f.jsonl", lines), 15).table.rows, 6_000)
+
+    def test_a_cell_of_very_many_lines(self):
+        content = 'a,b\n1,"' + "\n" * (2**24 - 10) + '"\n2,3\n'
+        self.assertEqual(self.timed(self.put("a.csv", content), 15).table.rows, 2)
+        path = self.put("b.csv", 'a,b\n1,"' + "x\n" * 1_000_000 + '"\n2,3\n')
+        began = time.process_time()
+        shown = CliRunner().invoke(main, ["look", str(path)]).output
+        self.assertLess(time.process_time() - began, 10)
+        self.assertLess(len(shown), 10_000)
+
+    def test_folders_that_the_system_makes_up(self):
+        for place in ("/proc", "/proc/self", "/proc/self/fd"):
+            began = time.process_time()
+            self.assertIn(CliRunner().invoke(main, ["look", place]).exit_code, (0, 4))
+            self.assertLess(time.process_time() - began, 10)
+
+    def test_workbooks_that_would_take_all_memory(self):
+        far = self.folder / "far.xlsx"
+        with xlsxwriter.Workbook(far) as book:
+            sheet = book.add_worksheet("S")
+            sheet.write(0, 0, "a")
+            sheet.write(1_048_575, 16_383, 1)
+        spaces = self.folder / "spaces.xlsx"
+        with (
+            zipfile.ZipFile(far) as source,
+            zipfile.ZipFile(spaces, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as packed,
+        ):
+            for name in source.namelist():
+                content = source.read(name)
+                if name.endswith("sheet1.xml"):
+                    content = content.replace(b"<sheetData>", b"<sheetData>" + b" " * 2**29)
+                packed.writestr(name, content)
+        with mock.patch.dict(os.environ, {MEMORY_NAME: str(2**28)}):
+            for path in (far, spaces):
+                self.refused(path, "0.2 GiB of memory|no progress", "S")
+        children = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
+        self.assertLess(children, 3 * 2**30)
+
+    def test_a_reader_without_progress_is_ended(self):
+        strings = self.folder / "strings.xlsx"
+        with xlsxwriter.Workbook(self.folder / "s.xlsx") as book:
+            book.add_worksheet("S").write(0, 0, "a")
+        with (
+            zipfile.ZipFile(self.folder / "s.xlsx") as source,
+            zipfile.ZipFile(strings, "w", zipfile.ZIP_DEFLATED) as packed,
+        ):
+            for name in source.namelist():
+                content = source.read(name)
+                if name.endswith("sharedStrings.xml"):
+                    content = content.replace(b"</sst>", b"<si><t>x</t></si>" * 5_000_000 + b"</sst>")
+                packed.writestr(name, content)
+        with mock.patch.dict(os.environ, {SECONDS_NAME: "1"}):
+            self.refused(strings, "no progress in 1 seconds of computing", "S")
+
+    def test_a_view_without_end_is_ended(self):
+        path = self.folder / "v.sqlite"
+        with closing(sqlite3.connect(path)) as base:
+            base.execute(
+                "CREATE VIEW v AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) "
+                "SELECT max(i) AS most FROM n"
+            )
+            base.commit()
+        with mock.patch.dict(os.environ, {QUERY_SECONDS: "1"}):
+            self.refused(path, "longer than 1 seconds", "v")
+
+
+class CutShort(SourceCase):
+    def test_a_file_that_is_cut_short_while_it_is_read_ends_nothing(self):
+        code = "import sys; from keen_trellis.cli import main; main(['look', sys.argv[1]])"
+        for kind in ("csv", "arrow", "parquet"):
+            for wait in (0.0, 0.15):
+                path = self.folder / f"t.{kind}"
+                table = pa.table({"n": range(2_000_000), "t": ["text"] * 2_000_000})
+                if kind == "csv":
+                    path.write_bytes(b"n,t\n" + b"1,text\n" * 4_000_000)
+                elif kind == "arrow":
+                    feather.write_feather(table, path, compression="uncompressed")
+                else:
+                    parquet.write_table(table, path)
+                quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE, "text": True}
+                words = [sys.executable, "-c", code, str(path)]
+                with subprocess.Popen(words, cwd=_ROOT, **quiet) as reader:
+                    time.sleep(0.9 + wait)
+                    os.truncate(path, 100_000)
+                    said = reader.communicate()[1]
+                self.assertIn(reader.returncode, (0, 4), f"{kind}: {said}")
+                self.assertNotIn("Traceback", said)
 
 
 if __name__ == "__main__":

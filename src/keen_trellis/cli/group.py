@@ -32,7 +32,8 @@ class _Command(click.Group):
         try:
             return super().invoke(ctx)
         except TrellisError as error:
-            say(f"keen-trellis: {error}", err=True)
+            option = f" ({error.option} accepts it.)" if error.option else ""
+            say(f"keen-trellis: {error}{option}", err=True)
             ctx.exit(error.exit_code)
         except (Cancelled, KeyboardInterrupt):
             say("keen-trellis: stopped; nothing was left half written.", err=True)

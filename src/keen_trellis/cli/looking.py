@@ -80,7 +80,8 @@ def _look_at_flow(path: Path, library: Any, as_json: bool, trust: bool, hosts: S
             for problem in () if step.skipped else KINDS.of(step).problems(settings, shapes):
                 raise problem
         except TrellisError as error:
-            said["error"] = f"{error.what} {error.remedy}".strip()
+            option = f"({error.option} accepts it.)" if error.option else ""
+            said["error"] = f"{error.what} {error.remedy} {option}".strip()
         steps.append(said)
     not_read = [str(entry) for entry in unread(flow, KINDS)]
     if as_json:

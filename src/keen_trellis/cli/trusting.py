@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from keen_trellis.flow.trust import Reach
 
 _TRUSTING = (
-    click.option("--trust", is_flag=True, help="Accept all that FLOW reaches: servers, queries, outputs."),
+    click.option("--trust", is_flag=True, help="Accept all servers, queries and outputs of FLOW."),
     click.option(
         "--allow-host", "hosts", multiple=True, help="Let FLOW read from this server, host or host:port."
     ),
@@ -72,14 +72,14 @@ def settle(flow: Any, path: Path, waiting: Collection[Reach]) -> None:
 
     if not waiting:
         return
-    say(f"keen-trellis: {path} was not written by you on this machine. It wants to:", err=True)
+    say(f"keen-trellis: {path} was not made by you here. If you accept it, it can:", err=True)
     for line in lines_of(waiting):
         say(f"  {line}", err=True)
     if sys.stdin.isatty() and click.confirm("Accept this, now and from now on?", err=True):
         remember(flow, path)
         return
     raise UsageError(
-        "Nothing was read or written, since the flow reaches what you have not accepted.",
+        "Nothing was read or written: you have not accepted what the flow connects to and writes.",
         where=str(path),
         remedy="Give --trust to accept all, or --allow-host HOST and --allow-write FOLDER for this run.",
     )

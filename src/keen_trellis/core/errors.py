@@ -7,10 +7,12 @@ class TrellisError(Exception):
     """Something that cannot be done as asked.
 
     what: one sentence, in the user's words.  where: file, sheet, field, row or step, or "".
-    remedy: what to do about it, or "".  exit_code: what the command line returns for it.
+    remedy: what to do about it, or "".  exit_code: what the command line returns for it.  option: what lets
+    it through on the command line, or "".
     """
 
     exit_code = 1
+    option = ""
 
     def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
         super().__init__(what)

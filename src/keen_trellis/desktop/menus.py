@@ -43,7 +43,7 @@ def _file(window: MainWindow) -> list[Command]:
         separator("File"),
         Command("save", "File", "&Save", "Ctrl+S", window.save),
         Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.save_as),
-        Command("reach", "File", "&What the flow reaches…", "Ctrl+Shift+R", window.reaching.ask),
+        Command("reach", "File", "Co&nnections and outputs…", "Ctrl+Shift+R", window.reaching.ask),
         separator("File"),
         Command("picture", "File", "Save the trellis as a p&icture…", "Ctrl+Alt+I", window.save_picture),
         Command("print", "File", "&Print the trellis…", "Ctrl+P", window.print_trellis),

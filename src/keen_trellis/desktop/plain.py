@@ -48,6 +48,12 @@ class PlainBox(QMessageBox):
         for label in self.findChildren(QLabel):
             label.setTextFormat(Qt.TextFormat.PlainText)
 
+    def set_text_width(self, width: int) -> None:
+        """Give long lines more room than such a box usually has."""
+        for label in self.findChildren(QLabel):
+            if label.text():
+                label.setMinimumWidth(width)
+
     def showEvent(self, event: object) -> None:
         """As it is shown: whatever text was set until now."""
         for label in self.findChildren(QLabel):

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
 
 _MOST_SHOWN = 12
+_WIDTH = 560  # pixels
 
 
 class Reaching(QObject):
@@ -37,24 +38,24 @@ class Reaching(QObject):
         entries = self._document.reach()
         waits = bool(self._document.library.waiting or self._document.refused_queries())
         lines = sorted(map(reach_said, entries))
-        what = "This flow was not written by you on this machine." if waits else "What this flow reaches"
+        what = "This flow was not made by you here." if waits else "Connections and outputs of this flow"
         if not entries:
-            what = "This flow reaches nothing but the files that it reads and its own folder."
-        box = PlainBox(QMessageBox.Icon.Question, "What the flow reaches", what, parent=self._window)
-        box.setTextFormat(Qt.TextFormat.PlainText)
+            what = "This flow connects to no server, and writes only into its own folder."
+        box = PlainBox(QMessageBox.Icon.Question, "Connections and outputs", what, parent=self._window)
         shown = "\n".join(f"• {line}" for line in lines[:_MOST_SHOWN])
         if len(lines) > _MOST_SHOWN:
-            shown += f"\nand {len(lines) - _MOST_SHOWN:,} more, under the details."
+            shown += f"\n… and {len(lines) - _MOST_SHOWN:,} more; see the details."
             box.setDetailedText("\n".join(lines))
         if waits:
-            shown = f"It wants to:\n{shown}\n\nUntil you accept this, it does none of it."
+            shown = f"If you accept it, it can:\n{shown}\n\nUntil then, only its local files are read."
             accept = box.addButton("Accept", QMessageBox.ButtonRole.AcceptRole)
             later = box.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
             box.setDefaultButton(later)
             accept.clicked.connect(self._document.accept_reach)
         elif entries:
-            shown = f"It may:\n{shown}"
+            shown = f"It can:\n{shown}"
         box.setInformativeText(shown)
+        box.set_text_width(_WIDTH)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
 

@@ -194,6 +194,7 @@ class MainWindow(QMainWindow):
         self.sentence.typing_wanted.connect(self.bench.show_typing)
         self.sentence.types_wanted.connect(self.bench.show_types)
         self.sentence.password_wanted.connect(self.sources.ask_password)
+        self.sentence.accepting_wanted.connect(self.reaching.ask)
         self.sentence.moved.connect(self.sources.use_file)
         self.bench.mending.accepted.connect(self.sentence.join.accepted.ask_note)
         self.bench.field_wanted.connect(self.sentence.change_field)

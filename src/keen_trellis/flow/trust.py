@@ -29,7 +29,7 @@ from keen_trellis.flow.steps.source import sources_of
 SERVER, QUERY, OUTPUT = "server", "query", "output"
 STEPS = "steps"
 _KEPT = 5_000
-HOW_TO_ACCEPT = "(in the window: File, What the flow reaches; on the command line: --trust)"
+TRUST_OPTION = "--trust"
 
 
 @dataclass(frozen=True)
@@ -53,16 +53,14 @@ class Reach:
 class NotAccepted(SourceError):
     """A source of a flow that waits to be accepted. reach: what it would reach."""
 
+    option = TRUST_OPTION
+
     def __init__(self, reach: Reach) -> None:
-        what = (
-            "This flow comes from elsewhere, and its query is not sent before you accept it."
-            if reach.sort == QUERY
-            else "This flow comes from elsewhere, and its server is not connected to before you accept it."
-        )
+        held_back = "its query is not run" if reach.sort == QUERY else "it does not connect to this server"
         super().__init__(
-            what,
+            f"This flow was not made by you here, so {held_back} until you accept it.",
             where=reach.place,
-            remedy=f"Look at what the flow reaches, and accept it {HOW_TO_ACCEPT}.",
+            remedy="Review what the flow connects to, and accept it.",
         )
         self.reach = reach
 

@@ -20,20 +20,16 @@ from keen_trellis.flow.addresses import (
     parse,
     shown_address,
 )
-from keen_trellis.flow.environment import whole_number
 from keen_trellis.sources import secrets
 from keen_trellis.sources.cell_columns import UNFIT
 from keen_trellis.sources.content import reading
-from keen_trellis.sources.sqlite_files import sqlite_engine
+from keen_trellis.sources.sqlite_files import SECONDS_NAME, query_seconds, sqlite_engine
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
 
 _CONNECT_SECONDS = 10
 _LOCK_SECONDS = 10
-# How long one statement may take, in seconds; the environment may say otherwise.
-SECONDS_NAME = "KEEN_TRELLIS_QUERY_SECONDS"
-_QUERY_SECONDS = 900
 # With these the connection is encrypted or there is none.
 _ENCRYPTED = ("require", "verify-ca", "verify-full")
 _LOOK_EVERY = 0.1
@@ -184,11 +180,6 @@ def _hand_out_unfit(connection: Connection) -> None:
             driver.adapters.register_loader(kind, lenient(loader))
 
 
-def query_seconds() -> int:
-    """How long one statement may take; UsageError if the environment says it wrongly."""
-    return whole_number(SECONDS_NAME, _QUERY_SECONDS)
-
-
 @contextmanager
 def _stopped_with(task: Task, connection: Connection) -> Iterator[None]:
     """Interrupt the database's work when the task is cancelled, also amid a long query."""
@@ -245,11 +236,7 @@ def _translated(error: BaseException | None, place: str) -> SourceError:
             f"It is not there (any more): {_first_line(said)}.", where=where, remedy="Choose another table."
         )
     if state == _TOOK_TOO_LONG:
-        return SourceError(
-            f"It took longer than {query_seconds():,} seconds.",
-            where=where,
-            remedy=f"Read less of it, or set {SECONDS_NAME} to more seconds.",
-        )
+        return _too_slow(where)
     if state == _LOCKED:
         return SourceError("Another session has locked it.", where=where, remedy=_LOCK_REMEDY)
     if (
@@ -272,11 +259,21 @@ def _translated(error: BaseException | None, place: str) -> SourceError:
     return SourceError(f"The database cannot be read: {_first_line(said)}.", where=where)
 
 
+def _too_slow(where: str) -> SourceError:
+    return SourceError(
+        f"It took longer than {query_seconds():,} seconds.",
+        where=where,
+        remedy=f"Read less of it, or set {SECONDS_NAME} to more seconds.",
+    )
+
+
 def _first_line(said: str) -> str:
     return said.partition(" LINE ")[0].removeprefix("(psycopg.OperationalError) ").rstrip(".")
 
 
 def _sqlite_error(said: str, place: str) -> SourceError:
+    if "interrupted" in said:
+        return _too_slow(place)
     if "locked" in said:
         return SourceError("Another program has locked the database.", where=place, remedy=_LOCK_REMEDY)
     if "malformed" in said or "not a database" in said or "disk I/O" in said:

@@ -23,7 +23,7 @@ from keen_trellis.sources.locations import DATABASE
 from keen_trellis.sources.queries import check_functions, checked_query, is_ordered
 from keen_trellis.sources.reading import Reader, ReadTable, unknown_table
 from keen_trellis.sources.recognise import SQLITE
-from keen_trellis.sources.sqlite_files import check_whole_table
+from keen_trellis.sources.sqlite_files import WatchedConnection, check_whole_table
 from keen_trellis.sources.text_types import moments_in_text, text_doubts
 
 if TYPE_CHECKING:
@@ -223,6 +223,7 @@ def _rows(
             for column, cells in zip(columns, zip(*batch, strict=True), strict=True):
                 column.add(cells)
             spill(columns, room)
+            _rows_came(connection)
             done += len(batch)
             task.checkpoint(done, max(total, done) if total else 0, what)
     data: dict[str, pa.ChunkedArray] = {}
@@ -243,6 +244,12 @@ def _rows(
             where=shown_address(settings.path),
         )
     return pa.table(data), remarks
+
+
+def _rows_came(connection: Connection) -> None:
+    driver = connection.connection.dbapi_connection
+    if isinstance(driver, WatchedConnection):
+        driver.restart()
 
 
 def _own_names(names: Sequence[str]) -> list[str]:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.flow.addresses import shown_address
-from keen_trellis.flow.trust import HOW_TO_ACCEPT, OUTPUT, SERVER, Reach, is_accepted_query
+from keen_trellis.flow.trust import OUTPUT, SERVER, TRUST_OPTION, Reach, is_accepted_query
 from keen_trellis.sources.connections import dialect_of
 
 if TYPE_CHECKING:
@@ -64,13 +64,15 @@ def checked_query(text: str, place: str) -> str:
 class NotHarmless(SourceError):
     """A query calls functions that may reach outside the database. place, query: which."""
 
+    option = TRUST_OPTION
+
     def __init__(self, place: str, query: str, functions: Sequence[str]) -> None:
         names = ", ".join(f"{name}()" for name in functions)
         super().__init__(
-            f"The query calls {names}, which may do more than compute from rows, such as write a file "
-            "or reach another server.",
+            f"The query calls {names}, which may do more than read rows, such as writing a file or "
+            "contacting another server.",
             where=shown_address(place),
-            remedy=f"Leave it out, or accept the query {HOW_TO_ACCEPT}.",
+            remedy="Remove the call, or review and accept the query.",
         )
         self.place = place
         self.query = query
@@ -134,7 +136,7 @@ def reach_said(entry: Reach) -> str:
         return f"connect to {entry.place}"
     text = " ".join(entry.text.split())
     calls = unusual_calls(entry.text)
-    said = f"send a query to {entry.place}: {text[:_SHOWN]}{' …' if len(text) > _SHOWN else ''}"
+    said = f"run a query on {entry.place}: {text[:_SHOWN]}{' …' if len(text) > _SHOWN else ''}"
     return f"{said}; it calls {', '.join(f'{name}()' for name in calls)}" if calls else said
 
 

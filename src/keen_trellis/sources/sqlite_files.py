@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.flow.environment import whole_number
 from keen_trellis.flow.temporary import temporary_folder
 from keen_trellis.sources.content import stamp_of
 
@@ -18,6 +20,11 @@ if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
 
 _WAIT_SECONDS = 3.0
+# How long one statement may take, in seconds; the environment may say otherwise.
+SECONDS_NAME = "KEEN_TRELLIS_QUERY_SECONDS"
+_QUERY_SECONDS = 900
+_MEMORY = 2**30  # bytes that SQLite may use of this machine's
+_LOOK_EVERY = 100_000  # steps of SQLite's own machine
 _LONGEST_CELL = 2**28  # bytes: a damaged row may say that it has any number of them
 _FORMAT_BYTES = slice(18, 20)  # of the header: both are 2 where changes go to a log beside the file
 _WITH_LOG = b"\2\2"
@@ -35,6 +42,28 @@ _ALLOWED_PRAGMAS = {
     *("quick_check", "table_info", "table_list", "table_xinfo"),
 }
 _REFUSED_FUNCTIONS = {"load_extension", "fts3_tokenizer", "writefile", "readfile", "edit"}
+
+
+def query_seconds() -> int:
+    """How long one statement may take; UsageError if the environment says it wrongly."""
+    return whole_number(SECONDS_NAME, _QUERY_SECONDS)
+
+
+class WatchedConnection(sqlite3.Connection):
+    """A connection that ends a statement which gives no row for too long, as a view of a hostile file may."""
+
+    def __init__(self, *words: Any, **more: Any) -> None:
+        super().__init__(*words, **more)
+        self.seconds = query_seconds()
+        self.restart()
+        self.set_progress_handler(self._look, _LOOK_EVERY)
+
+    def restart(self) -> None:
+        """Rows came: the time begins anew."""
+        self._since = time.monotonic()
+
+    def _look(self) -> bool:
+        return time.monotonic() - self._since > self.seconds
 
 
 @contextmanager
@@ -58,7 +87,10 @@ def sqlite_engine(path: Path) -> Iterator[Engine]:
 
 
 def _connection(address: str) -> sqlite3.Connection:
-    made = sqlite3.connect(address, uri=True, timeout=_WAIT_SECONDS, check_same_thread=False)
+    made = sqlite3.connect(
+        address, uri=True, timeout=_WAIT_SECONDS, check_same_thread=False, factory=WatchedConnection
+    )
+    made.execute(f"PRAGMA hard_heap_limit = {_MEMORY}")
     made.set_authorizer(_authorized)
     made.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _LONGEST_CELL)
     return made

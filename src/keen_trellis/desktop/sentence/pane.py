@@ -35,9 +35,11 @@ from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.union import UnionKind
+from keen_trellis.flow.trust import NotAccepted
 from keen_trellis.flow.wording import counted, open_said, rows_called
 from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.locations import TYPED
+from keen_trellis.sources.queries import NotHarmless
 
 _LINKS_SHOWN = 2
 _REMOVE = object()
@@ -48,8 +50,9 @@ class SentencePane(QWidget):
     """write_wanted: an output's step id.  path_wanted: the step whose file is to be chosen anew.
 
     raw_wanted, typing_wanted: the raw cells, or the rows typed in, are to be shown.  password_wanted: the
-    address that asks for one.  moved: a step's id, and the file to use from now on.  blend_wanted: another
-    table is to be blended into the selected one.
+    address that asks for one.  accepting_wanted: what the flow connects to is to be reviewed.  moved: a
+    step's id, and the file to use from now on.  blend_wanted: another table is to be blended into the
+    selected one.
     """
 
     write_wanted = Signal(str)
@@ -59,6 +62,7 @@ class SentencePane(QWidget):
     typing_wanted = Signal()
     types_wanted = Signal()
     password_wanted = Signal(str)
+    accepting_wanted = Signal()
     moved = Signal(str, str)
     blend_wanted = Signal()
 
@@ -203,7 +207,7 @@ class SentencePane(QWidget):
         if state is not None and state.error is not None:
             told = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
             again = Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True)
-            return [told, *self._password_chip(state.error), again]
+            return [told, *self._leave_chips(state.error), again]
         items: list[Item] = [
             Word(f"{selection.table} of {file}" if selection.table != Path(file).stem else file)
         ]
@@ -291,7 +295,7 @@ class SentencePane(QWidget):
     def repairs(self, step: Step, error: TrellisError | None = None) -> list[Item]:
         """What can be done about a source that cannot be read."""
         settings: SourceSettings = KINDS.settings(step)
-        items = self._password_chip(error)
+        items = self._leave_chips(error)
         if not items and not is_address(settings.path) and settings.reader != TYPED:
             beside = self._document.beside_the_flow(settings.path)
             if beside:
@@ -301,18 +305,20 @@ class SentencePane(QWidget):
             items.append(choose)
         if settings.reader == TYPED:
             items.append(Chip("type its rows", lambda _: self.typing_wanted.emit(), "Rows", doing=True))
-        elif error is not None and settings != SourceSettings(settings.reader, settings.path, settings.table):
+        elif error is not None and not error.option and settings != _as_it_is(settings):
             items.append(Chip("as it is found out", partial(self._as_found, step), "Found", doing=True))
         again = self._document.compute_again if error is not None else self._document.refresh
         items.append(Chip("try again", lambda _: again(), "Again", doing=True))
         return items
 
     def _as_found(self, step: Step, _: QWidget) -> None:
-        settings: SourceSettings = KINDS.settings(step)
-        plain = SourceSettings(settings.reader, settings.path, settings.table)
+        plain = _as_it_is(KINDS.settings(step))
         self._document.change_settings(step.id, plain, "Read it as it is found out")
 
-    def _password_chip(self, error: TrellisError | None) -> list[Item]:
+    def _leave_chips(self, error: TrellisError | None) -> list[Item]:
+        if isinstance(error, NotAccepted | NotHarmless):
+            review = Chip("review and accept", lambda _: self.accepting_wanted.emit(), "Accept", doing=True)
+            return [review]
         if not isinstance(error, PasswordNeeded):
             return []
         address = error.address
@@ -443,3 +449,8 @@ class SentencePane(QWidget):
                 signal.connect(slot)
         self._chooser = chooser
         chooser.open_under(anchor, at=at)
+
+
+def _as_it_is(settings: SourceSettings) -> SourceSettings:
+    """The same source with nothing set by hand."""
+    return SourceSettings(settings.reader, settings.path, settings.table)
