@@ -173,6 +173,16 @@ class Queries(TrustCase):
         with mock.patch.dict(os.environ, {connections.SECONDS_NAME: "1"}):
             found = self.call("look", self.server.address(), "--query", slow, "--trust", code=4)
         self.assertIn("longer than 1 seconds", found.stderr)
+        import psycopg
+
+        with psycopg.connect(self.server.owner) as other, mock.patch.object(connections, "_LOCK_SECONDS", 1):
+            other.execute("CREATE TABLE held AS SELECT 1 AS n")
+            other.commit()
+            other.execute("LOCK TABLE held")
+            found = self.call("look", f"{self.server.address()}#public.held", code=4)
+            self.assertIn("Another session has locked it", found.stderr)
+            other.rollback()
+            other.execute("DROP TABLE held")
         self.assertIn(connections.SECONDS_NAME, found.stderr)
 
 

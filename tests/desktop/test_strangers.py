@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QLabel, QMessageBox, QTableWidget, QWidget
 
 from keen_trellis.desktop.autosave import Autosave
 from keen_trellis.desktop.document import Selection
-from keen_trellis.desktop.plain import plain_label, tip
+from keen_trellis.desktop.plain import PlainLabel, tip
 from keen_trellis.flow import edits, trust
 from keen_trellis.flow.clipboard import copied
 from keen_trellis.flow.file_format import load
@@ -188,7 +188,7 @@ class TextIsText(WindowCase):
         self.assertEqual(tip("plain"), "plain")
         self.assertIn("&lt;b&gt;", tip("<b>x</b>"))
         self.assertLess(len(tip("x" * 10**6)), 3_000)
-        self.assertEqual(plain_label("<b>").textFormat(), Qt.TextFormat.PlainText)
+        self.assertEqual(PlainLabel("<b>").textFormat(), Qt.TextFormat.PlainText)
 
     def test_a_cell_of_a_million_lines_is_shown_at_once(self):
         source = self.folder / "long.csv"

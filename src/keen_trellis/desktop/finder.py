@@ -9,6 +9,7 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.document import Document, Selection
+from keen_trellis.desktop.plain import without_keys
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 
 
@@ -24,7 +25,7 @@ def open_finder(
     for action in actions:
         if action.isEnabled() and action.text():
             keys = action.shortcut().toString(action.shortcut().SequenceFormat.NativeText)
-            choices.append(Choice(action, action.text().replace("&", "").rstrip("…"), keys))
+            choices.append(Choice(action, without_keys(action.text()).rstrip("…"), keys))
     for step in document.flow.steps:
         choices.append(Choice(Selection(step.id), step.name, step.kind))
         outcome = document.outcome(step.id)

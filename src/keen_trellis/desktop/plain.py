@@ -8,22 +8,32 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QLabel, QMessageBox
 
-from keen_trellis.flow.plain_text import cut
+from keen_trellis.flow.plain_text import cut, visible
 
 _LONGEST_TIP = 2_000
 
 
-def plain_label(text: str = "") -> QLabel:
+def visible_lines(text: str) -> str:
+    """A text of one or several lines in which other control characters are made visible."""
+    return "\n".join(map(visible, text.split("\n")))
+
+
+class PlainLabel(QLabel):
     """A label that shows its text as it is."""
-    label = QLabel()
-    label.setTextFormat(Qt.TextFormat.PlainText)
-    label.setText(text)
-    return label
+
+    def __init__(self, text: str = "") -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+    def setText(self, text: str) -> None:
+        """Show a text."""
+        super().setText(visible_lines(text))
 
 
 def tip(text: str) -> str:
     """A text as a tooltip that shows it as it is, its beginning where it is long."""
-    shown = cut(text, _LONGEST_TIP)
+    shown = visible_lines(cut(text, _LONGEST_TIP))
     if "<" not in shown and "&" not in shown:
         return shown
     return f'<span style="white-space: pre-wrap">{escape(shown)}</span>'
@@ -31,12 +41,17 @@ def tip(text: str) -> str:
 
 def menu_text(text: str) -> str:
     """A text as a menu shows it as it is: “&” would name a key."""
-    return text.replace("&", "&&")
+    return visible(text).replace("&", "&&")
+
+
+def without_keys(text: str) -> str:
+    """A menu's text as it is read: without the marks of its keys."""
+    return text.replace("&&", "\0").replace("&", "").replace("\0", "&")
 
 
 def elided(metrics: QFontMetrics, text: str, mode: Qt.TextElideMode, width: int) -> str:
-    """A text that fits into a width. No more of it is measured than could be shown."""
-    return metrics.elidedText(cut(text), mode, width)
+    """A text that fits into a width, on one line. No more of it is measured than could be shown."""
+    return metrics.elidedText(visible(cut(text)), mode, width)
 
 
 class PlainBox(QMessageBox):
@@ -44,7 +59,7 @@ class PlainBox(QMessageBox):
 
     def setInformativeText(self, text: str) -> None:
         """Show a text below the first one."""
-        super().setInformativeText(text)
+        super().setInformativeText(visible_lines(text))
         for label in self.findChildren(QLabel):
             label.setTextFormat(Qt.TextFormat.PlainText)
 

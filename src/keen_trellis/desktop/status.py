@@ -4,22 +4,18 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSizePolicy, QWidget
 
 from keen_trellis.desktop.jobs import Job, Jobs
-from keen_trellis.desktop.plain import elided, plain_label, tip
+from keen_trellis.desktop.plain import PlainLabel, elided, tip
 from keen_trellis.desktop.theme import font, theme
 
 _SHOW_AFTER_MS = 500
 _SAID_FOR_MS = 15_000
 
 
-class ElidedLabel(QLabel):
-    """A label whose text is shown as it is, shortened in the middle where it does not fit."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setTextFormat(Qt.TextFormat.PlainText)
+class ElidedLabel(PlainLabel):
+    """A label whose text is shortened in the middle where it does not fit."""
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -40,7 +36,7 @@ class StatusLine(QWidget):
         self.shown = ElidedLabel()
         self.origin = ElidedLabel()
         self.origin.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.doing = plain_label()
+        self.doing = PlainLabel()
         self.progress = QProgressBar()
         self.progress.setFixedWidth(120)
         self.progress.setFixedHeight(8)

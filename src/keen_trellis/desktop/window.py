@@ -41,7 +41,7 @@ from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.jobs import Jobs
 from keen_trellis.desktop.meetings import Meetings
 from keen_trellis.desktop.menus import all_commands
-from keen_trellis.desktop.plain import PlainBox, menu_text, plain_label
+from keen_trellis.desktop.plain import PlainBox, PlainLabel, menu_text
 from keen_trellis.desktop.reaching import Reaching
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.pane import SentencePane
@@ -111,9 +111,9 @@ class MainWindow(QMainWindow):
     def _build(self) -> None:
         self.setMinimumSize(*_LEAST_SIZE)
         self.setAcceptDrops(True)
-        self._title = plain_label()
+        self._title = PlainLabel()
         self._title.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        self._state = plain_label()
+        self._state = PlainLabel()
         self._state.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         bar = QMenuBar()
         bar.setNativeMenuBar(False)
@@ -297,7 +297,7 @@ class MainWindow(QMainWindow):
         self._menus["File"].insertMenu(self.commands["demo"], self._recent)
         self._recent.clear()
         for path in self.remembered.recent:
-            action = self._recent.addAction(f"{path.stem}  ({path.parent})")
+            action = self._recent.addAction(menu_text(f"{path.stem}  ({path.parent})"))
             action.triggered.connect(partial(self._when_saved, partial(self.open_flow, path)))
         self._recent.setEnabled(bool(self._recent.actions()))
 

@@ -35,6 +35,7 @@ from keen_trellis.desktop.bench.content import (
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, Lines, OpenStates
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT, TITLE_HEIGHT, GridPainter
 from keen_trellis.desktop.marks import Mark
+from keen_trellis.desktop.plain import menu_text
 from keen_trellis.desktop.theme import font
 from keen_trellis.flow.wording import times_said
 from keen_trellis.outputs.delimited import made_harmless
@@ -298,7 +299,7 @@ class BenchGrid(QAbstractScrollArea):
         menu = QMenu(self)
         current = self.content.destination_text(band, self.join_type)
         for destination in self.content.destinations(band, self.join_type):
-            action = menu.addAction(destination.text)
+            action = menu.addAction(menu_text(destination.text))
             action.setCheckable(True)
             action.setChecked(destination.text == current)
             action.triggered.connect(
@@ -355,7 +356,7 @@ class BenchGrid(QAbstractScrollArea):
         part = self.content.parts[line.part]
         menu = QMenu(self)
         for choice, mend in enumerate(part.mends):
-            action = menu.addAction(mend_text(mend))
+            action = menu.addAction(menu_text(mend_text(mend)))
             action.triggered.connect(lambda _=False, chosen=choice: self.mend(number, chosen))
         rect = self.mend_rect(self.line_top(number), part)
         menu.popup(self.viewport().mapToGlobal(rect.bottomLeft().toPoint() + QPoint(0, 2)))
@@ -566,7 +567,8 @@ class BenchGrid(QAbstractScrollArea):
             return
         field = content.columns[self.column].field
         menu = QMenu(self)
-        title = menu.addAction(f"Adding up {field.name} counts it {times_said(content.warnings[field.name])}")
+        times = times_said(content.warnings[field.name])
+        title = menu.addAction(menu_text(f"Adding up {field.name} counts it {times}"))
         title.setEnabled(False)
         for stands, said in (
             (Stands.SPREAD, "Spread it over the rows of its group"),
@@ -574,7 +576,7 @@ class BenchGrid(QAbstractScrollArea):
         ):
             if stands is Stands.SPREAD and field.type not in (FieldType.INTEGER, FieldType.DECIMAL):
                 continue
-            action = menu.addAction(said)
+            action = menu.addAction(menu_text(said))
             action.triggered.connect(lambda _=False, place=stands: self.remedy_wanted.emit(field.name, place))
         sort = menu.addAction("Sort by it")
         sort.triggered.connect(lambda: self._sort(self.column))

@@ -48,7 +48,7 @@ from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.explaining import Explanations
 from keen_trellis.desktop.filters import filters_said, reaches, selected_filter, why_rows_stay
 from keen_trellis.desktop.marks import marks_of
-from keen_trellis.desktop.plain import plain_label
+from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.sentence.choices import side_colours
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.graph import ROWS
@@ -84,7 +84,7 @@ class BenchPane(QWidget):
         self._looked_at: object = None
         self._go_back_to: Callable[[], None] = self.show_changes
         self._explanations = Explanations(document, self)
-        self.banner = plain_label()
+        self.banner = PlainLabel()
         self.banner.hide()
         self.grid = BenchGrid()
         self.record = RecordView()
@@ -103,14 +103,14 @@ class BenchPane(QWidget):
         self._following = Following(document, self.grid, self.trace)
         self._clustering = Clustering(document, self.grid, self.clusters)
         self.mending = Mending(document, self._explanations, self.grid, self.review)
-        self.message = plain_label()
+        self.message = PlainLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.message.setWordWrap(True)
         self.message.setTextFormat(Qt.TextFormat.PlainText)
         self.find_line = QLineEdit()
         self.find_line.setPlaceholderText("find in the rows of this step")
         self.find_line.setAccessibleName("Find in rows")
-        self.find_said = plain_label()
+        self.find_said = PlainLabel()
         self._find_bar = self._made_find_bar()
         self._stack = QStackedLayout()
         self._panels = (
@@ -168,7 +168,7 @@ class BenchPane(QWidget):
         bar = QWidget()
         layout = QHBoxLayout(bar)
         layout.setContentsMargins(12, 4, 12, 4)
-        label = plain_label("Find")
+        label = PlainLabel("Find")
         label.setFont(font(12))
         self.find_line.setFont(font(12))
         self.find_line.setMaximumWidth(360)

@@ -18,9 +18,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from keen_trellis.desktop.plain import plain_label, tip
+from keen_trellis.desktop.plain import PlainLabel, tip
 from keen_trellis.desktop.theme import font, theme
-from keen_trellis.flow.plain_text import cut
+from keen_trellis.flow.plain_text import cut, visible
 
 LEFT = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -54,7 +54,7 @@ class Panel(QWidget):
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._wanted = 0
-        self.title = plain_label()
+        self.title = PlainLabel()
         self.title.setWordWrap(True)
         self.table = QTableWidget()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -117,7 +117,7 @@ class Panel(QWidget):
         number: bool = False,
     ) -> None:
         """Put a text into a cell."""
-        item = QTableWidgetItem(cut(text))
+        item = QTableWidgetItem(visible(cut(text)))
         item.setForeground(colour or theme().ink)
         if ground is not None:
             item.setBackground(ground)

@@ -18,9 +18,9 @@ from PySide6.QtWidgets import (
 
 from keen_trellis.core.table import Table
 from keen_trellis.desktop.bench.content import ABSENT, BLANK, FILLED, Cell, Content, Part, shown_cells
-from keen_trellis.desktop.plain import plain_label
+from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.theme import font, theme
-from keen_trellis.flow.plain_text import cut
+from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.wording import rows_called
 
 _MOST_PARTNERS = 20
@@ -70,7 +70,7 @@ class RecordView(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.title = plain_label()
+        self.title = PlainLabel()
         self.table = QTableWidget()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -138,5 +138,5 @@ def _cell_item(cell: Cell) -> QTableWidgetItem:
         return _item("blank", chosen.soft)
     if cell.state == ABSENT:
         return _item("no partner", chosen.soft)
-    text = cut(cell.text)
+    text = visible(cut(cell.text))
     return _item(f"{text}   (filled in)" if cell.state == FILLED else text, chosen.ink)

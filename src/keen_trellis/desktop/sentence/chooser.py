@@ -32,7 +32,7 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.desktop.plain import elided, plain_label
+from keen_trellis.desktop.plain import PlainLabel, elided
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 
@@ -96,13 +96,13 @@ class Chooser(QFrame):
         layout.setContentsMargins(8, 8, 8, 8)
         layout.setSpacing(6)
         if title:
-            label = plain_label(title)
+            label = PlainLabel(title)
             label.setWordWrap(True)
             label.setFont(font(12, bold=True))
             layout.addWidget(label)
         layout.addWidget(self.filter)
         layout.addWidget(self.list)
-        self.hint = plain_label(_hint(several=several, numbered=numbered))
+        self.hint = PlainLabel(_hint(several=several, numbered=numbered))
         self.hint.setFont(font(11))
         layout.addWidget(self.hint)
         chosen = theme()

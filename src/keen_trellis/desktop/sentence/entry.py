@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QCheckBox, QFrame, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.desktop.plain import plain_label
+from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.theme import font, theme
 
 _WIDTH, _WIDE = 360, 640
@@ -36,7 +36,7 @@ class Entry(QFrame):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._check = check
         self._entered = False
-        label = plain_label(title)
+        label = PlainLabel(title)
         label.setWordWrap(True)
         label.setFont(font(12, bold=True))
         self.line = QLineEdit(text)
@@ -52,7 +52,7 @@ class Entry(QFrame):
         self.tick = QCheckBox(tick)
         self.tick.setFont(font(12))
         self.tick.setChecked(True)
-        self.said = plain_label()
+        self.said = PlainLabel()
         self.said.setWordWrap(True)
         self.said.setFont(font(11))
         self._hint = (
