@@ -13,6 +13,7 @@ from unittest import mock
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.whole_file import whole_file
+from tests.sources.source_case import mark_of
 from tests.test_cli_flows import FlowCase, output, step, text
 
 
@@ -252,14 +253,18 @@ class FailingMachines(OddCase):
     def test_drafts_of_processes_that_were_killed_are_cleared(self):
         ended = subprocess.Popen([sys.executable, "-c", ""])
         ended.wait()
-        left = self.write(f".keen-trellis-{ended.pid}.1.abc.part", "half")
-        folder = self.folder / f"keen-trellis-{ended.pid}.1.abc"
+        left = self.write(f".keen-trellis-{mark_of(ended.pid, 1)}abc.part", "half")
+        folder = self.folder / f"keen-trellis-{mark_of(ended.pid, 1)}abc"
         folder.mkdir()
+        # Another machine may use the same disk: what is there belongs to a process of it, unless it is old.
+        theirs = [self.write(f".keen-trellis-00000000.1.1.{age}.part", "half") for age in ("new", "old")]
+        os.utime(theirs[1], (1_700_000_000, 1_700_000_000))
         with whole_file(self.folder / "mine.txt") as draft, mock.patch("tempfile.tempdir", str(self.folder)):
             self.run_flow(text("loans"), output("loans"))
             self.assertTrue(draft.exists())
             draft.write_text("mine")
         self.assertFalse(left.exists())
+        self.assertEqual([path.exists() for path in theirs], [True, False])
         self.assertFalse(folder.exists())
         self.assertEqual((self.folder / "mine.txt").read_text(), "mine")
 

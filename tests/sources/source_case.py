@@ -12,8 +12,14 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.temporary import mark
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library, resolve
+
+
+def mark_of(process: int, started: int) -> str:
+    """What the name of a temporary file begins with that belongs to another process of this machine."""
+    return f"{mark().partition('.')[0]}.{process}.{started}."
 
 
 class SourceCase(unittest.TestCase):

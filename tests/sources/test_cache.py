@@ -17,7 +17,7 @@ from keen_trellis.flow.temporary import mark
 from keen_trellis.sources.cache import LIMIT_NAME, Cache
 from keen_trellis.sources.content import of_blocks
 from keen_trellis.sources.library import Library
-from tests.sources.source_case import SourceCase
+from tests.sources.source_case import SourceCase, mark_of
 from tests.tables import rows_of
 
 
@@ -56,7 +56,7 @@ class Cleaning(SourceCase):
         ended = subprocess.Popen([sys.executable, "-c", ""])
         ended.wait()
         self.get(self.library, 1)
-        gone, living = (cache.folder / f"room-{start}x" for start in (f"{ended.pid}.1.", mark()))
+        gone, living = (cache.folder / f"room-{start}x" for start in (mark_of(ended.pid, 1), mark()))
         for room in (gone, living):
             room.mkdir()
             (room / "rows.arrow").write_bytes(b"half")

@@ -48,12 +48,12 @@ def still_waiting(
     from keen_trellis.flow.steps import KINDS
 
     named_by_user(hosts)
-    found = trusted.waiting(flow, KINDS, path.parent)
     if trust:
-        for line in lines_of(found):
+        for line in lines_of(trusted.reach(flow, KINDS, path.parent)):
             say(f"keen-trellis: accepted: {line}", err=True)
         remember(flow, path)
         return frozenset()
+    found = trusted.waiting(flow, KINDS, path.parent)
     return frozenset(entry for entry in found if not _is_allowed(entry, hosts, folders))
 
 

@@ -75,6 +75,7 @@ class Autosave(QObject):
         self._since: float | None = None  # when the first edit was made that is not kept yet
         # Disks may take their time: the window does not wait for them. One by one, in their order.
         self._writer = ThreadPoolExecutor(1)
+        self._closed = False
         document.changed.connect(self._follow)
 
     def _follow(self) -> None:
@@ -114,7 +115,9 @@ class Autosave(QObject):
 
     def close(self) -> None:
         """Take the copy away: it was saved, or given up."""
-        self._document.changed.disconnect(self._follow)
+        if not self._closed:
+            self._closed = True
+            self._document.changed.disconnect(self._follow)
         self._timer.stop()
         self._writer.shutdown()
         self.throw_away(self._file(_ABOUT))

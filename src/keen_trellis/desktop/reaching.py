@@ -36,10 +36,15 @@ class Reaching(QObject):
     def ask(self) -> None:
         """Show all that the flow reaches, and let it be accepted if it is not."""
         entries = self._document.reach()
-        waits = bool(self._document.library.waiting or self._document.refused_queries())
+        refused = self._document.refused_queries()
+        waits = bool(self._document.library.waiting or refused)
         lines = sorted(map(reach_said, entries))
-        what = "This flow was not made by you here." if waits else "Connections and outputs of this flow"
-        if not entries:
+        what = "Connections and outputs of this flow"
+        if self._document.library.waiting:
+            what = "This flow was not made by you here."
+        elif refused:
+            what = "A query of this flow calls functions that may do more than read rows."
+        elif not entries:
             what = "This flow connects to no server, and writes only into its own folder."
         box = PlainBox(QMessageBox.Icon.Question, "Connections and outputs", what, parent=self._window)
         shown = "\n".join(f"• {line}" for line in lines[:_MOST_SHOWN])

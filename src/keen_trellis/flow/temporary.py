@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import os
 import re
 import shutil
 import tempfile
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from functools import cache
 from pathlib import Path
 
 _PREFIX = "keen-trellis-"
 _FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
-# The process that works in it, and when that was started: numbers of processes are used again.
-_OWNED = re.compile(r"(?P<process>\d+)\.(?P<started>\d*)\.")
+# The machine and process that work in it, and when that was started: numbers of processes are used again.
+_OWNED = re.compile(r"(?P<machine>[0-9a-f]{8})\.(?P<process>\d+)\.(?P<started>\d*)\.")
+_OLD = 7 * 24 * 3600  # seconds
 
 
 @contextmanager
@@ -33,14 +37,31 @@ def is_disk_full(error: OSError) -> bool:
 
 
 def mark() -> str:
-    """What a name begins with that belongs to this process: its number and when it was started."""
-    return f"{os.getpid()}.{started(os.getpid())}."
+    """What a name begins with that belongs to this process."""
+    return f"{_machine()}.{os.getpid()}.{started(os.getpid())}."
 
 
-def is_left(name: str, prefix: str) -> bool:
-    """Whether what is called so belongs to a process that is gone."""
-    found = _OWNED.match(name, len(prefix)) if name.startswith(prefix) else None
-    return found is not None and started(int(found["process"])) != found["started"]
+@cache
+def _machine() -> str:
+    """What tells processes apart that have the same number: the machine, and the container in it."""
+    parts = [os.uname().nodename]
+    with suppress(OSError):
+        parts.append(Path("/etc/machine-id").read_text())
+    with suppress(OSError):
+        parts.append(os.readlink("/proc/self/ns/pid"))
+    return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:8]
+
+
+def _is_left(path: Path, prefix: str) -> bool:
+    """Whether a file or folder belongs to a process that is gone. Of processes of other machines, which may
+    use the same disk, nobody here knows: what is old is left.
+    """
+    found = _OWNED.match(path.name, len(prefix))
+    if found is None:
+        return False
+    if found["machine"] != _machine():
+        return time.time() - path.lstat().st_mtime > _OLD
+    return started(int(found["process"])) != found["started"]
 
 
 def started(process: int) -> str:
@@ -55,7 +76,7 @@ def clear_left(folder: Path | None = None, *, prefix: str = _PREFIX) -> None:
     """Remove what processes that died left in the folder for temporary files, or in another."""
     with suppress(OSError):
         for path in (folder or Path(tempfile.gettempdir())).glob(f"{prefix}*"):
-            if not is_left(path.name, prefix) or path.is_symlink():
+            if path.is_symlink() or not _is_left(path, prefix):
                 continue
             if path.is_dir():
                 shutil.rmtree(path, ignore_errors=True)
