@@ -200,7 +200,7 @@ class Trouble(WorkbookCase):
         for position in range(start, start + 800):
             content[position] ^= 0x5A
         path.write_bytes(content)
-        self.refused(path, "damaged or cut off")
+        self.refused(path, "damaged: its part xl/worksheets/sheet1.xml is not as it was written")
 
     def test_protected_by_a_password(self):
         plain, secret = self.write(S=[["a"], ["x"]]), self.folder / "secret.xlsx"

@@ -43,6 +43,7 @@ _MARKS = (
     (codecs.BOM_UTF16_BE, "utf-16"),
 )
 _OFTEN, _RARELY = 0.6, 0.02
+_NO_TEXT = re.compile(r"[\x00-\x08\x0e-\x1f\ufffd\uffff]")
 _JSON_LINE = re.compile(rb'(?:\xef\xbb\xbf)?\s*\{\s*(?:"|\})')
 _JSON_IN_ONE_PIECE = re.compile(r"\[\s*[\[{\"\d\-tfn\]]|\{\s*\n")
 _TAG = re.compile(r"<(!|\?|[A-Za-z][\w:.-]*[\s/>])")
@@ -167,7 +168,10 @@ def encoding_of(head: bytes) -> str:
         ("utf-16-le", (False, True, False, True)),
         ("utf-16-be", (True, False, True, False)),
     ):
-        if all(share > _OFTEN if many else share < _RARELY for share, many in zip(zeros, often, strict=True)):
+        fits = all(
+            share > _OFTEN if many else share < _RARELY for share, many in zip(zeros, often, strict=True)
+        )
+        if fits and not _NO_TEXT.search(part.decode(encoding, errors="replace")):
             return encoding
     return ""
 
