@@ -76,7 +76,7 @@ class Content(SourceCase):
         os.truncate(path, 2**28)
         seen = []
 
-        def look(block: bytes) -> None:
+        def look(block: bytes, _: int) -> None:
             if not seen:
                 os.truncate(path, 1_000)
             seen.append(len(block))
@@ -87,7 +87,7 @@ class Content(SourceCase):
     def test_an_interrupt_is_not_hidden_by_a_block_that_is_still_looked_at(self):
         seen = []
 
-        def look(block: bytes) -> None:
+        def look(block: bytes, _: int) -> None:
             seen.append(block[:3])  # as a thread would still have it that was left behind
             raise KeyboardInterrupt
 

@@ -8,14 +8,17 @@ from tempfile import TemporaryDirectory
 from unittest import mock
 
 import numpy as np
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.sources.cache import Cache
+from keen_trellis.sources.dialect import TextDialect, quotation
 from keen_trellis.sources.library import Library
+from keen_trellis.sources.text_blocks import TextFile
+from tests.sources.source_case import SourceCase
 from tests.tables import rows_of
 
 T = FieldType
@@ -360,6 +363,39 @@ class Blocks(DelimitedCase):
         )
         chosen = table.take(np.array([62, 0, -1, 30]), ["a"])[0]
         self.assertEqual(chosen.values.to_pylist(), [8, None, None, 7])
+
+
+class Cuts(SourceCase):
+    """Files are looked at in blocks; where one ends must not matter."""
+
+    TEXTS = st.text(st.sampled_from('a,"\n\r'), max_size=60)
+
+    @given(TEXTS, st.integers(1, 9))
+    @example('x,"a\n""b""",c\n', 3)
+    def test_quotation_marks_are_told_across_blocks(self, text, size):
+        path = self.put("q.csv", text)
+        well, around = True, set('",\n\r')
+        marks = [place for place, sign in enumerate(text) if sign == '"']
+        for number, place in enumerate(marks):
+            if number % 2 == 0 and place > 3:
+                well &= text[place - 1] in around
+            if number % 2 and place < len(text) - 1:
+                well &= text[place + 1] in around
+        expected = (len(marks), well and len(marks) % 2 == 0) if marks else (0, True)
+        with mock.patch("keen_trellis.sources.content._BLOCK", size):
+            self.assertEqual(quotation(path, TextDialect("utf-8", ",", '"'), Task()), expected)
+
+    @given(TEXTS, st.integers(1, 9), st.booleans())
+    @example('a,"\n\n\n\n\n\n\n\n"\nb\n', 2, True)
+    def test_blocks_are_cut_behind_whole_rows(self, text, size, quotes):
+        path = self.put("r.csv", text)
+        file = TextFile(path, "r.csv", TextDialect("utf-8", ",", '"'), 2, 0, 0, None, quotes, True)
+        with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", size), path.open("rb") as opened:
+            parts = [bytes(part).decode() for part in file._whole_rows(opened)]
+        self.assertEqual("".join(parts), text)
+        for part in parts[:-1]:
+            self.assertEqual(part[-1], "\n")
+            self.assertFalse(quotes and part.count('"') % 2)
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -17,18 +18,18 @@ from keen_trellis.core.values import one_array
 from keen_trellis.flow.temporary import is_disk_full
 from keen_trellis.sources.reading import ReadTable
 
-_BLOCK = 2**25
+_BLOCK = 2**22
 Found = TypeVar("Found")
 
 
 def content_of(path: Path, task: Task) -> str:
     """The fingerprint of all bytes of a file: an XXH3 digest of those of its blocks."""
-    parts = of_blocks(path, xxhash.xxh3_128_digest, task)
+    parts = of_blocks(path, lambda block, _: xxhash.xxh3_128_digest(block), task)
     return xxhash.xxh3_128_hexdigest(b"".join(parts)) if parts else "empty"
 
 
-def of_blocks(path: Path, look: Callable[[bytes], Found], task: Task) -> list[Found]:
-    """What `look` says of each block of a file's bytes, the blocks being looked at side by side.
+def of_blocks(path: Path, look: Callable[[bytes | bytearray, int], Found], task: Task) -> list[Found]:
+    """What `look` says of each block of a file's bytes and its number; they are looked at side by side.
 
     They are read and not mapped: a file that is cut short meanwhile would end the program.
     """
@@ -37,13 +38,16 @@ def of_blocks(path: Path, look: Callable[[bytes], Found], task: Task) -> list[Fo
         if not size:
             return []
         with path.open("rb") as file, ThreadPoolExecutor(2) as pool:
+            own = threading.local()  # one block for each thread, used again: new memory takes longer to get
 
             def found(start: int) -> Found:
                 task.checkpoint(start, size, f"looking at {path.name}")
-                content = os.pread(file.fileno(), _BLOCK, start)
-                if len(content) < min(_BLOCK, size - start):
+                if not hasattr(own, "block"):
+                    own.block = bytearray(_BLOCK)
+                length = os.preadv(file.fileno(), [own.block], start)
+                if length < min(_BLOCK, size - start):
                     raise being_changed(path)
-                return look(content)
+                return look(own.block if length == _BLOCK else bytes(own.block[:length]), start // _BLOCK)
 
             return list(pool.map(found, range(0, size, _BLOCK)))
 

@@ -9,6 +9,7 @@ import itertools
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -75,7 +76,9 @@ def detect_encoding(path: Path, task: Task) -> Encoding:
     found = encoding_of(head)
     if found not in ("", UTF8_MARKED):
         return Encoding(found)
-    looked = of_blocks(path, lambda block: (block.isascii(), block.count(0)), task)
+    looked = of_blocks(
+        path, lambda block, _: (block.isascii(), block.count(0) if b"\0" in block else 0), task
+    )
     nothing = sum(count for _, count in looked)
     said = []
     if nothing:
@@ -102,6 +105,11 @@ def detect_encoding(path: Path, task: Task) -> Encoding:
         )
     said.append(Remark(f"it is not UTF-8; read as {guess.encoding}", doubtful=True))
     return Encoding(guess.encoding, tuple(said))
+
+
+def _looked_at(block: bytes | bytearray, _: int) -> tuple[bool, int]:
+    """Whether a block is ASCII, and how many characters in it are none."""
+    return block.isascii(), block.count(0) if b"\0" in block else 0
 
 
 def _marks_of_utf8(path: Path, task: Task) -> tuple[int, bytes | None]:
@@ -186,21 +194,42 @@ def quotation(path: Path, settled: TextDialect, task: Task) -> tuple[int, bool]:
     quote = ord(settled.quote)
     around = np.zeros(256, dtype=bool)
     around[[ord(text) for text in (settled.quote, settled.delimiter, "\n", "\r")]] = True
-    count, position, well = 0, 0, True
-    last, last_closes = b"", False
-    with path.open("rb") as file:
-        while block := file.read(_BLOCK):
-            task.checkpoint(0, 0, f"looking at {path.name}")
-            if last_closes:
-                well = well and bool(around[block[0]])
-            content = np.frombuffer(last + block, np.uint8)
-            marks = np.flatnonzero(content == quote)
-            marks = marks[marks >= len(last)]
-            opening, closing = marks[count % 2 :: 2], marks[1 - count % 2 :: 2]
-            before = opening[opening + position - len(last) > _MARK_OF_ORDER] - 1
-            after = closing[closing < len(content) - 1] + 1
-            well = well and bool(around[content[before]].all() and around[content[after]].all())
-            count += len(marks)
-            last_closes = bool(len(closing)) and closing[-1] == len(content) - 1
-            position, last = position + len(block), block[-1:]
-    return count, well and count % 2 == 0
+    counts = of_blocks(path, lambda block, _: np.count_nonzero(np.frombuffer(block, np.uint8) == quote), task)
+    before = list(itertools.accumulate(counts, initial=0))
+    if not before[-1]:
+        return 0, True
+
+    def look(block: bytes | bytearray, number: int) -> _Edges:
+        content = np.frombuffer(block, np.uint8)
+        marks = np.flatnonzero(content == quote)
+        opening, closing = marks[before[number] % 2 :: 2], marks[1 - before[number] % 2 :: 2]
+        followed = opening[opening > (0 if number else _MARK_OF_ORDER)] - 1
+        following = closing[closing < len(content) - 1] + 1
+        return _Edges(
+            bool(around[content[followed]].all() and around[content[following]].all()),
+            block[0],
+            block[-1],
+            bool(number and len(opening) and opening[0] == 0),
+            bool(len(closing) and closing[-1] == len(content) - 1),
+        )
+
+    edges = of_blocks(path, look, task)
+    well = all(edge.well for edge in edges) and all(
+        (not one.closes or around[other.first]) and (not other.opens or around[one.last])
+        for one, other in itertools.pairwise(edges)
+    )
+    return before[-1], well and before[-1] % 2 == 0
+
+
+class _Edges(NamedTuple):
+    """What is known of a block of a file. well: whether all marks in it stand as they should, edges aside.
+
+    first, last: its first and last byte.  opens: whether a mark opens at its start.  closes: whether one
+    closes at its end.
+    """
+
+    well: bool
+    first: int
+    last: int
+    opens: bool
+    closes: bool

@@ -25,6 +25,7 @@ from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.dialect import TextDialect, records
 
 BLOCK_BYTES = 16 * 2**20
+_LOOKED_AT = 2**16
 _AHEAD = 2  # blocks that are read side by side
 _TEXT = pa.large_string()
 _BATCH_ROWS = 20_000
@@ -146,36 +147,44 @@ class TextFile:
             if self.last is not None and line > self.last:
                 return
 
-    def _whole_rows(self, file: BinaryIO) -> Iterator[bytes]:
+    def _whole_rows(self, file: BinaryIO) -> Iterator[np.ndarray]:
         """The rest of the file, cut behind rows. Each byte is looked at once, however long a row is."""
-        waiting: list[bytes] = []  # the beginning of a row that is not at its end yet
+        waiting = bytearray()  # the beginning of a row that is not at its end yet
         is_open = False  # whether that ends inside quotation marks
-        while content := file.read(BLOCK_BYTES):
-            cut = self._end_of_rows(content, is_open)
-            if not cut:
-                waiting.append(content)
-                is_open ^= self._is_odd(content)
+        while True:
+            begin = len(waiting)
+            # The block is read behind what waits, so that nothing is copied twice.
+            block = np.empty(begin + BLOCK_BYTES, np.uint8)
+            block[:begin] = waiting
+            end = begin + (file.readinto(block[begin:].data) or 0)  # type: ignore[attr-defined]
+            if end == begin:
+                break
+            cut = begin + self._end_of_rows(block[begin:end], is_open)
+            if cut == begin:
+                is_open ^= self._is_odd(block[begin:end])
+                waiting += block[begin:end].data
                 continue
-            yield b"".join([*waiting, memoryview(content)[:cut]])
-            waiting, is_open = [content[cut:]], self._is_odd(content[cut:])
-        if rest := b"".join(waiting):
-            yield rest
+            yield block[:cut]
+            waiting, is_open = bytearray(block[cut:end].data), self._is_odd(block[cut:end])
+        if waiting:
+            yield np.frombuffer(waiting, np.uint8)
 
-    def _end_of_rows(self, content: bytes, is_open: bool) -> int:
+    def _end_of_rows(self, marks: np.ndarray, is_open: bool) -> int:
         """How many bytes there are to the last end of a row in them; 0 if no row ends there.
 
         A line's end inside quotation marks ends no row: an odd number of marks stands before it.
         """
-        if not self.quotes:
-            return content.rfind(b"\n") + 1
-        marks = np.frombuffer(content, np.uint8)
+        end = _last(marks, _NEWLINE) + 1
+        if not self.quotes or self._is_odd(marks[:end]) == is_open:
+            return end
         ends = np.flatnonzero(marks == _NEWLINE)
         before = np.cumsum(marks == ord(self.settled.quote), dtype=np.uint8)[ends]
         outside = ends[(before & 1) == is_open]
         return int(outside[-1]) + 1 if len(outside) else 0
 
-    def _is_odd(self, content: bytes) -> bool:
-        return bool(self.quotes and content.count(self.settled.quote.encode()) % 2)
+    def _is_odd(self, marks: np.ndarray) -> bool:
+        """Whether there is an odd number of quotation marks."""
+        return bool(self.quotes and np.count_nonzero(marks == ord(self.settled.quote)) % 2)
 
     def _repaired(self, lines: _Lines, repairs: Repairs) -> TextBlock:
         """The cells of a block whose rows are not all alike."""
@@ -301,6 +310,16 @@ class TextFile:
         # A block whose rows are all short lacks the last columns.
         columns += [pa.nulls(len(kept), _TEXT) for _ in range(self.width - len(columns))]
         return TextBlock(columns, np.array(numbers, dtype=np.int32))
+
+
+def _last(marks: np.ndarray, byte: int) -> int:
+    """Where a byte occurs last; -1 if it does not. Looked for from the end: it is near there."""
+    for end in range(len(marks), 0, -_LOOKED_AT):
+        start = max(end - _LOOKED_AT, 0)
+        found = np.flatnonzero(marks[start:end] == byte)
+        if len(found):
+            return start + int(found[-1])
+    return -1
 
 
 class _Lines:
