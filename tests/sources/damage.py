@@ -263,7 +263,7 @@ def main(kind: str, count: int, seed: int) -> int:
     from keen_trellis.sources import child, columns_process, workbook_process
 
     child.say = workbook_process.say = lambda message: None
-    child.limit_memory = lambda path: None
+    child.limit_memory = lambda: None
     child._end_with_parent = lambda: None
     name, make = KINDS[kind]
     content = make()

@@ -39,6 +39,7 @@ SECONDS_NAME = "KEEN_TRELLIS_READER_SECONDS"
 _SECONDS = 6
 _SECONDS_A_MEGABYTE = 1.0
 _LOOK_EVERY = 0.05
+_TOO_MUCH_MEMORY = "too much memory"
 _END_WITH_PARENT = 1  # PR_SET_PDEATHSIG
 
 
@@ -64,8 +65,8 @@ def say(message: Message) -> None:
 
 
 def serve(answer: Callable[..., Message], words: Sequence[str]) -> int:
-    """Do what `words` ask, the second of which is the file; 0 if it could be done."""
-    limit_memory(words[1])
+    """Do what `words` ask; 0 if it could be done."""
+    limit_memory()
     _end_with_parent()
     # Millions of cells live until the end: looking for garbage among them only takes time.
     gc.disable()
@@ -75,7 +76,7 @@ def serve(answer: Callable[..., Message], words: Sequence[str]) -> int:
         say(Message(error=error.what, remedy=error.remedy))
         return error.exit_code
     except MemoryError:
-        say(Message(error=_too_much_memory(words[1]), remedy=_MEMORY_REMEDY))
+        say(Message(error=_TOO_MUCH_MEMORY))
         return SourceError.exit_code
     except OSError as error:
         if is_disk_full(error):
@@ -97,36 +98,11 @@ def progress() -> Task:
     return Task(lambda done, total, _: say(Message(done=done, total=total)))
 
 
-def limit_memory(path: str) -> None:
-    """Let this process use no more memory than reading the file at `path` should need."""
-    most = memory_limit(path)
+def limit_memory() -> None:
+    """Let this process use no more memory than its parent says."""
+    most = int(os.environ[MEMORY_NAME])
     # What is written to counts, and not the large stretches of addresses that libraries reserve.
     resource.setrlimit(resource.RLIMIT_DATA, (most, most))
-
-
-def memory_limit(path: str) -> int:
-    """The bytes of memory that reading a file may take."""
-    size = os.path.getsize(path)
-    needed = _A_BYTE * size
-    with (
-        suppress(zipfile.BadZipFile, OSError, ValueError, NotImplementedError),
-        zipfile.ZipFile(path) as archive,
-    ):
-        unpacked = sum(entry.file_size for entry in archive.infolist())
-        needed = min(_AN_UNPACKED_BYTE * unpacked, _A_PACKED_BYTE * size)
-    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    return whole_number(MEMORY_NAME, min(_MEMORY + needed, int(whole * _SHARE_OF_MEMORY)))
-
-
-def _too_much_memory(path: str) -> str:
-    limit, size = memory_limit(path) / 2**30, os.path.getsize(path)
-    return f"Reading it takes more than {limit:.1f} GiB of memory, too much for a file of {size:,} bytes."
-
-
-_MEMORY_REMEDY = (
-    "It may be damaged, or have a cell far from the others. Save the part that is needed as CSV, or set "
-    f"{MEMORY_NAME} to more bytes."
-)
 
 
 # --- in the parent ---
@@ -136,13 +112,17 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
     """What the child answers that runs `module`. SourceError if it cannot read the file, Cancelled if
     stopped.
     """
-    size = os.path.getsize(path) if os.path.exists(path) else 0
+    try:
+        size = os.path.getsize(path)
+    except OSError as error:
+        raise SourceError(f"It cannot be read: {error.strerror}.", where=path) from error
+    limit = memory_limit(path, size)
     child = subprocess.Popen(
         [sys.executable, "-m", module, words[0], path, *words[1:]],
         stdin=subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
-        env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
+        env={**_without_secrets(), "OPENBLAS_NUM_THREADS": "1", MEMORY_NAME: str(limit)},
     )
     messages: list[Message] = []
     listener = threading.Thread(target=_listen, args=(child, messages), daemon=True)
@@ -167,16 +147,41 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
         child.wait()
         listener.join()
     answer = messages[-1] if messages else Message()
+    most = f"{limit / 2**30:.1f} GiB of memory"
+    if answer.error == _TOO_MUCH_MEMORY:
+        raise SourceError(
+            f"Reading it takes more than {most}, too much for a file of {size:,} bytes.",
+            where=path,
+            remedy="It may be damaged, or have a cell far from the others. Save the part that is needed as "
+            f"CSV, or set {MEMORY_NAME} to more bytes.",
+        )
     if answer.error:
         raise SourceError(answer.error, where=path, remedy=answer.remedy)
     if child.returncode != 0 or not answer.last:
         raise SourceError(
-            "Reading it ended unexpectedly: it is damaged, or takes more than "
-            f"{memory_limit(path) / 2**30:.1f} GiB of memory.",
+            f"Reading it ended unexpectedly: it is damaged, or takes more than {most}.",
             where=path,
             remedy=f"Copy or export it again. If it is well, set {MEMORY_NAME} to more bytes.",
         )
     return answer
+
+
+def _without_secrets() -> dict[str, str]:
+    """The environment, without the passwords in it: a library that reads a stranger's file needs none."""
+    return {name: value for name, value in os.environ.items() if "PASSWORD" not in name}
+
+
+def memory_limit(path: str, size: int) -> int:
+    """The bytes of memory that reading a file of `size` bytes may take."""
+    needed = _A_BYTE * size
+    with (
+        suppress(zipfile.BadZipFile, OSError, ValueError, NotImplementedError),
+        zipfile.ZipFile(path) as archive,
+    ):
+        unpacked = sum(entry.file_size for entry in archive.infolist())
+        needed = min(_AN_UNPACKED_BYTE * unpacked, _A_PACKED_BYTE * size)
+    whole = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    return whole_number(MEMORY_NAME, min(_MEMORY + needed, int(whole * _SHARE_OF_MEMORY)))
 
 
 class _Watch:

@@ -194,8 +194,11 @@ def quotation(path: Path, settled: TextDialect, task: Task) -> tuple[int, bool]:
     quote = ord(settled.quote)
     around = np.zeros(256, dtype=bool)
     around[[ord(text) for text in (settled.quote, settled.delimiter, "\n", "\r")]] = True
-    counts = of_blocks(path, lambda block, _: np.count_nonzero(np.frombuffer(block, np.uint8) == quote), task)
-    before = list(itertools.accumulate(counts, initial=0))
+
+    def count(block: bytes | bytearray, _: int) -> int:
+        return int(np.count_nonzero(np.frombuffer(block, np.uint8) == quote))
+
+    before = list(itertools.accumulate(of_blocks(path, count, task), initial=0))
     if not before[-1]:
         return 0, True
 
