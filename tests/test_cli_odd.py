@@ -43,6 +43,10 @@ class Flows(OddCase):
             for command in ("run", "look"):
                 self.assertRegex(self.call(command, self.folder / "a.trellis", code=6).output, said)
 
+    def test_a_source_without_a_path(self):
+        for reader in ("text", "sqlite", "workbook", "folder", "database", "columns"):
+            self.run_flow(step("loans", "source", reader=reader), output("loans"), code=4)
+
     def test_a_pipe_is_no_flow_and_is_not_waited_for(self):
         os.mkfifo(self.folder / "a.trellis")
         self.assertIn("no ordinary file", self.call("run", self.folder / "a.trellis", code=6).output)

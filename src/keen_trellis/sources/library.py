@@ -106,12 +106,14 @@ class Library:
             return replace(earlier, old=str(error))
 
     def files(self, settings: SourceSettings) -> list[Path]:
+        if not settings.path:
+            return []
         with suppress(SourceError):
             found = list(_reader(settings).files(settings) or ())
             beside = [path.with_name(f"{path.name}{end}") for path in found for end in _BESIDE_DATABASES]
-            whole = [] if is_address(settings.path) or not settings.path else [Path(settings.path)]
+            whole = [] if is_address(settings.path) else [Path(settings.path)]
             return [*found, *(beside if settings.reader == SQLITE else ()), *whole]
-        return [Path(settings.path)] if settings.path else []
+        return [Path(settings.path)]
 
     def fall_back_on(self, flow: Flow, kinds: Kinds, last: LastRun) -> None:
         """Where a source of the flow cannot be read, use the rows of its last run, marked as old."""
