@@ -1,14 +1,19 @@
 """Odd names, settings, encodings and environments: each an error of ours that says what is wrong, or read."""
 
 import os
+import random
 import resource
 import signal
 import sqlite3
 import subprocess
 import sys
 import unittest
+import zipfile
+from contextlib import suppress
 from pathlib import Path
 from unittest import mock
+
+from hypothesis import settings
 
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.steps import KINDS
@@ -273,25 +278,39 @@ class FailingMachines(OddCase):
         self.assertEqual((self.folder / "mine.txt").read_text(), "mine")
 
     def test_a_killed_run_leaves_nothing_that_the_next_one_does_not_clear(self):
+        """Once while it writes; with --long, twenty times at any moment."""
         self.write("many.csv", "venue,crates\n" + "".join(f"Pier {n},{n}\n" for n in range(200_000)))
         out = step("out", "output", ["many"], writer="xlsx", path="out.xlsx")
         path = self.flow(text("many"), out)
+        whole = path.read_bytes(), (self.folder / "many.csv").read_bytes()
         places = {"XDG_CACHE_HOME": str(self.folder / "cache"), "TMPDIR": str(self.folder / "tmp")}
         (self.folder / "tmp").mkdir()
-        command = [sys.executable, "-m", "keen_trellis.cli", "run", str(path)]
-        quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
-        run = subprocess.Popen(command, env={**os.environ, **places}, **quiet)
-        while run.poll() is None and not list(self.folder.glob(".keen-trellis-*.part")):
-            pass
-        run.kill()
-        run.wait()
-        self.assertEqual(len(list(self.folder.glob(".keen-trellis-*.part"))), 1)
+        command = [sys.executable, "-m", "keen_trellis.cli", "run", str(path), "--replace"]
+        quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": {**os.environ, **places}}
+        chance = random.Random(7)
+        for number in range(max(settings.default.max_examples // 200, 1)):
+            run = subprocess.Popen(command, **quiet)
+            if number:
+                with suppress(subprocess.TimeoutExpired):
+                    run.wait(chance.uniform(0.3, 4))
+            else:
+                while run.poll() is None and not list(self.folder.glob(".keen-trellis-*.part")):
+                    pass
+            run.kill()
+            run.wait()
+            if not number:
+                self.assertEqual(len(list(self.folder.glob(".keen-trellis-*.part"))), 1)
+            self.assertEqual((self.folder / "many.csv").read_bytes(), whole[1])
+            load(path, KINDS)
+            if (self.folder / "out.xlsx").exists():
+                self.assertTrue(zipfile.is_zipfile(self.folder / "out.xlsx"))
+            else:
+                self.assertEqual(path.read_bytes(), whole[0])
         self.write("many.csv", "venue,crates\nPier,1\n")
-        subprocess.run(command, env={**os.environ, **places}, check=True, **quiet)
+        subprocess.run(command, check=True, **quiet)
         self.assertEqual(list(self.folder.glob(".keen-trellis-*")), [])
         self.assertEqual(list((self.folder / "tmp").iterdir()), [])
         self.assertEqual(list((self.folder / "cache").rglob("room-*")), [])
-        load(path, KINDS)
 
 
 if __name__ == "__main__":
