@@ -22,6 +22,7 @@ from keen_trellis.speed_measures import PAIRS, seconds
 from keen_trellis.speed_of_answering import answering_grid
 from keen_trellis.speed_of_insight import insight_grid
 from keen_trellis.speed_of_matching import cases, match_grid, other_grid, page_grid
+from keen_trellis.speed_of_planning import planning_grid
 from keen_trellis.speed_of_reading import reading_grid
 from keen_trellis.speed_of_steps import steps_grid
 
@@ -40,6 +41,7 @@ def report(rows: int) -> None:
     console.print(reading_grid(rows // 5))
     console.print(_window_grid(rows // 5))
     console.print(answering_grid(rows))
+    console.print(planning_grid())
 
 
 # --- the window ---

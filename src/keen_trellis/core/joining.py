@@ -114,7 +114,8 @@ def plan_fields(
         if name in taken or (choice.name_all and kept):
             name = _free_name(f"{field.name} of {right_name}", taken)
         taken.add(name)
-        plan.append(JoinedField(replace(field, name=name), Side.RIGHT, right=field.name))
+        named = field if name == field.name else replace(field, name=name)
+        plan.append(JoinedField(named, Side.RIGHT, right=field.name))
     if len(plan) > MOST_FIELDS:
         raise DataError(
             f"The join would have {len(plan):,} fields; the limit is {MOST_FIELDS:,}.",
@@ -167,7 +168,7 @@ def disagreements(left: Table, right: Table, match: Match, name: str) -> int:
 def _chosen(fields: Sequence[Field], names: Iterable[str] | None, table: str) -> list[Field]:
     """The fields with these names, said to come from `table` unless an earlier join said from where."""
     found = fields if names is None else [find_field(fields, name) for name in dict.fromkeys(names)]
-    return [replace(field, table=field.table or table) for field in found]
+    return [field if field.table else replace(field, table=table) for field in found]
 
 
 def _links_that_appear_once(

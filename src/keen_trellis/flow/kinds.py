@@ -6,6 +6,7 @@ import enum
 import hashlib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any, Protocol, TypeVar
 
 import msgspec
@@ -141,12 +142,18 @@ class Kinds:
 
 def encode_settings(settings: msgspec.Struct, old: bytes = b"{}") -> bytes:
     """`settings` as JSON text, with the members of `old` that their type does not know kept as they are."""
-    known = {entry.encode_name for entry in msgspec.structs.fields(type(settings))}
+    known = _members_of(type(settings))
     members = msgspec.json.decode(msgspec.json.encode(settings), type=dict[str, msgspec.Raw])
     for name, value in msgspec.json.decode(old, type=dict[str, msgspec.Raw]).items():
         if name not in known:
             members[name] = value
     return msgspec.json.encode(members)
+
+
+@cache
+def _members_of(kind: type[msgspec.Struct]) -> frozenset[str]:
+    """What the members of a type of settings are called in a file."""
+    return frozenset(entry.encode_name for entry in msgspec.structs.fields(kind))
 
 
 def called(kind: type[Choice], text: str, what: str) -> Choice:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Sequence
 from decimal import Decimal
+from functools import lru_cache
 from typing import Any, TypeVar
 
 import numpy as np
@@ -77,6 +78,20 @@ def parse(
         raise UsageError("The expression is empty.")
     if len(text) > _MOST_CHARACTERS:
         raise UsageError(f"The expression has {len(text):,} characters; the limit is {_MOST_CHARACTERS:,}.")
+    reader = _Reader(text, fields, today or dt.date.today())
+    try:
+        node = reader.read(_tree(text))
+    except RecursionError as error:
+        raise UsageError("The expression is nested too deeply.") from error
+    untyped = node.type is None
+    if untyped:
+        node = op.as_type(node, op.TEXT)
+    return Expression(text, tuple(reader.names), node, untyped=untyped)
+
+
+@lru_cache(maxsize=1_024)
+def _tree(text: str) -> Any:
+    """What is written, as sqlglot reads it. It is only looked at: the next who asks gets the same."""
     try:
         tokens = sqlglot.tokenize(text)
         _check_tokens(tokens, text)
@@ -85,15 +100,7 @@ def parse(
         raise _pointing(text, error) from error
     if len(parsed) != 1 or parsed[0] is None:
         raise UsageError(f"“{text}” is not one expression.")
-    reader = _Reader(text, fields, today or dt.date.today())
-    try:
-        node = reader.read(parsed[0])
-    except RecursionError as error:
-        raise UsageError("The expression is nested too deeply.") from error
-    untyped = node.type is None
-    if untyped:
-        node = op.as_type(node, op.TEXT)
-    return Expression(text, tuple(reader.names), node, untyped=untyped)
+    return parsed[0]
 
 
 def _check_tokens(tokens: Sequence[Token], text: str) -> None:

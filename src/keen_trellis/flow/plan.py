@@ -1,0 +1,281 @@
+"""A flow compiled: what is known of each step without computing it, each step looked at once.
+
+Of a step a plan holds its settings, the names and fields at its inputs and ports, what is wrong with it, and
+its fingerprint. Steps are planned when they are asked for, with all that they depend on, so that a rail tells
+its fields while another one's source is still being read. What did not change is taken from the plan before.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import msgspec
+
+from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
+from keen_trellis.core.task import Task
+from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.kinds import InputShape, Kinds, StepKind, digest
+from keen_trellis.flow.snapshot import Snapshot, Snapshots
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps.blend import unused_number
+from keen_trellis.flow.steps.one_input import OneInputKind
+from keen_trellis.flow.steps.shared_filter import TieSettings
+from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.wording import counted, rows_called
+
+Before = tuple[tuple["Planned", str], ...]
+Sources = Mapping[str, tuple[SourceSettings, Snapshot]]
+
+
+@dataclass(frozen=True, eq=False)
+class Planned:
+    """One step. before: the steps that it takes rows from, each with the port.  inputs: their shapes.
+    input_fingerprints: what tells their rows apart.
+
+    snapshot: of a source.  sources: the settings and snapshots of all sources that it depends on, by step.
+    blocked: the first error of a step before it, or its own, that keeps it from being computed.  own: what
+    its settings contribute to its fingerprint; both say nothing where it is blocked.
+    """
+
+    step: Step
+    kind: StepKind
+    settings: Any
+    before: Before
+    inputs: tuple[InputShape, ...]
+    input_fingerprints: tuple[str, ...]
+    snapshot: Snapshot | None
+    sources: Sources
+    blocked: TrellisError | None
+    own: object
+    fingerprint: str
+    _ports: dict[str, InputShape] = field(default_factory=dict, repr=False)
+
+    def shape(self, port: str) -> InputShape:
+        """The name and fields at a port. TrellisError if they cannot be known."""
+        found = self._ports.get(port)
+        if found is None:
+            found = self.inputs[0] if self.step.skipped else self._made_shape(port)
+            self._ports[port] = found
+        return found
+
+    def _made_shape(self, port: str) -> InputShape:
+        return InputShape(self.name_of(port, self.inputs), self.kind.fields(self.settings, self.inputs, port))
+
+    def name_of(self, port: str, inputs: Sequence[InputShape]) -> str:
+        """What the rows at a port are called; a step on a rail leaves the rail its name."""
+        if self.step.skipped:
+            return inputs[0].name
+        if isinstance(self.kind, OneInputKind):
+            return self.kind.rail_name(self.step.name, self.settings, inputs)
+        return port_name(self.step.name, port, inputs)
+
+    def upstream(self) -> Iterator[Planned]:
+        """This step and all that it depends on, each once and after those that it depends on."""
+        done: set[int] = set()
+        waiting: list[tuple[Planned, bool]] = [(self, False)]
+        while waiting:
+            planned, ready = waiting.pop()
+            if id(planned) in done:
+                continue
+            if ready:
+                done.add(id(planned))
+                yield planned
+            else:
+                waiting.append((planned, True))
+                waiting += [(other, False) for other, _ in reversed(planned.before) if id(other) not in done]
+
+
+class Plan:
+    """What is known of the steps of one flow. Safe between threads: what two plan at once is the same."""
+
+    def __init__(self, flow: Flow, kinds: Kinds, snapshots: Snapshots, previous: Plan | None = None) -> None:
+        self.flow = flow
+        # Fingerprints of steps that speak of today hold the day.
+        self.day = dt.date.today()
+        self._kinds, self._snapshots = kinds, snapshots
+        self._steps = {step.id: step for step in flow.steps}
+        self._planned: dict[str, Planned] = {}
+        self._earlier: Mapping[str, Planned] = {}
+        if previous is not None and previous.day == self.day:
+            known = {**previous._earlier, **previous._planned}
+            self._earlier = {name: planned for name, planned in known.items() if name in self._steps}
+
+    def planned(self, step_id: str, task: Task) -> Planned:
+        """What is known of a step. Sources that it depends on are read if they have not been.
+
+        Raises the first error that keeps its inputs from being known, or Cancelled.
+        """
+        known = self._planned.get(step_id)
+        if known is not None and self._is_current(known, task):
+            return known
+        for name in self._in_order(step_id):
+            self._planned[name] = self._plan(self._steps[name], task)
+        return self._planned[step_id]
+
+    def shapes(self, entries: Sequence[Input], task: Task) -> list[InputShape]:
+        """The shapes at some ports."""
+        return [self.planned(entry.step, task).shape(entry.port) for entry in entries]
+
+    def _is_current(self, planned: Planned, task: Task) -> bool:
+        """Whether the sources of a step are as they were when it was planned."""
+        return all(
+            self._snapshots.get(settings, task) is snapshot for settings, snapshot in planned.sources.values()
+        )
+
+    def _in_order(self, step_id: str) -> list[str]:
+        """A step and all that it depends on, each once and after those that it depends on.
+
+        Raises UsageError for a step that is gone. Without recursion, which a long rail would exhaust.
+        """
+        done: dict[str, None] = {}
+        waiting = [(step_id, False)]
+        while waiting:
+            name, ready = waiting.pop()
+            if name in done:
+                continue
+            if name not in self._steps:
+                raise gone(name)
+            if ready:
+                done[name] = None
+            else:
+                waiting.append((name, True))
+                inputs = used_inputs(self._steps[name])
+                waiting += [(entry.step, False) for entry in reversed(inputs) if entry.step not in done]
+        return list(done)
+
+    def _plan(self, step: Step, task: Task) -> Planned:
+        """What is known of a step; those before it are planned."""
+        earlier = self._planned.get(step.id) or self._earlier.get(step.id)
+        kind = self._kinds.of(step)
+        settings = self._settings(step, earlier)
+        if isinstance(kind, SourceKind):
+            return self._plan_source(step, kind, settings, earlier, task)
+        check_inputs(kind, step)
+        before = tuple((self._planned[entry.step], entry.port) for entry in used_inputs(step))
+        same = earlier is not None and (earlier.step, earlier.settings) == (step, settings)
+        if same and earlier is not None and _are_same(earlier.before, before):
+            return earlier
+        inputs = tuple(planned.shape(port) for planned, port in before)
+        fingerprints = tuple(digest(planned.fingerprint, port) for planned, port in before)
+        # Where settings and inputs are as before, only other rows go in: what is known of the step stays.
+        alike = earlier if same and earlier is not None and earlier.inputs == inputs else None
+        blocked = next((planned.blocked for planned, _ in before if planned.blocked is not None), None)
+        own: object = ()
+        if blocked is None and not step.skipped:
+            if alike is not None and alike.own is not None:
+                own = alike.own
+            else:
+                blocked = next((at_step(step, error) for error in kind.problems(settings, inputs)), None)
+                own = (step.kind, kind.fingerprint(settings, inputs)) if blocked is None else None
+        return Planned(
+            step=step,
+            kind=kind,
+            settings=settings,
+            before=before,
+            inputs=inputs,
+            input_fingerprints=fingerprints,
+            snapshot=None,
+            sources={name: source for planned, _ in before for name, source in planned.sources.items()},
+            blocked=blocked,
+            own=own if blocked is None else None,
+            fingerprint=digest(own, fingerprints) if blocked is None else "",
+            _ports=alike._ports if alike is not None else {},
+        )
+
+    def _plan_source(
+        self, step: Step, kind: StepKind, settings: SourceSettings, earlier: Planned | None, task: Task
+    ) -> Planned:
+        snapshot = self._snapshots.get(settings, task)
+        if earlier is not None and earlier.step == step and earlier.snapshot is snapshot:
+            return earlier
+        inputs = (InputShape(step.name, snapshot.table.with_origin(step.id).fields),)
+        # The step's id is in it: two rails of one table have fields of two origins.
+        rows = digest(snapshot.identity, step.id)
+        own = (step.kind, kind.fingerprint(settings, inputs))
+        return Planned(
+            step=step,
+            kind=kind,
+            settings=settings,
+            before=(),
+            inputs=inputs,
+            input_fingerprints=(rows,),
+            snapshot=snapshot,
+            sources={step.id: (settings, snapshot)},
+            blocked=None,
+            own=own,
+            fingerprint=digest(own, (rows,)),
+        )
+
+    def _settings(self, step: Step, earlier: Planned | None) -> Any:
+        """The settings of a step; of a tie, with the shared filter that it ties."""
+        if earlier is not None and earlier.step.settings == step.settings and earlier.step.kind == step.kind:
+            settings = earlier.settings
+        else:
+            settings = self._kinds.settings(step)
+        return with_filter(self.flow, settings)
+
+
+def with_filter(flow: Flow, settings: Any) -> Any:
+    """Settings as they are run: those of a tie with the shared filter that it ties."""
+    if isinstance(settings, TieSettings):
+        return msgspec.structs.replace(settings, shared=flow.shared_filter(settings.filter))
+    return settings
+
+
+def _are_same(some: Before, others: Before) -> bool:
+    """Whether inputs are the same ports of the same planned steps."""
+    return len(some) == len(others) and all(
+        one is other and port == other_port
+        for (one, port), (other, other_port) in zip(some, others, strict=True)
+    )
+
+
+def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:
+    """What the rows at a port are called: the step's name, or "unmatched Loans" for a stub."""
+    if port == "unmatched_left" and inputs:
+        return f"unmatched {inputs[0].name}"
+    if port == "unmatched_right" and len(inputs) > 1:
+        return f"unmatched {inputs[1].name}"
+    number = unused_number(port)
+    if number is not None and number + 1 < len(inputs):
+        return f"{inputs[number + 1].name} with no {rows_called(inputs[0].name)[0]}"
+    if port == "passed_over":
+        return f"passed over at {step_name}"
+    return step_name
+
+
+def used_inputs(step: Step) -> tuple[Input, ...]:
+    """The inputs that a step looks at: of a skipped one only that which passes through."""
+    return step.inputs[:1] if step.skipped else step.inputs
+
+
+def gone(step_id: str) -> UsageError:
+    """The error for a step that another one takes rows from and that is not in the flow."""
+    return UsageError(
+        f"The step “{step_id}” that it takes rows from is gone.",
+        remedy="Undo its removal, or remove this step too.",
+    )
+
+
+def check_inputs(kind: StepKind, step: Step) -> None:
+    """Raise what is wrong with the number of a step's inputs."""
+    wanted = kind.input_names
+    if len(step.inputs) > len(wanted) and not kind.more_inputs:
+        raise FlowFileError(
+            f"It takes {counted(len(wanted), 'inputs')}, and {len(step.inputs):,} rails lead to it.",
+            where=step.name,
+            remedy="Take the others away from it in the flow's file.",
+        )
+    if len(step.inputs) < len(wanted):
+        lacking = ", ".join(wanted[len(step.inputs) :])
+        raise UsageError(f"It has no {lacking} input yet.", where=step.name, remedy="Lead a rail to it.")
+
+
+def at_step(step: Step, error: TrellisError) -> TrellisError:
+    """The same error, said to be at `step` unless it already names a place."""
+    if not error.where:
+        error.where = step.name
+    return error
