@@ -9,7 +9,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
 
-from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.errors import Cancelled, DataError, TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
@@ -117,6 +117,91 @@ class Once(PlanCase):
             thread.join()
         self.assertEqual(len(set(found)), 1)
         self.assertEqual(len(found), 4)
+
+
+class AtTheSameMoment(PlanCase):
+    """Several threads that ask for one result: it is computed once, whatever becomes of who computes it."""
+
+    def setUp(self):
+        super().setUp()
+        self.flow, self.steps = self.chain(1)
+        self.runner.result(self.flow, self.steps[0])
+        self.begun, self.go_on = threading.Event(), threading.Event()
+        self.times = 0
+        compute = ComputeKind.compute
+
+        def slow(kind, settings, inputs, context):
+            self.times += 1
+            self.begun.set()
+            self.go_on.wait(10)
+            context.task.checkpoint()
+            if self.times == 1 and self.fails:
+                raise DataError("It fails once.")
+            return compute(kind, settings, inputs, context)
+
+        self.fails = False
+        self.enterContext(mock.patch.object(ComputeKind, "compute", slow))
+
+    def asking(self, task=None):
+        """A thread that asks; what it got, or what was raised, is in the list."""
+        found = []
+
+        def ask():
+            try:
+                found.append(self.runner.result(self.flow, self.steps[-1], task))
+            except (TrellisError, Cancelled) as error:
+                found.append(error)
+
+        thread = threading.Thread(target=ask)
+        thread.start()
+        return thread, found
+
+    def ends(self, *asking):
+        for thread, _ in asking:
+            thread.join(10)
+        return [found[0] for _, found in asking]
+
+    def test_it_is_computed_once(self):
+        first = self.asking()
+        self.begun.wait(10)
+        others = [self.asking() for _ in range(3)]
+        self.go_on.set()
+        found = self.ends(first, *others)
+        self.assertEqual(self.times, 1)
+        self.assertTrue(all(entry is found[0] for entry in found))
+
+    def test_where_the_first_is_cancelled_the_next_one_computes_it(self):
+        task = Task()
+        first = self.asking(task)
+        self.begun.wait(10)
+        second = self.asking()
+        task.cancel()
+        self.go_on.set()
+        cancelled, found = self.ends(first, second)
+        self.assertIsInstance(cancelled, Cancelled)
+        self.assertEqual(found.rows.rows, 2)
+        self.assertEqual(self.times, 2)
+
+    def test_where_the_first_fails_the_next_one_tries(self):
+        self.fails = True
+        first = self.asking()
+        self.begun.wait(10)
+        second = self.asking()
+        self.go_on.set()
+        failed, found = self.ends(first, second)
+        self.assertIsInstance(failed, DataError)
+        self.assertEqual(found.rows.rows, 2)
+
+    def test_who_waits_can_be_cancelled_while_the_first_goes_on(self):
+        first = self.asking()
+        self.begun.wait(10)
+        task = Task()
+        second = self.asking(task)
+        task.cancel()
+        self.assertIsInstance(self.ends(second)[0], Cancelled)
+        self.go_on.set()
+        self.assertEqual(self.ends(first)[0].rows.rows, 2)
+        self.assertEqual(self.times, 1)
 
 
 class NeverTheWrongRows(PlanCase):

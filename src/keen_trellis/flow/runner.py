@@ -7,6 +7,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, TypeVar
 
 from keen_trellis.core.errors import TrellisError, UsageError
@@ -24,6 +25,7 @@ Made = TypeVar("Made")
 # The share of the machine's memory that results may hold, unless it is set.
 _SHARE_OF_MEMORY = 4
 _COUNTED_EVERY = 32
+_LOOK_EVERY = 0.05  # seconds between two looks whether waiting was cancelled
 
 
 class Kept:
@@ -38,6 +40,7 @@ class Kept:
         self._made: OrderedDict[str, Any] = OrderedDict()
         self._at_most = 0  # an estimate of what is held that is never too low when it was just counted
         self._since_counted = 0
+        self._under_way: dict[str, threading.Event] = {}
         self._lock = threading.Lock()
 
     @property
@@ -60,6 +63,34 @@ class Kept:
                     if fingerprint != last and gone and not gone.keys().isdisjoint(buffers_of(made)):
                         del self._made[fingerprint]
             self._at_most, self._since_counted = held, 0
+
+    def made(self, fingerprint: str, make: Callable[[], Made], task: Task) -> Made:
+        """What was kept under the fingerprint, or else what `make` returns, which is kept.
+
+        Of several who ask at the same moment one makes it and the others wait. Where that one is cancelled or
+        fails, the next one tries. Raises what `make` raises, and Cancelled while it waits.
+        """
+        while True:
+            with self._lock:
+                found: Made | None = self._made.get(fingerprint)
+                if found is not None:
+                    self._made.move_to_end(fingerprint)
+                    return found
+                others = self._under_way.get(fingerprint)
+                if others is None:
+                    done = self._under_way[fingerprint] = threading.Event()
+                    break
+            while not others.wait(_LOOK_EVERY):
+                task.checkpoint()
+            task.checkpoint()
+        try:
+            made = make()
+            self.keep(fingerprint, made)
+            return made
+        finally:
+            with self._lock:
+                del self._under_way[fingerprint]
+            done.set()
 
     def find(self, fingerprint: str) -> Any:
         """What was kept under the fingerprint, or None."""
@@ -86,12 +117,7 @@ class _Context:
     kept: Kept
 
     def remember(self, parts: Sequence[object], make: Callable[[], Made]) -> Made:
-        fingerprint = digest("part", *parts)
-        found: Made | None = self.kept.find(fingerprint)
-        if found is None:
-            found = make()
-            self.kept.keep(fingerprint, found)
-        return found
+        return self.kept.made(digest("part", *parts), make, self.task)
 
 
 class Runner:
@@ -129,8 +155,9 @@ class Runner:
                 before, port = planned.before[0]
                 results[planned.step.id] = StepResult({ROWS: _rows_at(before, port, results, planned.step)})
                 continue
-            found: StepResult | None = self.kept.find(planned.fingerprint)
-            results[planned.step.id] = found or self._computed(planned, results, task)
+            results[planned.step.id] = self.kept.made(
+                planned.fingerprint, partial(self._computed, planned, results, task), task
+            )
         return results[step_id]
 
     def table(self, flow: Flow, entry: Input, task: Task | None = None) -> Table:
@@ -174,11 +201,9 @@ class Runner:
                 )
             ]
         try:
-            made = planned.kind.compute(planned.settings, inputs, _Context(task, self.kept))
+            return planned.kind.compute(planned.settings, inputs, _Context(task, self.kept))
         except TrellisError as error:
             raise at_step(planned.step, error) from error
-        self.kept.keep(planned.fingerprint, made)
-        return made
 
 
 def _rows_at(before: Planned, port: str, results: Mapping[str, StepResult], step: Step) -> Table:
