@@ -76,7 +76,7 @@ class Strangers(WindowCase):
         self.rest()
         self.assertEqual(self.server.heard, [])
         # Writing asks again, and writes nothing.
-        self.window.write_all()
+        self.window.writing.write_all()
         self.rest()
         self.assertIsNotNone(self.box())
         self.answer("Not now")
@@ -94,7 +94,7 @@ class Strangers(WindowCase):
         self.write([self.steps[0], self.steps[2]])
         self.open()
         self.answer("Accept")
-        self.window.write_all()
+        self.window.writing.write_all()
         self.rest(lambda: list(self.elsewhere.iterdir()))
         self.open()
         self.assertIsNone(self.box())
@@ -167,7 +167,7 @@ class TextIsText(WindowCase):
         self.assertIn("&&", self.window.commands["undo"].text())
         self.document.failed.emit(trust.NotAccepted(trust.Reach(trust.SERVER, _MARKUP)))
         self.rest()
-        self.window._warn("Nothing was written", trust.NotAccepted(trust.Reach(trust.SERVER, _MARKUP)))
+        self.window.warn("Nothing was written", trust.NotAccepted(trust.Reach(trust.SERVER, _MARKUP)))
         box = next(box for box in self.window.findChildren(QMessageBox) if box.isVisible())
         self.assertIn("<img", box.informativeText())
         for label in self.labels():

@@ -112,7 +112,7 @@ class Writing(LoansCase):
         self.outputs("report.xlsx")
         for key in (KEY.Key_F9, None):
             if key is None:
-                self.window.write_output(self.document.flow.steps[-1].id)
+                self.window.writing.write_output(self.document.flow.steps[-1].id)
             else:
                 self.press(key)
             self.assertIn("removes its sheet “Notes”", self.dialog(QMessageBox).informativeText())
@@ -125,6 +125,52 @@ class Writing(LoansCase):
         self.rest()
         self.assertIn("Wrote 4 rows", self.said)
         self.assertIn("1 cell of note written with an apostrophe", self.said)
+
+
+class HeldBack(LoansCase):
+    """As `run` does, the window writes nothing behind a broken guard, and no two outputs to one file."""
+
+    def guarded(self, *guards):
+        self.outputs("a.csv")
+        output = self.document.flow.steps[-1]
+        settings = OutputSettings("text", str(self.folder / "a.csv"), guards=guards)
+        self.document.edit(edits.change_settings(self.document.flow, output.id, settings), "guard")
+        self.rest()
+
+    def test_what_is_behind_a_broken_guard_is_written_only_on_request(self):
+        self.guarded("rows=100..")
+        for way in (lambda: self.press(KEY.Key_F9), lambda: self.window.writing.write_output("a-csv")):
+            way()
+            self.rest()
+            box = self.dialog(QMessageBox)
+            self.assertIn("a guard before it is broken", box.text())
+            self.assertIn("100", box.informativeText())
+            self.assertFalse((self.folder / "a.csv").exists())
+            self.answer("Cancel")
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.dialog(QMessageBox)
+        self.answer("Write it all the same")
+        self.rest(lambda: (self.folder / "a.csv").exists())
+
+    def test_a_guard_that_holds_asks_nothing(self):
+        self.guarded("rows=1..")
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.assertTrue((self.folder / "a.csv").exists())
+
+    def test_two_outputs_to_one_file(self):
+        self.outputs("a.csv")
+        flow, _ = edits.add_output(
+            self.document.flow, Input(self.rail), OutputSettings("text", str(self.folder / "a.csv"))
+        )
+        self.document.edit(flow, "again", Selection(self.rail))
+        self.rest()
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.assertIn("Two outputs write to it", self.dialog(QMessageBox).text())
+        self.answer("OK")
+        self.assertFalse((self.folder / "a.csv").exists())
 
 
 class Values(LoansCase):

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Sequence
-from contextlib import suppress
+from collections.abc import Callable
 from functools import partial
 from importlib import import_module
 from pathlib import Path
@@ -26,7 +25,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from keen_trellis.core.errors import OutputError, TrellisError
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.held import machine_memory
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
@@ -52,13 +51,11 @@ from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis import export
 from keen_trellis.desktop.trellis.view import TrellisView
-from keen_trellis.flow.graph import Step
+from keen_trellis.desktop.writing import OUTPUT_FILTERS, Writing
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.wording import listed
-from keen_trellis.outputs import Written, check_target, goes_said, settings_for, write
-from keen_trellis.outputs.running import files_read
+from keen_trellis.outputs import settings_for
 from keen_trellis.sources.library import Library
 
 _AROUND = 90  # pixels of the trellis to be seen above and below what is selected
@@ -67,7 +64,6 @@ _SOURCES = (
     "Files with tables (*.xlsx *.xlsm *.xls *.xlsb *.ods *.csv *.tsv *.txt *.sqlite *.sqlite3 *.db"
     " *.parquet *.arrow *.feather *.jsonl *.ndjson)"
 )
-_OUTPUTS = "Workbook (*.xlsx);;Delimited text (*.csv);;Tab-separated text (*.tsv)"
 _LEAST_SIZE = (1000, 640)
 # How high the trellis is at first, in pixels, and as a share of the window.
 _TRELLIS_LEAST, _TRELLIS_MOST = 300, 0.54
@@ -92,6 +88,7 @@ class MainWindow(QMainWindow):
         self.sources = SourceActions(self)
         self.meetings = Meetings(self)
         self.reaching = Reaching(self)
+        self.writing = Writing(self)
         self._leaving = False
         self._to_share_out = False
         self._build()
@@ -186,9 +183,9 @@ class MainWindow(QMainWindow):
             lambda source, tie: self.meetings.tie(document.selection.slat, source, tie)
         )
         self.bench.origin_changed.connect(self.status.origin.setText)
-        self.sentence.write_wanted.connect(self.write_output)
+        self.sentence.write_wanted.connect(self.writing.write_output)
         self.sentence.path_wanted.connect(self.choose_path)
-        self.sentence.output_wanted.connect(self.add_output)
+        self.sentence.output_wanted.connect(self.writing.add_output)
         self.sentence.blend_wanted.connect(self.meetings.blend_dialog)
         self.sentence.raw_wanted.connect(self.bench.show_raw)
         self.sentence.typing_wanted.connect(self.bench.show_typing)
@@ -383,7 +380,7 @@ class MainWindow(QMainWindow):
     def _failed(self, error: TrellisError) -> None:
         self.status.say(str(error), alarm=True)
 
-    def _warn(self, title: str, error: TrellisError) -> None:
+    def warn(self, title: str, error: TrellisError) -> None:
         """An error that must not be overlooked."""
         box = PlainBox(QMessageBox.Icon.Warning, title, error.what, QMessageBox.StandardButton.Ok, self)
         box.setInformativeText("\n".join(part for part in (error.where, error.remedy) if part))
@@ -401,7 +398,7 @@ class MainWindow(QMainWindow):
         try:
             self.document.open(path)
         except TrellisError as error:
-            self._warn("The flow cannot be opened", error)
+            self.warn("The flow cannot be opened", error)
             return
         self.remembered.add_recent(path.absolute())
         self.trellis.setFocus()
@@ -472,7 +469,7 @@ class MainWindow(QMainWindow):
             self._ask_overwrite(error, path, then)
             return
         except TrellisError as error:
-            self._warn("The flow cannot be saved", error)
+            self.warn("The flow cannot be saved", error)
             return
         self.remembered.add_recent(path.absolute())
         self.status.say(f"Saved {path.name}.")
@@ -647,7 +644,7 @@ class MainWindow(QMainWindow):
         if step.kind == OutputKind.name:
             dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
             dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
-            dialog.setNameFilters(_OUTPUTS.split(";;"))
+            dialog.setNameFilters(OUTPUT_FILTERS)
         else:
             dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
 
@@ -667,112 +664,6 @@ class MainWindow(QMainWindow):
 
         dialog.fileSelected.connect(chosen)
         dialog.open()
-
-    # --- outputs ---
-
-    def add_output(self) -> None:
-        """Ask for a file, lead the selected rows to it and write it."""
-        dialog = QFileDialog(self, "Write these rows to a file")
-        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
-        dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
-        dialog.setNameFilters(_OUTPUTS.split(";;"))
-        dialog.setDefaultSuffix("xlsx")
-
-        def chosen(name: str) -> None:
-            try:
-                editing.add_output(self.document, settings_for(Path(name)))
-            except TrellisError as error:
-                self._warn("Nothing was written", error)
-                return
-            self.write_output(self.document.selection.step)
-
-        dialog.fileSelected.connect(chosen)
-        dialog.open()
-
-    def write_all(self) -> None:
-        """Write every output of the flow; whether files that exist are replaced is asked once for all."""
-        flow = self.document.flow
-        outputs = [step for step in flow.in_order() if step.kind == OutputKind.name and not step.skipped]
-        read = self._files_read()
-        there = [
-            settings
-            for settings in (KINDS.settings(step) for step in outputs)
-            if _may_be_replaced(Path(settings.path), read)
-        ]
-        if not there:
-            self._write_each(outputs, replace=False)
-            return
-        one = len(there) == 1
-        said = (
-            f"{there[0].file_name} exists already." if one else f"{len(there):,} of the files exist already."
-        )
-        box = PlainBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self)
-        lines = [f"{entry.path}.{goes_said(Path(entry.path), entry.sheet)}" for entry in there]
-        box.setInformativeText("\n".join([*lines, "Replacing cannot be undone."]))
-        replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
-        new = None
-        if len(there) < len(outputs):
-            new = box.addButton("Write only the new ones", QMessageBox.ButtonRole.ActionRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        replace.clicked.connect(lambda: self._write_each(outputs, replace=True))
-        if new is not None:
-            left = [step for step in outputs if KINDS.settings(step) not in there]
-            new.clicked.connect(lambda: self._write_each(left, replace=False))
-        box.open()
-
-    def _write_each(self, outputs: Sequence[Step], *, replace: bool) -> None:
-        for step in outputs:
-            self.write_output(step.id, replace=replace)
-
-    def write_output(self, step_id: str, *, replace: bool = False) -> None:
-        """Write one output; a file that exists is replaced only after asking."""
-        document = self.document
-        flow, settings = document.flow, KINDS.settings(document.flow.step(step_id))
-        read = self._files_read()
-        if not self.reaching.may_write(settings):
-            return
-        if not replace and _may_be_replaced(Path(settings.path), read):
-            self._ask_replace(step_id, settings)
-            return
-
-        def work(task: Task) -> Written:
-            table = document.runner.result(flow, step_id, task).rows
-            return write(table, settings, sources=read, replace=replace, task=task)
-
-        def done(written: Written) -> None:
-            changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
-            self.status.say(
-                f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.{changed}"
-            )
-
-        self.jobs.start(
-            f"writing {settings.file_name}",
-            work,
-            done,
-            lambda error: self._warn("Nothing was written", error),
-        )
-
-    def _files_read(self) -> list[str | Path]:
-        """What must not be written to: all that the flow reads, and its own file."""
-        document = self.document
-        own = [document.path] if document.path is not None else []
-        return [*files_read(document.flow, KINDS, document.library), *own]
-
-    def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
-        box = PlainBox(
-            QMessageBox.Icon.Question,
-            "Replace the file?",
-            f"{settings.file_name} exists already.",
-            parent=self,
-        )
-        goes = goes_said(Path(settings.path), settings.sheet)
-        box.setInformativeText(f"{settings.path}\nReplacing it cannot be undone.{goes}")
-        replace = box.addButton("Replace", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        replace.clicked.connect(lambda: self.write_output(step_id, replace=True))
-        box.open()
 
     # --- the clipboard ---
 
@@ -821,7 +712,7 @@ class MainWindow(QMainWindow):
             try:
                 export.save(self.trellis, Path(name), self.document.name)
             except TrellisError as error:
-                self._warn("Nothing was saved", error)
+                self.warn("Nothing was saved", error)
                 return
             self.status.say(f"Drew the trellis to {name}.")
 
@@ -877,11 +768,3 @@ class MainWindow(QMainWindow):
         )
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
-
-
-def _may_be_replaced(path: Path, read: Sequence[str | Path]) -> bool:
-    """Whether a file is there that writing would replace, so that it is asked first; `read` must stay."""
-    with suppress(OutputError):
-        check_target(path, read, replace=True)
-        return path.is_file()
-    return False

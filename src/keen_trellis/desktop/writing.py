@@ -1,0 +1,181 @@
+"""Writes the outputs of the open flow: what is asked before, and what is said afterwards."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Qt
+from PySide6.QtWidgets import QFileDialog, QMessageBox
+
+from keen_trellis.core.errors import GuardError, OutputError, TrellisError
+from keen_trellis.core.task import Task
+from keen_trellis.desktop import editing
+from keen_trellis.desktop.plain import PlainBox
+from keen_trellis.flow.graph import Step
+from keen_trellis.flow.guarding import check_before
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.wording import listed
+from keen_trellis.outputs import Written, check_target, goes_said, settings_for, write
+from keen_trellis.outputs.running import files_read, output_targets
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.window import MainWindow
+
+OUTPUT_FILTERS = ["Workbook (*.xlsx)", "Delimited text (*.csv)", "Tab-separated text (*.tsv)"]
+_NOT_WRITTEN = "Nothing was written"
+
+
+class Writing(QObject):
+    """The commands of the window that write files. As `run`, they hold back what is behind a broken guard."""
+
+    def __init__(self, window: MainWindow) -> None:
+        super().__init__(window)
+        self._window = window
+        self._document = window.document
+
+    def add_output(self) -> None:
+        """Ask for a file, lead the selected rows to it and write it."""
+        dialog = QFileDialog(self._window, "Write these rows to a file")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
+        dialog.setNameFilters(OUTPUT_FILTERS)
+        dialog.setDefaultSuffix("xlsx")
+
+        def chosen(name: str) -> None:
+            try:
+                editing.add_output(self._document, settings_for(Path(name)))
+            except TrellisError as error:
+                self._window.warn(_NOT_WRITTEN, error)
+                return
+            self.write_output(self._document.selection.step)
+
+        dialog.fileSelected.connect(chosen)
+        dialog.open()
+
+    def write_all(self) -> None:
+        """Write every output of the flow; whether files that exist are replaced is asked once for all."""
+        flow = self._document.flow
+        outputs = [step for step in flow.in_order() if step.kind == OutputKind.name and not step.skipped]
+        read = self._files_read()
+        there = [
+            settings
+            for settings in (KINDS.settings(step) for step in outputs)
+            if _may_be_replaced(Path(settings.path), read)
+        ]
+        if not there or not self._targets_differ():
+            self._write_each(outputs, replace=False)
+            return
+        one = len(there) == 1
+        said = (
+            f"{there[0].file_name} exists already." if one else f"{len(there):,} of the files exist already."
+        )
+        box = PlainBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self._window)
+        lines = [f"{entry.path}.{goes_said(Path(entry.path), entry.sheet)}" for entry in there]
+        box.setInformativeText("\n".join([*lines, "Replacing cannot be undone."]))
+        replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
+        new = None
+        if len(there) < len(outputs):
+            new = box.addButton("Write only the new ones", QMessageBox.ButtonRole.ActionRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        replace.clicked.connect(lambda: self._write_each(outputs, replace=True))
+        if new is not None:
+            left = [step for step in outputs if KINDS.settings(step) not in there]
+            new.clicked.connect(lambda: self._write_each(left, replace=False))
+        box.open()
+
+    def _write_each(self, outputs: Sequence[Step], *, replace: bool) -> None:
+        if self._targets_differ():
+            for step in outputs:
+                self.write_output(step.id, replace=replace)
+
+    def _targets_differ(self) -> bool:
+        """Whether no two outputs write to one file; if they do, that is said."""
+        try:
+            output_targets(self._document.flow, KINDS, None)
+        except TrellisError as error:
+            self._window.warn(_NOT_WRITTEN, error)
+            return False
+        return True
+
+    def write_output(self, step_id: str, *, replace: bool = False, despite_guards: bool = False) -> None:
+        """Write one output. A file that exists is replaced, and one behind a broken guard written, only after
+        asking.
+        """
+        document = self._document
+        flow, settings = document.flow, KINDS.settings(document.flow.step(step_id))
+        read = self._files_read()
+        if not self._targets_differ() or not self._window.reaching.may_write(settings):
+            return
+        if not replace and _may_be_replaced(Path(settings.path), read):
+            self._ask_replace(step_id, settings)
+            return
+
+        def work(task: Task) -> Written:
+            table = document.runner.result(flow, step_id, task).rows
+            if not despite_guards:
+                check_before(document.runner, flow, step_id, task)
+            return write(table, settings, sources=read, replace=replace, task=task)
+
+        def done(written: Written) -> None:
+            changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
+            self._window.status.say(
+                f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.{changed}"
+            )
+
+        def failed(error: TrellisError) -> None:
+            if isinstance(error, GuardError):
+                self._ask_despite(step_id, settings, error, replace=replace)
+            else:
+                self._window.warn(_NOT_WRITTEN, error)
+
+        self._window.jobs.start(f"writing {settings.file_name}", work, done, failed)
+
+    def _files_read(self) -> list[str | Path]:
+        """What must not be written to: all that the flow reads, and its own file."""
+        document = self._document
+        own = [document.path] if document.path is not None else []
+        return [*files_read(document.flow, KINDS, document.library), *own]
+
+    def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
+        goes = goes_said(Path(settings.path), settings.sheet)
+        box = PlainBox(
+            QMessageBox.Icon.Question,
+            "Replace the file?",
+            f"{settings.file_name} exists already.",
+            parent=self._window,
+        )
+        box.setInformativeText(f"{settings.path}\nReplacing it cannot be undone.{goes}")
+        replace = box.addButton("Replace", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        replace.clicked.connect(lambda: self.write_output(step_id, replace=True))
+        box.open()
+
+    def _ask_despite(
+        self, step_id: str, settings: OutputSettings, error: GuardError, *, replace: bool
+    ) -> None:
+        box = PlainBox(
+            QMessageBox.Icon.Warning,
+            "A guard is broken",
+            f"{settings.file_name} was not written: a guard before it is broken.",
+            parent=self._window,
+        )
+        box.setInformativeText(error.what)
+        write_it = box.addButton("Write it all the same", QMessageBox.ButtonRole.DestructiveRole)
+        box.setDefaultButton(box.addButton(QMessageBox.StandardButton.Cancel))
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        write_it.clicked.connect(lambda: self.write_output(step_id, replace=replace, despite_guards=True))
+        box.open()
+
+
+def _may_be_replaced(path: Path, read: Sequence[str | Path]) -> bool:
+    """Whether a file is there that writing would replace, so that it is asked first; `read` must stay."""
+    with suppress(OutputError):
+        check_target(path, read, replace=True)
+        return path.is_file()
+    return False
