@@ -99,6 +99,11 @@ class FlowChangedError(FlowFileError):
     """The flow's file is not as this window left it."""
 
 
+def _stopped() -> TrellisError:
+    """What is said of what the user stopped before it was known."""
+    return SourceError("Reading it was stopped.", remedy="Try again.")
+
+
 def _fingerprint(path: Path) -> str:
     """Of the bytes of a file; "" if it cannot be read."""
     with suppress(OSError):
@@ -359,6 +364,7 @@ class Document(QObject):
             lambda task: self.library.content(path, task),
             done,
             failed,
+            lambda _: failed(_stopped()),
         )
 
     def _look_further(self, path: str, content: FileContent) -> None:
@@ -512,7 +518,10 @@ class Document(QObject):
             self._stumps[settings] = outcome
             self.outcomes_changed.emit()
 
-        self.jobs.start(f"reading {selection.table}", work, done, lambda error: done(Outcome(error=error)))
+        def failed(error: TrellisError) -> None:
+            done(Outcome(error=error))
+
+        self.jobs.start(f"reading {selection.table}", work, done, failed, lambda _: failed(_stopped()))
 
     @property
     def stopped(self) -> bool:
@@ -544,6 +553,9 @@ class Document(QObject):
         for path, state in list(self.files.items()):
             if state.error is not None:
                 self._look_into(path)
+        self._stumps = {
+            settings: outcome for settings, outcome in self._stumps.items() if outcome.error is None
+        }
         self._compute()
 
     # --- refresh ---

@@ -67,10 +67,16 @@ class Explanations(QObject):
             self._job = None
             self._known[key] = Explained((), ())
 
+        def cancelled(job: Job) -> None:
+            # Whoever asks the next time has it looked for again.
+            if self._job is not None and self._job[1] is job:
+                self._job = None
+
         job = self._document.jobs.start(
             f"looking why rows of {outcome.step.name} did not match",
             lambda task: explained(settings, tables[0], tables[1], match, task),
             done,
             failed,
+            cancelled,
         )
         self._job = (key, job)

@@ -31,13 +31,14 @@ def _give_way() -> None:
 class Job:
     """One piece of work under way."""
 
-    def __init__(self, what: str, task: Task) -> None:
+    def __init__(self, what: str, task: Task, cancelled: Callable[[Job], None] | None = None) -> None:
         self.what = what
         self.task = task
+        self.cancelled = cancelled
         self.started = time.monotonic()
 
     def cancel(self) -> None:
-        """Stop the work at its next checkpoint; neither of its callbacks is called then."""
+        """Stop the work at its next checkpoint; neither what it returns nor its error is handed on then."""
         self.task.cancel()
 
 
@@ -69,8 +70,11 @@ class Jobs(QObject):
         work: Callable[[Task], Any],
         done: Callable[[Any], None],
         failed: Callable[[TrellisError], None],
+        cancelled: Callable[[Job], None] | None = None,
     ) -> Job:
-        """Run `work` on a thread; later call `done` with what it returned, or `failed` with its error."""
+        """Run `work` on a thread; later call `done` with what it returned, `failed` with its error, or
+        `cancelled` with the job, however far it had come.
+        """
         last_report = 0.0
 
         def watch(finished: int, total: int, doing: str) -> None:
@@ -80,7 +84,7 @@ class Jobs(QObject):
                 last_report = now
                 self.progressed.emit(job, finished, total, doing or what)
 
-        job = Job(what, Task(watch))
+        job = Job(what, Task(watch), cancelled)
         if self._closed:
             job.cancel()
             return job
@@ -114,7 +118,10 @@ class Jobs(QObject):
     def _finish(self, job: Job, callback: Callable[[], None] | None) -> None:
         self._under_way.discard(job)
         self.ended.emit(job)
-        if callback is not None and not job.task.cancelled:
+        if job.task.cancelled:
+            if job.cancelled is not None:
+                job.cancelled(job)
+        elif callback is not None:
             callback()
 
     def emit_soon(self, function: Callable[[], None]) -> None:
