@@ -383,6 +383,8 @@ class Stopped(FlowCase):
                 stderr=subprocess.PIPE,
                 stdout=subprocess.DEVNULL,
                 text=True,
+                # Whoever runs the tests in the background may have told all below to ignore it.
+                preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
             )
             while process.poll() is None and not list(cache.rglob("room-*")):
                 pass  # until it reads

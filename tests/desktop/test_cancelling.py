@@ -64,7 +64,6 @@ class Stopped(WindowCase):
         self.window.open_flow(demo_data.folder() / "Winter loans.trellis")
         self.wait_for(begun)
         self.stop(begun)
-        self.assertFalse(self.has_reasons())
         knot = self.document.selection
         self.document.select(Selection())
         self.document.select(knot)
