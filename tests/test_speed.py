@@ -2,10 +2,13 @@ import contextlib
 import io
 import time
 import unittest
+from unittest import mock
 
 import numpy as np
+from click.testing import CliRunner
 
 from keen_trellis import speed, speed_of_insight, speed_of_matching
+from keen_trellis.cli import main
 from keen_trellis.core.blending import Keep, blend
 from keen_trellis.core.matching import match
 from keen_trellis.speed_measures import alternated, peak_above
@@ -50,6 +53,13 @@ class Speed(unittest.TestCase):
             self.assertGreater(accepted, 1_000)
         left, _ = speed_of_insight.unmatched_tables(20_000)
         self.assertEqual(left.rows, 20_000)
+
+    def test_the_quick_form_measures_all_cases_on_fewer_rows(self):
+        with mock.patch.object(speed, "report") as report:
+            for words, rows in (([], 5_000_000), (["--quick"], 200_000), (["--rows", "1000"], 1_000)):
+                self.assertEqual(CliRunner().invoke(main, ["speed", *words]).exit_code, 0)
+                report.assert_called_with(rows)
+        self.assertEqual(CliRunner().invoke(main, ["speed", "--quick", "--rows", "9"]).exit_code, 2)
 
     def test_ratios_come_from_alternated_pairs(self):
         calls = []

@@ -26,6 +26,8 @@ from keen_trellis.speed_of_planning import planning_grid
 from keen_trellis.speed_of_reading import reading_grid
 from keen_trellis.speed_of_steps import steps_grid
 
+USUAL_ROWS, QUICK_ROWS = 5_000_000, 200_000
+
 
 def report(rows: int) -> None:
     """Print everything that is measured."""
