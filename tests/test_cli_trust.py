@@ -15,6 +15,7 @@ import keyring
 from keen_trellis.core.task import Task
 from keen_trellis.flow import trust
 from keen_trellis.flow.edits import add_source
+from keen_trellis.flow.environment import QUERY_SECONDS
 from keen_trellis.flow.file_format import load, save
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.source_settings import SourceSettings
@@ -170,10 +171,10 @@ class Queries(TrustCase):
         from keen_trellis.sources import connections
 
         slow = "SELECT pg_sleep(30)"
-        with mock.patch.dict(os.environ, {connections.SECONDS_NAME: "1"}):
+        with mock.patch.dict(os.environ, {QUERY_SECONDS: "1"}):
             found = self.call("look", self.server.address(), "--query", slow, "--trust", code=4)
         self.assertIn("longer than 1 seconds", found.stderr)
-        self.assertIn(connections.SECONDS_NAME, found.stderr)
+        self.assertIn(QUERY_SECONDS, found.stderr)
         import psycopg
 
         with psycopg.connect(self.server.owner) as other, mock.patch.object(connections, "_LOCK_SECONDS", 1):
@@ -262,6 +263,11 @@ class LocalQueries(TrustCase):
         asked = step("t", "source", reader="sqlite", path="a.sqlite", query="SELECT 2 AS two")
         self.run_flow(asked, output("t"), code=2)
         self.run_flow(asked, output("t"), words=["--trust"])
+
+    def test_what_accepts_nothing_is_refused(self):
+        for words in (["--trust"], ["--allow-host", "a"]):
+            said = self.call("look", self.folder / "loans.csv", *words, code=2).output
+            self.assertIn("say what a flow may reach", said)
 
     def test_the_store_keeps_what_was_asked_for_lately(self):
         flow = add_source(Flow(), SourceSettings("database", "postgresql://a@b/c"), "T")[0]

@@ -260,7 +260,7 @@ def main(kind: str, count: int, seed: int) -> int:
     """Read that many damaged files; 0 if all were read or refused as they should be."""
     resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     from keen_trellis.core.errors import SourceError
-    from keen_trellis.sources import child, columns_process, workbook_process
+    from keen_trellis.sources import child, workbook_process
 
     child.say = workbook_process.say = lambda message: None
     child.limit_memory = lambda: None
@@ -272,8 +272,7 @@ def main(kind: str, count: int, seed: int) -> int:
         # Loaded once here, and not anew in every child.
         from pyarrow import parquet  # noqa: F401
 
-        from keen_trellis.sources import blocks, inference, integrity  # noqa: F401
-    assert columns_process
+        from keen_trellis.sources import blocks, columns_process, inference, integrity  # noqa: F401
     signal.signal(signal.SIGALRM, _too_long)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / name

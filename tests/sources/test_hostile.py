@@ -25,10 +25,10 @@ from pyarrow import feather, parquet
 from keen_trellis.cli import main
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.flow.environment import QUERY_SECONDS
 from keen_trellis.sources.child import MEMORY_NAME, SECONDS_NAME
 from keen_trellis.sources.library import Library
 from keen_trellis.sources.looking import look
-from keen_trellis.sources.sqlite_files import SECONDS_NAME as QUERY_SECONDS
 from tests.sources.damage import KINDS
 from tests.sources.source_case import SourceCase
 

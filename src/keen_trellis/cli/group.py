@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from keen_trellis import __version__
-from keen_trellis.cli.saying import say
+from keen_trellis.cli.saying import option_said, say
 from keen_trellis.core.errors import Cancelled, TrellisError
 from keen_trellis.flow.temporary import clear_left
 
@@ -32,8 +32,7 @@ class _Command(click.Group):
         try:
             return super().invoke(ctx)
         except TrellisError as error:
-            option = f" ({error.option} accepts it.)" if error.option else ""
-            say(f"keen-trellis: {error}{option}", err=True)
+            say(f"keen-trellis: {error}{option_said(error)}", err=True)
             ctx.exit(error.exit_code)
         except (Cancelled, KeyboardInterrupt):
             say("keen-trellis: stopped; nothing was left half written.", err=True)

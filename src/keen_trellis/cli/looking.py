@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from keen_trellis.cli.group import main
-from keen_trellis.cli.saying import cell_shown, console, say, say_members
+from keen_trellis.cli.saying import cell_shown, console, option_said, say, say_members
 from keen_trellis.cli.trusting import still_waiting, trusting
 from keen_trellis.flow.plain_text import cut
 
@@ -39,8 +39,11 @@ def look(source: str, query: str, as_json: bool, trust: bool, hosts: Sequence[st
     if not table and not query and place.endswith(FLOW_ENDING):
         _look_at_flow(Path(place), library, as_json, trust, hosts)
         return
-    if query or not table:
-        secrets.name_place(place)
+    if hosts or (trust and not query):
+        raise click.UsageError(
+            "--trust and --allow-host say what a flow may reach, and --trust what a query calls."
+        )
+    secrets.name_place(place)
     if not table and not query:
         content = library.content(place)
         if not content.is_one_table:
@@ -80,8 +83,7 @@ def _look_at_flow(path: Path, library: Any, as_json: bool, trust: bool, hosts: S
             for problem in () if step.skipped else KINDS.of(step).problems(settings, shapes):
                 raise problem
         except TrellisError as error:
-            option = f"({error.option} accepts it.)" if error.option else ""
-            said["error"] = f"{error.what} {error.remedy} {option}".strip()
+            said["error"] = f"{error.what} {error.remedy}".strip() + option_said(error)
         steps.append(said)
     not_read = [str(entry) for entry in unread(flow, KINDS)]
     if as_json:

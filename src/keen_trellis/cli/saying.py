@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.flow.plain_text import VISIBLE, cut, visible
 
 if TYPE_CHECKING:
@@ -23,6 +24,11 @@ def cell_shown(text: str) -> str:
 def say(text: object = "", *, err: bool = False) -> None:
     """Print a line."""
     click.echo(visible(str(text)), err=err)
+
+
+def option_said(error: TrellisError) -> str:
+    """What lets an error through on the command line, as a sentence behind it; "" for nothing."""
+    return f" ({error.option} accepts it.)" if error.option else ""
 
 
 def say_members(members: Any) -> None:

@@ -29,14 +29,6 @@ def trusting(command: Any) -> Any:
     return command
 
 
-def named_by_user(hosts: Sequence[str]) -> None:
-    """A server that is named on the command line may have the password of the environment."""
-    from keen_trellis.sources import secrets
-
-    for host in hosts:
-        secrets.name_server(host)
-
-
 def still_waiting(
     flow: Any, path: Path, *, trust: bool, hosts: Sequence[str], folders: Sequence[Path] = ()
 ) -> frozenset[Reach]:
@@ -46,8 +38,10 @@ def still_waiting(
     """
     from keen_trellis.flow import trust as trusted
     from keen_trellis.flow.steps import KINDS
+    from keen_trellis.sources import secrets
 
-    named_by_user(hosts)
+    for host in hosts:
+        secrets.name_server(host)  # it may have the password of the environment
     if trust:
         for line in lines_of(trusted.reach(flow, KINDS, path.parent)):
             say(f"keen-trellis: accepted: {line}", err=True)

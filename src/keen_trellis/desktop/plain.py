@@ -60,8 +60,6 @@ class PlainBox(QMessageBox):
     def setInformativeText(self, text: str) -> None:
         """Show a text below the first one."""
         super().setInformativeText(visible_lines(text))
-        for label in self.findChildren(QLabel):
-            label.setTextFormat(Qt.TextFormat.PlainText)
 
     def set_text_width(self, width: int) -> None:
         """Give long lines more room than such a box usually has."""

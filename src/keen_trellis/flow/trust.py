@@ -67,9 +67,13 @@ class NotAccepted(SourceError):
 
 def reached_by(settings: SourceSettings) -> tuple[Reach, ...]:
     """What reading a source reaches besides local files."""
-    place = shown_address(settings.path) if is_address(settings.path) else settings.path
+    place = _shown(settings.path)
     found = [Reach(SERVER, place)] if reaches_server(settings.path) else []
     return (*found, Reach(QUERY, place, settings.query)) if settings.query else tuple(found)
+
+
+def _shown(place: str) -> str:
+    return shown_address(place) if is_address(place) else place
 
 
 def reaches_server(place: str) -> bool:
@@ -128,7 +132,7 @@ def accept_queries(entries: Collection[Reach]) -> None:
 
 def is_accepted_query(place: str, text: str) -> bool:
     """Whether the user accepted all functions that a query calls."""
-    return _has(_digest(QUERY, shown_address(place) if is_address(place) else place, text))
+    return _has(_digest(QUERY, _shown(place), text))
 
 
 def accept_steps(text: str) -> None:

@@ -19,6 +19,7 @@ from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text, shortest_number
+from keen_trellis.flow.plain_text import visible
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.temporary import temporary_folder
 
@@ -35,7 +36,6 @@ _FIRST_DAY = dt.date(1900, 3, 1)  # before it, spreadsheet programs disagree abo
 _TOO_FINE = "parts below a millisecond"
 # What XML has no character for, so that the whole workbook could not be opened.
 _NO_CHARACTER = r"[\ud800-\udfff\ufffe\uffff]"
-_VISIBLE = {number: 0x2400 + number for number in range(32)} | {0x7F: 0x2421}
 _BATCH_ROWS = 10_000
 _WIDTHS = (8, 60)
 _FORMATS = {
@@ -152,7 +152,7 @@ def _sheet_name(settings: OutputSettings) -> str:
     wrong = re.search(rf"[\[\]:*?/\\]|{_NO_CHARACTER}|[\x00-\x1f\x7f]", name)
     if not name or _units(name) > 31 or wrong or "'" in (name[0], name[-1]) or name.casefold() == "history":
         raise OutputError(
-            f"“{name}” cannot be the name of a sheet.".translate(_VISIBLE),
+            f"“{visible(name)}” cannot be the name of a sheet.",
             where=settings.path,
             remedy="Use up to 31 characters, without [ ] : * ? / \\, control characters and apostrophes at "
             "its ends, and not “History”.",

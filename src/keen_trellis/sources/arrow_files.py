@@ -17,7 +17,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
 from keen_trellis.sources.cell_columns import CellColumn, check_width, spill
 from keen_trellis.sources.child import ask
-from keen_trellis.sources.reading import OneTableReader, ReadTable
+from keen_trellis.sources.reading import OneTableReader, ReadTable, mapped
 from keen_trellis.sources.recognise import COLUMNS, LINES
 from keen_trellis.sources.text_types import moments_in_text
 
@@ -35,7 +35,7 @@ class ColumnsReader(OneTableReader):
         target = room / ROWS_FILE
         answer = ask("keen_trellis.sources.columns_process", settings.path, task, "read", str(target))
         assert answer.about is not None
-        return ReadTable(pa.ipc.open_file(pa.memory_map(str(target))).read_all(), answer.about)
+        return ReadTable(mapped(target), answer.about)
 
 
 class LinesReader(OneTableReader):

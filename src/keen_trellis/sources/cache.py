@@ -25,7 +25,7 @@ from keen_trellis.flow.temporary import clear_left, temporary_folder
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.sources.about import About
 from keen_trellis.sources.content import content_of, reading, stamp_of
-from keen_trellis.sources.reading import ReadTable
+from keen_trellis.sources.reading import ReadTable, mapped
 
 # What is kept on disk at most, in bytes; the environment may say otherwise.
 LIMIT_NAME = "KEEN_TRELLIS_CACHE_BYTES"
@@ -89,7 +89,7 @@ class Cache:
         new = self._checked.get(rows) != stamp
         if new and _checksum(rows) != checksum:
             raise _Damaged
-        found = pa.ipc.open_file(pa.memory_map(str(rows))).read_all()
+        found = mapped(rows)
         if new:
             found.validate(full=True)
             self._checked[rows] = stamp

@@ -20,10 +20,11 @@ from keen_trellis.flow.addresses import (
     parse,
     shown_address,
 )
+from keen_trellis.flow.environment import QUERY_SECONDS, query_seconds
 from keen_trellis.sources import secrets
 from keen_trellis.sources.cell_columns import UNFIT
 from keen_trellis.sources.content import reading
-from keen_trellis.sources.sqlite_files import SECONDS_NAME, query_seconds, sqlite_engine
+from keen_trellis.sources.sqlite_files import sqlite_engine
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
@@ -149,11 +150,11 @@ def _read_only(connection: Connection) -> Connection:
         connection.exec_driver_sql("BEGIN")
         return connection
     if connection.dialect.name == "postgresql":
-        reading = connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
+        reader = connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
         for setting, seconds in (("statement_timeout", query_seconds()), ("lock_timeout", _LOCK_SECONDS)):
-            reading.exec_driver_sql(f"SET LOCAL {setting} = '{seconds}s'")
+            reader.exec_driver_sql(f"SET LOCAL {setting} = '{seconds}s'")
         _hand_out_unfit(connection)
-        return reading
+        return reader
     return connection
 
 
@@ -263,7 +264,7 @@ def _too_slow(where: str) -> SourceError:
     return SourceError(
         f"It took longer than {query_seconds():,} seconds.",
         where=where,
-        remedy=f"Read less of it, or set {SECONDS_NAME} to more seconds.",
+        remedy=f"Read less of it, or set {QUERY_SECONDS} to more seconds.",
     )
 
 

@@ -65,7 +65,7 @@ def reading(place: Path | str) -> Iterator[None]:
         raise SourceError(f"It cannot be read: {error.strerror or error}.", where=str(place)) from error
 
 
-def being_changed(path: Path) -> SourceError:
+def being_changed(path: Path | str) -> SourceError:
     """The error for a file that somebody writes to."""
     return SourceError(
         "It is being changed while it is read.",

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from keen_trellis.flow.plain_text import cut
 from keen_trellis.flow.remark import Remark
 
 LOOKED_AT = 60
@@ -177,7 +178,7 @@ def title_remark(rows: Sequence[Sequence[Any]], header: Header) -> list[Remark]:
     title = next((str(cell) for cells in rows[: header.row] for cell in cells if not blank(cell)), "")
     if not title:
         return []
-    return [Remark(f"the header is in row {header.row + 1}, below “{short(title)}”")]
+    return [Remark(f"the header is in row {header.row + 1}, below “{cut(title, 40)}”")]
 
 
 def column_letters(column: int) -> str:
@@ -196,8 +197,3 @@ def column_number(letters: str) -> int:
     for letter in letters.upper():
         number = number * 26 + ord(letter) - ord("A") + 1
     return number - 1
-
-
-def short(text: str, most: int = 40) -> str:
-    """A text cut so that it fits into a sentence."""
-    return text if len(text) <= most else text[: most - 1] + "…"

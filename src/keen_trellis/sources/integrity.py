@@ -12,8 +12,8 @@ from pathlib import Path
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.sources.recognise import ARCHIVE, COMPOUND
 
-_ARCHIVE, _COMPOUND = b"PK\x03\x04", bytes.fromhex("d0cf11e0a1b11ae1")
 _AT_ONCE = 2**20
 # Parts with rows by the end of their names, and what they end with.
 _ENDS = {
@@ -30,10 +30,10 @@ _RECORDS_AT_ONCE = 100_000
 def check_whole(path: Path, task: Task) -> None:
     """SourceError, saying what is wrong, unless the workbook at `path` is as it was written."""
     with path.open("rb") as file:
-        head = file.read(len(_COMPOUND))
-    if head.startswith(_ARCHIVE):
+        head = file.read(len(COMPOUND))
+    if head.startswith(ARCHIVE):
         _check_archive(path, task)
-    elif head == _COMPOUND:
+    elif head == COMPOUND:
         _check_records(_workbook_stream(path), task)
 
 

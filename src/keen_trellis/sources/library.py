@@ -26,7 +26,7 @@ from keen_trellis.flow.trust import NotAccepted, Reach, reached_by
 from keen_trellis.sources import secrets
 from keen_trellis.sources.about import Listing
 from keen_trellis.sources.cache import Cache
-from keen_trellis.sources.content import content_of_rows
+from keen_trellis.sources.content import being_changed, content_of_rows
 from keen_trellis.sources.locations import reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
 from keen_trellis.sources.reading import Reader, ReadTable
@@ -208,11 +208,7 @@ class Library:
                         continue
                     key = digest(_what_is_read(settings), content_of_rows(read, task))
                 return self.cache.keep(key, read, room), key
-        raise SourceError(
-            "It is being changed while it is read.",
-            where=settings.path,
-            remedy="Wait until the program that writes it is done, then try again.",
-        )
+        raise being_changed(settings.path)
 
     def _ready_reader(self, settings: SourceSettings) -> Reader:
         """The reader of a source that is settled well, accepted, and of the kind that it was."""

@@ -66,6 +66,11 @@ class ReadTable:
         )
 
 
+def mapped(path: Path) -> pa.Table:
+    """The rows of an Arrow file that this program wrote, mapped into memory; foreign files are read."""
+    return pa.ipc.open_file(pa.memory_map(str(path))).read_all()
+
+
 class Reader(ABC):
     """Reads one kind of source."""
 

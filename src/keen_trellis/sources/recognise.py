@@ -30,7 +30,7 @@ _EXTENSIONS = {
     ".jsonl": "JSON lines",
     ".ndjson": "JSON lines",
 }
-_COMPOUND = bytes.fromhex("d0cf11e0a1b11ae1")
+ARCHIVE, COMPOUND = b"PK\x03\x04", bytes.fromhex("d0cf11e0a1b11ae1")  # how zip and xls files begin
 _ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
 _HEAD = 8192
 UTF8_MARKED = "utf-8-sig"
@@ -125,7 +125,7 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
     where = str(path)
     if head.startswith(b"SQLite format 3\0"):
         return "SQLite database", SQLITE
-    if head.startswith(_COMPOUND):
+    if head.startswith(COMPOUND):
         if _ENCRYPTED in path.read_bytes()[: 2**20]:
             raise SourceError(
                 "The workbook is protected by a password.",
@@ -133,7 +133,7 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
                 remedy="Open it in a spreadsheet program, save a copy without a password, and use the copy.",
             )
         return "xls workbook", WORKBOOK
-    if head.startswith(b"PK\x03\x04"):
+    if head.startswith(ARCHIVE):
         return _zipped(path), WORKBOOK
     if head.startswith(b"PAR1"):
         return "Parquet file", COLUMNS

@@ -12,23 +12,19 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from keen_trellis.core.errors import SourceError
-from keen_trellis.flow.environment import whole_number
+from keen_trellis.flow.environment import query_seconds
 from keen_trellis.flow.temporary import temporary_folder
-from keen_trellis.sources.content import stamp_of
+from keen_trellis.sources.content import being_changed, stamp_of
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
 
 _WAIT_SECONDS = 3.0
-# How long one statement may take, in seconds; the environment may say otherwise.
-SECONDS_NAME = "KEEN_TRELLIS_QUERY_SECONDS"
-_QUERY_SECONDS = 900
 _MEMORY = 2**30  # bytes that SQLite may use of this machine's
 _LOOK_EVERY = 100_000  # steps of SQLite's own machine
 _LONGEST_CELL = 2**28  # bytes: a damaged row may say that it has any number of them
 _FORMAT_BYTES = slice(18, 20)  # of the header: both are 2 where changes go to a log beside the file
 _WITH_LOG = b"\2\2"
-_BEING_CHANGED = "It is being changed while it is read."
 # What reading needs; SQLite asks for leave of each while it prepares a statement.
 _ALLOWED = {
     sqlite3.SQLITE_SELECT,
@@ -42,11 +38,6 @@ _ALLOWED_PRAGMAS = {
     *("quick_check", "table_info", "table_list", "table_xinfo"),
 }
 _REFUSED_FUNCTIONS = {"load_extension", "fts3_tokenizer", "writefile", "readfile", "edit"}
-
-
-def query_seconds() -> int:
-    """How long one statement may take; UsageError if the environment says it wrongly."""
-    return whole_number(SECONDS_NAME, _QUERY_SECONDS)
 
 
 class WatchedConnection(sqlite3.Connection):
@@ -152,4 +143,4 @@ def _stamps(*paths: Path) -> list[tuple[int, ...]]:
 
 def _check_unchanged(before: list[tuple[int, ...]], *paths: Path) -> None:
     if _stamps(*paths) != before:
-        raise SourceError(_BEING_CHANGED, where=str(paths[0]), remedy="Try again in a moment.")
+        raise being_changed(paths[0])

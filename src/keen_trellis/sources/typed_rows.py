@@ -16,6 +16,7 @@ from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import Writing
 from keen_trellis.sources.about import ROW_NUMBERS
 from keen_trellis.sources.cell_columns import check_width
+from keen_trellis.sources.reading import mapped
 from keen_trellis.sources.text_blocks import TextBlock, Wanted
 from keen_trellis.sources.text_types import RowNumbers, TextField
 
@@ -147,7 +148,7 @@ def typed_rows(
             numbers = _write_pass(columns, from_start(), target, pool, task)
             if numbers is not None and not columns.settle():
                 break
-    data = pa.ipc.open_file(pa.memory_map(str(target))).read_all()
+    data = mapped(target)
     task.checkpoint(0, 0, "looking for what does not fit")
     places = RowNumbers(numbers)
     remarks = [

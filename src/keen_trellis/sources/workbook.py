@@ -7,13 +7,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-import pyarrow as pa
-
 from keen_trellis.core.task import Task
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, Listing
 from keen_trellis.sources.child import ask, settings_word
-from keen_trellis.sources.reading import Reader, ReadTable
+from keen_trellis.sources.reading import Reader, ReadTable, mapped
 from keen_trellis.sources.recognise import WORKBOOK
 
 _CHILD = "keen_trellis.sources.workbook_process"
@@ -35,7 +33,7 @@ class WorkbookReader(Reader):
         target = room / ROWS_FILE
         answer = ask(_CHILD, settings.path, task, "read", settings_word(settings), str(target))
         assert answer.about is not None
-        return ReadTable(pa.ipc.open_file(pa.memory_map(str(target))).read_all(), answer.about)
+        return ReadTable(mapped(target), answer.about)
 
     def files(self, settings: SourceSettings) -> list[Path] | None:
         return [Path(settings.path)]
