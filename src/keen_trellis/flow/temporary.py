@@ -6,6 +6,7 @@ import errno
 import hashlib
 import os
 import re
+import secrets
 import shutil
 import tempfile
 import time
@@ -24,8 +25,10 @@ _OLD = 7 * 24 * 3600  # seconds
 @contextmanager
 def temporary_folder(*, prefix: str = _PREFIX, within: Path | None = None) -> Iterator[Path]:
     """An empty folder, gone afterwards with what is in it. OSError if there is no room for one."""
-    folder = Path(tempfile.mkdtemp(prefix=f"{prefix}{mark()}", dir=within))
+    folder = Path(within or tempfile.gettempdir()) / own_name(prefix)
+    # Made where it is also removed: a signal may come as soon as it is there.
     try:
+        folder.mkdir(mode=0o700)
         yield folder
     finally:
         shutil.rmtree(folder, ignore_errors=True)
@@ -39,6 +42,11 @@ def is_disk_full(error: OSError) -> bool:
 def mark() -> str:
     """What a name begins with that belongs to this process."""
     return f"{_machine()}.{os.getpid()}.{started(os.getpid())}."
+
+
+def own_name(prefix: str) -> str:
+    """A name that nobody else has, by which what is called so is told to be of this process."""
+    return f"{prefix}{mark()}{secrets.token_hex(8)}"
 
 
 @cache

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from keen_trellis.flow.temporary import clear_left, mark
+from keen_trellis.flow.temporary import clear_left, own_name
 
 _PREFIX = ".keen-trellis-"
 
@@ -22,10 +21,9 @@ def whole_file(path: Path) -> Iterator[Path]:
     """
     clear_left(path.parent, prefix=_PREFIX)
     # Not called after the file, whose name may be as long as a name can be.
-    handle, name = tempfile.mkstemp(prefix=f"{_PREFIX}{mark()}", suffix=".part", dir=path.parent)
-    os.close(handle)
-    draft = Path(name)
+    draft = path.parent / f"{own_name(_PREFIX)}.part"
     try:
+        draft.touch(mode=0o600, exist_ok=False)
         yield draft
         with draft.open("rb+") as file:
             os.fsync(file.fileno())
