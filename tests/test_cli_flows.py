@@ -282,7 +282,7 @@ class TwoWhoWrite(FlowCase):
         self.path = self.flow(text("loans"), output("loans"))
 
     def test_what_somebody_saves_while_a_flow_runs_stays(self):
-        from keen_trellis.outputs import running
+        from keen_trellis.session import running
 
         ran = running.run_flow
 
@@ -292,7 +292,7 @@ class TwoWhoWrite(FlowCase):
             self.path.write_text(json.dumps(members))
             return ran(*words, **options)
 
-        with mock.patch("keen_trellis.outputs.running.run_flow", edited):
+        with mock.patch("keen_trellis.session.running.run_flow", edited):
             self.call("run", self.path)
         members = json.loads(self.path.read_text())
         self.assertEqual([entry["id"] for entry in members["steps"]][-1], "more")

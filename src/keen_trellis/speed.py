@@ -76,12 +76,12 @@ def _start_seconds() -> float:
 
 def _window_times(rows: int) -> list[tuple[str, float, str]]:
     """A join on text keys made in the real window, from the edit to the painted bench."""
-    from keen_trellis.desktop.document import Selection
     from keen_trellis.desktop.pictures import new_window, pause, picture, settle
     from keen_trellis.flow import edits
     from keen_trellis.flow.graph import Flow, Input
     from keen_trellis.flow.source_settings import SourceSettings
     from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+    from keen_trellis.session.selection import Selection
 
     case = cases(rows)[0]
     window = new_window()
@@ -100,7 +100,7 @@ def _window_times(rows: int) -> list[tuple[str, float, str]]:
             ids.append(step)
 
         def read_both() -> None:
-            window.document.edit(flow, "open")
+            window.session.apply("open", lambda _: flow)
             settle(window)
 
         read = seconds(read_both)
@@ -114,7 +114,7 @@ def _window_times(rows: int) -> list[tuple[str, float, str]]:
             return content is not None and content.is_knot
 
         def join() -> None:
-            window.document.edit(joined, "join", Selection(knot))
+            window.session.apply("join", lambda _: joined, Selection(knot))
             while not shown():
                 pause(1)
             picture(window)
@@ -124,9 +124,9 @@ def _window_times(rows: int) -> list[tuple[str, float, str]]:
             return content is not None and any(part.reason is not None for part in content.parts)
 
         def change(name: str) -> None:
-            before = window.document.outcome(knot)
+            before = window.session.outcome(knot)
             window.commands[name].trigger()
-            while window.document.outcome(knot) is before:
+            while window.session.outcome(knot) is before:
                 pause(1)
             window.bench.grid.viewport().repaint()
 

@@ -68,14 +68,14 @@ def redrawn() -> list[tuple[str, float]]:
     """Median seconds to lay out and to paint a trellis of some sixty steps on fifteen rails."""
     from keen_trellis.demo.large import large_flow as sixty_steps
     from keen_trellis.demo.setting_up import make
-    from keen_trellis.desktop.document import Selection
     from keen_trellis.desktop.pictures import new_window, settle
+    from keen_trellis.session.selection import Selection
 
     with tempfile.TemporaryDirectory(prefix="keen-trellis-speed-") as place:
         make(Path(place))
         flow = sixty_steps(Path(place))
         window = new_window()
-        window.document.edit(flow, "open", Selection("loans-3"))
+        window.session.apply("open", lambda _: flow, Selection("loans-3"))
         settle(window)
         view = window.trellis
         laid = [seconds(view.refresh) for _ in range(_REDRAWN)]
@@ -128,14 +128,14 @@ def driven(rows: int) -> tuple[Answers, float]:
     """Click and type in a window while it computes a large flow; the answers, and how long that took."""
     from PySide6.QtCore import QCoreApplication
 
-    from keen_trellis.desktop.document import Selection
     from keen_trellis.desktop.pictures import new_window
+    from keen_trellis.session.selection import Selection
 
     answers = Answers()
     with tempfile.TemporaryDirectory(prefix="keen-trellis-speed-") as place:
         flow = large_flow(*write_tables(Path(place), rows))
         window = new_window()
-        window.document.edit(flow, "open", Selection(flow.steps[0].id))
+        window.session.apply("open", lambda _: flow, Selection(flow.steps[0].id))
         started, computed, done = time.perf_counter(), 0.0, 0
         for what, act in _acts(window):
             under_way = window.jobs.under_way

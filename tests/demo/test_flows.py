@@ -12,7 +12,7 @@ from keen_trellis.flow.file_format import load
 from keen_trellis.flow.reconciling import DIFFERS, IN_BOTH, STANDS, only_in
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.outputs.running import run_flow
+from keen_trellis.session.running import run_flow
 from keen_trellis.sources.library import Library
 from tests import demo_data
 from tests.tables import rows_of

@@ -13,11 +13,12 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLineEdit, QMessageBox, QPushButton, QWidget
 
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.pictures import new_window, settle
 from keen_trellis.desktop.sentence.chooser import Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.window import MainWindow
+from keen_trellis.flow.runner import Kept
+from keen_trellis.session.selection import Selection
 from keen_trellis.sources.library import Library
 from tests import demo_data
 
@@ -26,13 +27,17 @@ CTRL, SHIFT, ALT = (
     Qt.KeyboardModifier.ShiftModifier,
     Qt.KeyboardModifier.AltModifier,
 )
-# Shared, so that the demo's own files are read only once in all tests.
+# Shared, so that the demo's own files are read only once in all tests, and its knots explained once.
 _LIBRARY = Library()
+_KEPT = Kept()
 _PLAIN = Qt.KeyboardModifier.NoModifier
 
 
 class WindowCase(unittest.TestCase):
     """A window of its own for each test, and a copy of the demo where a test asks for it."""
+
+    # Where results are kept; a test that looks at how they are computed has its own.
+    kept: Kept | None = _KEPT
 
     def setUp(self):
         place = TemporaryDirectory()
@@ -48,10 +53,10 @@ class WindowCase(unittest.TestCase):
         )
         self.addCleanup(setattr, sys, "excepthook", before)
         self.addCleanup(self._nothing_unexpected)
-        self.window: MainWindow = new_window(library=_LIBRARY)
+        self.window: MainWindow = new_window(library=_LIBRARY, kept=self.kept)
         self.addCleanup(self._close)
         self.window.activateWindow()
-        self.document = self.window.document
+        self.session = self.window.session
 
     def _nothing_unexpected(self):
         """An error inside an event handler would otherwise only be printed."""

@@ -8,16 +8,16 @@ from PySide6.QtWidgets import QApplication, QMenu
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
 from keen_trellis.core.task import Task
 from keen_trellis.demo.setting_up import make_next_month
-from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.content import destinations
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input
 from keen_trellis.flow.reviewing import Verdict
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.session import editing
+from keen_trellis.session.selection import Selection
 from keen_trellis.sources.library import Library, resolve
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
@@ -126,7 +126,7 @@ class Bands(BenchCase):
         menu.actions()[1].trigger()
         menu.close()
         self.rest()
-        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.INNER)
+        self.assertIs(editing.join_settings(self.session, KNOT).join_type, JoinType.INNER)
 
     def test_every_choice_of_every_band_is_what_it_says(self):
         content = self.grid.content
@@ -148,17 +148,17 @@ class Bands(BenchCase):
             self.press(KEY(key))
             self.rest()
             self.assertIs(
-                editing.join_settings(self.document, KNOT).join_type, QUESTION_TYPES[key - KEY.Key_1]
+                editing.join_settings(self.session, KNOT).join_type, QUESTION_TYPES[key - KEY.Key_1]
             )
             self.assertIs(self.grid.content, content)
             self.assertEqual((self.grid.current, self.grid.verticalScrollBar().value()), (17, 4))
 
     def test_other_links_show_other_rows_in_the_same_place(self):
         self.grid.verticalScrollBar().setValue(3)
-        editing.change_join(self.document, KNOT, "test", links=())
+        editing.change_join(self.session, KNOT, "test", links=())
         self.rest()
         self.assertIn("no link field yet", self.bench_text())
-        self.document.undo()
+        self.session.undo()
         self.rest()
         self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
 
@@ -295,7 +295,7 @@ class Rows(BenchCase):
         self.assertTrue(
             all("," not in text for text in self.shown("made", part=self.part("as_written"), places=60))
         )
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.rest()
         content = self.grid.content
         ids = [cell.text for cell in content.cells(content.parts[0], 100)[0]]
@@ -307,7 +307,7 @@ class Rows(BenchCase):
             (Selection(KNOT, "unmatched_right"), 8211),
             (Selection("loan-report-xlsx"), 8355),
         ):
-            self.document.select(selection)
+            self.session.select(selection)
             self.rest()
             self.assertEqual((len(self.grid.content.bands), self.grid.lines.count), (1, rows))
             self.assertEqual(self.kinds()[:1], [ROW])
@@ -318,7 +318,7 @@ class Mending(BenchCase):
 
     @property
     def settings(self):
-        return editing.join_settings(self.document, KNOT)
+        return editing.join_settings(self.session, KNOT)
 
     def left_parts(self) -> list[str]:
         return [part.text for part in self.grid.content.parts if part.key.startswith(self.LEFT)]
@@ -390,7 +390,7 @@ class Mending(BenchCase):
         self.press(KEY.Key_Return)
         self.rest()
         self.assertEqual(self.bands[0], "Unmatched Loans · 44 rows")
-        self.assertEqual(self.document.selection, Selection(KNOT))
+        self.assertEqual(self.session.selection, Selection(KNOT))
         self.grid.move_to(self.head(f"{self.LEFT}absent"))
         self.press(KEY.Key_Down, modifier=Qt.KeyboardModifier.AltModifier)
         QApplication.activePopupWidget().actions()[1].trigger()
@@ -400,13 +400,13 @@ class Mending(BenchCase):
         self.assertIn("132 cells filled, 44 cells still open: made 44.", self.sentence)
         self.press(KEY.Key_Z, KEY.Key_Z, modifier=CTRL)
         self.rest()
-        self.document.select(Selection(KNOT))
+        self.session.select(Selection(KNOT))
         self.rest()
         self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
 
     def test_where_nothing_matches_the_patterns_face_each_other_and_the_other_link_is_offered(self):
         links = (LinkSettings("Loan no", "accession"),)
-        editing.change_join(self.document, KNOT, "Match by loan no", links=links)
+        editing.change_join(self.session, KNOT, "Match by loan no", links=links)
         self.rest()
         (text,) = self.left_parts()
         self.assertEqual(text, "8,352 rows: Loan no looks like “A-9999” and accession like “AAA.99999”")
@@ -420,11 +420,11 @@ class Mending(BenchCase):
     def test_that_nothing_is_wrong_is_said_on_the_matched_band(self):
         self.assertEqual(self.grid.content.bands[1].effect, "")
         links = (LinkSettings("Loan no", "Loan no"),)
-        flow, twin = edits.add_source(self.document.flow, self.document.sources()["loans"], "Twins")
+        flow, twin = edits.add_source(self.session.flow, self.session.sources()["loans"], "Twins")
         flow, knot = edits.add_join(
             flow, Input("loans"), Input(twin), JoinSettings(links=links, type="inner")
         )
-        self.document.edit(flow, "Join with itself", Selection(knot))
+        self.session.apply("Join with itself", lambda _: flow, Selection(knot))
         self.rest()
         self.assertEqual(self.grid.content.bands[1].effect, "every loan found exactly one twin")
 
@@ -493,7 +493,7 @@ class Reviewing(BenchCase):
     def test_rejected_pairs_are_remembered_and_can_be_changed_later(self):
         self.press(KEY.Key_R, KEY.Key_Return)
         self.rest()
-        settings = editing.join_settings(self.document, KNOT)
+        settings = editing.join_settings(self.session, KNOT)
         self.assertEqual((len(settings.links[0].correct), len(settings.rejected)), (5, 1))
         parts = [part.key for part in self.grid.content.parts]
         self.assertFalse([key for key in parts if "look-alike" in key], parts)
@@ -504,7 +504,7 @@ class Reviewing(BenchCase):
         self.view.show_review(self.view.review.decided([number], Verdict.ACCEPTED))
         self.press(KEY.Key_Return)
         self.rest()
-        settings = editing.join_settings(self.document, KNOT)
+        settings = editing.join_settings(self.session, KNOT)
         self.assertEqual((len(settings.links[0].correct), settings.rejected), (6, ()))
 
     def test_the_review_is_exported_and_its_answers_are_read_back(self):
@@ -532,7 +532,7 @@ class Reviewing(BenchCase):
 
 class Tracing(BenchCase):
     def test_a_written_row_is_followed_back_and_gone_to(self):
-        self.document.select(Selection("loan-report-xlsx"))
+        self.session.select(Selection("loan-report-xlsx"))
         self.rest()
         self.grid.move_to(150)
         self.press(KEY.Key_F4, modifier=SHIFT)
@@ -583,7 +583,7 @@ class Types(BenchCase):
         self.assertEqual(view.texts[1][1:5], ["8,306", "49", "8,211", "0"])
         self.press(KEY.Key_Down, KEY.Key_Return)
         self.rest()
-        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.INNER)
+        self.assertIs(editing.join_settings(self.session, KNOT).join_type, JoinType.INNER)
         self.assertIs(view.current, JoinType.INNER)
         self.press(KEY.Key_5)
         self.rest()
@@ -595,7 +595,7 @@ class Types(BenchCase):
         rect = view.table.visualRect(view.table.model().index(0, 0))
         self.click(view.table.viewport(), rect.center())
         self.rest()
-        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.LEFT_OUTER)
+        self.assertIs(editing.join_settings(self.session, KNOT).join_type, JoinType.LEFT_OUTER)
 
 
 class Guards(BenchCase):
@@ -612,11 +612,11 @@ class Guards(BenchCase):
         self.assertEqual(self.shown_guards()[0], ("could be set", "at most 49 of loans without a partner"))
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(editing.join_settings(self.document, KNOT).guards, ("left-unmatched<=49",))
+        self.assertEqual(editing.join_settings(self.session, KNOT).guards, ("left-unmatched<=49",))
         self.assertEqual(self.shown_guards()[0], ("holds", "at most 49 of loans without a partner"))
         self.press(KEY.Key_Delete)
         self.rest()
-        self.assertEqual(editing.join_settings(self.document, KNOT).guards, ())
+        self.assertEqual(editing.join_settings(self.session, KNOT).guards, ())
 
     def test_a_broken_guard_is_loud_and_shows_its_rows(self):
         self.press(KEY.Key_G, modifier=CTRL)
@@ -626,7 +626,7 @@ class Guards(BenchCase):
         self.press(KEY.Key_Return)
         self.rest()
         self.assertEqual(self.shown_guards()[0], ("broken", "no link value repeats in objects"))
-        words = [entry for entry in plan(self.document, 1280).words if entry.notch]
+        words = [entry for entry in plan(self.session, 1280).words if entry.notch]
         self.assertEqual(
             [(entry.text, entry.alarm) for entry in words],
             [("guard broken: 2 values repeat, in 4 rows", True)],
@@ -644,23 +644,23 @@ class Guards(BenchCase):
 
     def test_a_guard_that_a_refresh_breaks_is_loud_at_once(self):
         self.open_demo(own=True)
-        self.document.select(Selection(KNOT))
+        self.session.select(Selection(KNOT))
         for guard in ("left-unmatched<=49", "rows=8000..8400", "total:Agreed value"):
             self.window.bench.guarding.add(guard)
             self.rest()
-        self.assertEqual([entry.holds for entry in self.document.outcome(KNOT).guards], [True, True, False])
+        self.assertEqual([entry.holds for entry in self.session.outcome(KNOT).guards], [True, True, False])
         make_next_month(self.folder / "demo")
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
-        guards = self.document.outcome(KNOT).guards
+        self.rest(lambda: self.session.refreshing.comparison is not None)
+        guards = self.session.outcome(KNOT).guards
         self.assertEqual([entry.holds for entry in guards], [False, False, False])
-        words = [entry for entry in plan(self.document, 1280).words if entry.notch]
+        words = [entry for entry in plan(self.session, 1280).words if entry.notch]
         self.assertEqual([(entry.text, entry.alarm) for entry in words], [("3 guards broken", True)])
 
     def test_what_is_no_guard_is_said(self):
         self.window.bench.guarding.add("all fine")
         self.assertIn("is no guard", self.window.status.shown.text())
-        self.document.select(Selection("venues"))
+        self.session.select(Selection("venues"))
         self.press(KEY.Key_G, modifier=CTRL)
         self.assertIn("knots and outputs", self.window.status.shown.text())
 

@@ -8,11 +8,11 @@ from PySide6.QtWidgets import QApplication, QMenu
 from keen_trellis.core.blending import Keep
 from keen_trellis.desktop.bench.blend import BlendContent
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT
-from keen_trellis.desktop.document import Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, SHIFT, WindowCase
 
 KEY = Qt.Key
@@ -35,7 +35,7 @@ class BlendCase(WindowCase):
             path = self.folder / f"{name.lower()}.csv"
             path.write_text(content)
             flow, _ = edits.add_source(flow, SourceSettings("text", str(path)), name)
-        self.document.edit(flow, "open", Selection("loans"))
+        self.session.apply("open", lambda _: flow, Selection("loans"))
         self.rest()
 
     def blend(self, other: str = "trips", main: str = "loans"):
@@ -45,7 +45,7 @@ class BlendCase(WindowCase):
         self.rest()
         self.press(KEY.Key_B)
         self.rest()
-        self.step = self.document.selection.step
+        self.step = self.session.selection.step
 
     def head(self, rail: str) -> QPointF:
         return next(
@@ -56,10 +56,10 @@ class BlendCase(WindowCase):
 
     @property
     def set(self):
-        return KINDS.settings(self.document.flow.step(self.step))
+        return KINDS.settings(self.session.flow.step(self.step))
 
     def column(self, name: str) -> list:
-        rows = self.document.outcome(self.step).result.rows
+        rows = self.session.outcome(self.step).result.rows
         return rows.column(name).values.to_pylist()
 
     @property
@@ -70,7 +70,7 @@ class BlendCase(WindowCase):
 class Building(BlendCase):
     def test_dropping_asks_and_b_blends_with_links_and_a_measure_proposed(self):
         self.blend()
-        self.assertEqual(len(self.document.flow.steps), 4)  # the join that was asked about is no more
+        self.assertEqual(len(self.session.flow.steps), 4)  # the join that was asked about is no more
         self.assertIn(
             "For each venue and month of out and … of Loans bring the sum of cost from Trips", self.sentence
         )
@@ -80,7 +80,7 @@ class Building(BlendCase):
         )
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
-        self.assertEqual(len(self.document.flow.steps), 3)
+        self.assertEqual(len(self.session.flow.steps), 3)
 
     def test_it_stands_in_the_trellis_as_a_bar_cut_in_proportion_with_its_stub(self):
         self.blend()
@@ -119,7 +119,7 @@ class Building(BlendCase):
         self.type("Visits")
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(len(self.document.flow.step(self.step).inputs), 3)
+        self.assertEqual(len(self.session.flow.step(self.step).inputs), 3)
         self.assertIn("and the sum of visitors from Visits by venue", self.sentence)
         self.assertEqual(
             self.bands,
@@ -170,7 +170,7 @@ class Building(BlendCase):
         self.click(self.window.trellis, part.rect.center())
         self.rest()
         self.assertEqual(self.set.kept, Keep.FOUND)
-        self.assertEqual(self.document.outcome(self.step).result.rows.rows, 3)
+        self.assertEqual(self.session.outcome(self.step).result.rows.rows, 3)
         # They are still to be seen, and where they go.
         self.assertEqual(self.bands[1], "Loans without Trips · 2 rows")
         self.assertEqual(self.content.destination_text(self.content.bands[1], None), "left out")
@@ -191,7 +191,7 @@ class Building(BlendCase):
         self.press(KEY.Key_S, modifier=CTRL | ALT)
         self.rest()
         self.press(KEY.Key_Escape)
-        step = self.document.flow.step(self.document.selection.step)
+        step = self.session.flow.step(self.session.selection.step)
         self.assertEqual(step.inputs, (Input(self.step, "unused:1"),))
 
     def test_a_row_is_shown_whole_and_followed_to_its_sources(self):
@@ -242,7 +242,7 @@ class AddingUp(BlendCase):
         menu.close()
         self.rest()
         self.assertEqual([str(v) for v in self.column("sum of cost")][:3], ["15.00", "None", "7.50"])
-        self.assertEqual(self.document.history.undo_name, "Show once sum of cost")
+        self.assertEqual(self.session.history.undo_name, "Show once sum of cost")
 
     def test_where_measures_stand_is_chosen_in_the_sentence(self):
         self.warned()
@@ -267,11 +267,11 @@ class SharedFilters(BlendCase):
             self.press(KEY.Key_Space)
         self.press(KEY.Key_Return)
         self.rest()
-        return self.document.selection.slat
+        return self.session.selection.slat
 
     def test_it_is_named_once_and_reaches_every_rail_that_has_the_field(self):
         slat = self.share("venue", "Pier", "Mill")
-        shared = self.document.flow.shared_filter(slat)
+        shared = self.session.flow.shared_filter(slat)
         self.assertEqual((shared.name, shared.values), ("venue", ("Pier", "Mill")))
         self.assertIn("keep the rows in which venue is Pier or Mill", self.sentence)
         self.assertIn("3 of 5 loans", self.sentence)
@@ -283,7 +283,7 @@ class SharedFilters(BlendCase):
         self.press(KEY.Key_Z, modifier=CTRL)
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
-        self.assertEqual((self.document.flow.filters, len(self.document.flow.steps)), ((), 3))
+        self.assertEqual((self.session.flow.filters, len(self.session.flow.steps)), ((), 3))
 
     def test_the_list_of_values_unites_all_rails_and_says_which_has_which(self):
         slat = self.share()
@@ -295,7 +295,7 @@ class SharedFilters(BlendCase):
         self.assertEqual(details["Cove"], "1 trip")
         self.assertEqual(found.item(0).text(), "Pier")
         self.press(KEY.Key_Escape)
-        self.assertEqual(self.document.flow.shared_filter(slat).values, ())
+        self.assertEqual(self.session.flow.shared_filter(slat).values, ())
 
     def test_a_rail_that_it_does_not_reach_is_said_plainly_and_can_be_tied(self):
         self.blend()
@@ -307,7 +307,7 @@ class SharedFilters(BlendCase):
         self.rest()
         self.pick("out")
         self.rest()
-        bound = [KINDS.settings(step).of for step in self.document.flow.steps if step.kind == "shared-filter"]
+        bound = [KINDS.settings(step).of for step in self.session.flow.steps if step.kind == "shared-filter"]
         self.assertEqual(sorted(bound), ["day", "out"])
         self.click(self.chip("Rail Visits"))
         self.rest()
@@ -317,7 +317,7 @@ class SharedFilters(BlendCase):
         self.choose("Comparison", "day is in the")
         self.pick("the last full year")
         self.rest()
-        self.assertEqual(self.document.flow.shared_filter(slat).values, ("last full year",))
+        self.assertEqual(self.session.flow.shared_filter(slat).values, ("last full year",))
         self.choose("Comparison", "day is between")
         self.enter("tomorrow; later")
         said = QApplication.activePopupWidget().said.text()
@@ -338,7 +338,7 @@ class SharedFilters(BlendCase):
         self.assertEqual(lines[0][:4], ["Trips", "cost", "5", "1"])
         self.assertIn("not reached", lines[1][4])
         self.assertIn("All loans stay".lower(), lines[-1][4].lower())
-        self.document.select(Selection(self.step))
+        self.session.select(Selection(self.step))
         self.rest()
         self.assertEqual(self.content.titles["left"], ("Loans", "5, no cost"))
         self.assertEqual(
@@ -348,10 +348,10 @@ class SharedFilters(BlendCase):
 
     def test_a_slat_is_picked_walked_to_renamed_and_removed(self):
         slat = self.share("venue", "Pier")
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         label = self.item("venue is Pier")
         self.click(self.window.trellis, label.rect.center())
-        self.assertEqual(self.document.selection, Selection(slat=slat))
+        self.assertEqual(self.session.selection, Selection(slat=slat))
         self.click(self.chip("Name"))
         self.enter("Place")
         self.assertIn("Place is Pier", [slat.text for slat in self.window.trellis.shown.slats])
@@ -360,11 +360,11 @@ class SharedFilters(BlendCase):
         self.rest()
         self.assertIn("as the filter shared by several rails says:", self.sentence)
         self.click(self.chip("Shared filter"))
-        self.assertEqual(self.document.selection, Selection(slat=slat))
+        self.assertEqual(self.session.selection, Selection(slat=slat))
         self.window.trellis.setFocus()
         self.press(KEY.Key_Delete)
         self.rest()
-        self.assertEqual((self.document.flow.filters, len(self.document.flow.steps)), ((), 3))
+        self.assertEqual((self.session.flow.filters, len(self.session.flow.steps)), ((), 3))
 
 
 if __name__ == "__main__":

@@ -122,18 +122,16 @@ class BuildingCase(WindowCase):
         self.press(KEY.Key_S, modifier=CTRL)
         self.enter_file(path)
         self.rest()
-        self.assertFalse(self.document.unsaved)
+        self.assertFalse(self.session.unsaved)
         rows = {
             step.id: o.result.rows.rows
-            for step in self.document.flow.steps
-            if (o := self.document.outcome(step.id))
+            for step in self.session.flow.steps
+            if (o := self.session.outcome(step.id))
         }
         self.window.new()
         self.window.open_flow(path)
         self.rest()
-        again = {
-            step.id: self.document.outcome(step.id).result.rows.rows for step in self.document.flow.steps
-        }
+        again = {step.id: self.session.outcome(step.id).result.rows.rows for step in self.session.flow.steps}
         self.assertEqual(again, rows)
         own, theirs = self.run_of(path), self.run_of(self.data / f"{name}.trellis")
         self.assertEqual(
@@ -170,7 +168,7 @@ class ByMouse(BuildingCase):
         self.rest()
         self.click(self.chip("Fields of Objects"))
         self.untick_all_but("title", "maker", "keeper", "made")
-        self.lead("Venues", self.document.selection.step)
+        self.lead("Venues", self.session.selection.step)
         self.pick("every loan, with its venue where known")
         self.rest()
         self.click(self.chip("Fields of Venues"))
@@ -179,7 +177,7 @@ class ByMouse(BuildingCase):
         self.fill_what_is_absent()
         self.menu("Step", "Compute a field")
         self.compute_the_month()
-        self.lead("Visitors", self.document.selection.step)
+        self.lead("Visitors", self.session.selection.step)
         self.pick_letter("B")
         self.assertIn("month", self.sentence)
         self.write_to("Mine.xlsx")

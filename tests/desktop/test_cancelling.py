@@ -5,14 +5,16 @@ import unittest
 from unittest import mock
 
 from keen_trellis.core.task import Task
-from keen_trellis.desktop import explaining
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.pictures import pause
+from keen_trellis.session import explaining
+from keen_trellis.session.selection import Selection
 from tests import demo_data
 from tests.desktop.driving import WindowCase
 
 
 class Stopped(WindowCase):
+    kept = None
+
     def slow(self, target, name):
         """Let something last until it is cancelled, the first time; what it does then is as ever."""
         real, begun, times = getattr(target, name), threading.Event(), []
@@ -37,36 +39,36 @@ class Stopped(WindowCase):
     def test_a_file_that_was_being_looked_into_says_so_and_is_tried_again(self):
         path = self.folder / "loans.csv"
         path.write_text("venue,crates\nPier,1\n")
-        begun = self.slow(self.document.library, "content")
+        begun = self.slow(self.session.library, "content")
         self.window.open_paths([path])
         self.stop(begun)
-        self.assertIn("was stopped", str(self.document.files[str(path)].error))
-        self.document.compute_again()
+        self.assertIn("was stopped", str(self.session.margin.files[str(path)].error))
+        self.session.compute_again()
         self.rest()
-        self.assertIsNone(self.document.files[str(path)].error)
+        self.assertIsNone(self.session.margin.files[str(path)].error)
 
     def test_a_table_that_was_being_read_says_so_and_is_tried_again(self):
         path = self.folder / "loans.csv"
         path.write_text("venue,crates\nPier,1\n")
-        begun = self.slow(self.document.library, "get")
+        begun = self.slow(self.session.library, "get")
         self.window.open_paths([path])  # its table is shown at once
         self.wait_for(begun)
         self.stop(begun)
-        self.assertIn("was stopped", str(self.document.selected_outcome().error))
-        self.document.compute_again()
-        self.document.select(Selection())
-        self.document.select(Selection(path=str(path), table="loans"))
+        self.assertIn("was stopped", str(self.session.selected_outcome().error))
+        self.session.compute_again()
+        self.session.select(Selection())
+        self.session.select(Selection(path=str(path), table="loans"))
         self.rest()
-        self.assertEqual(self.document.selected_outcome().result.rows.rows, 1)
+        self.assertEqual(self.session.selected_outcome().result.rows.rows, 1)
 
     def test_an_explanation_is_looked_for_again(self):
         begun = self.slow(explaining, "explained")
         self.window.open_flow(demo_data.folder() / "Winter loans.trellis")
         self.wait_for(begun)
         self.stop(begun)
-        knot = self.document.selection
-        self.document.select(Selection())
-        self.document.select(knot)
+        knot = self.session.selection
+        self.session.select(Selection())
+        self.session.select(knot)
         self.rest()
         self.assertTrue(self.has_reasons())
 

@@ -6,14 +6,14 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.session import editing
+from keen_trellis.session.selection import Selection
 from tests.desktop.driving import CTRL, WindowCase
 
 KEY = Qt.Key
@@ -35,16 +35,16 @@ class JoinCase(WindowCase):
         self.inputs = ids
         links = (LinkSettings("object", "accession"),)
         self.flow, self.knot = edits.add_join(flow, *ids, JoinSettings(links=links, type="left-outer"))
-        self.document.edit(self.flow, "open", Selection(self.knot))
+        self.session.apply("open", lambda _: self.flow, Selection(self.knot))
         self.rest()
 
     @property
     def settings(self) -> JoinSettings:
-        return editing.join_settings(self.document, self.knot)
+        return editing.join_settings(self.session, self.knot)
 
     @property
     def counts(self):
-        return self.document.outcome(self.knot).result.match.counts
+        return self.session.outcome(self.knot).result.match.counts
 
 
 class Links(JoinCase):
@@ -122,14 +122,14 @@ class Takes(JoinCase):
 
     def test_swapping_the_sides_takes_every_match_and_says_so(self):
         said = []
-        self.document.said.connect(said.append)
-        editing.change_join(self.document, self.knot, "take", take="greatest:year")
+        self.session.said.connect(said.append)
+        editing.change_join(self.session, self.knot, "take", take="greatest:year")
         self.rest()
         self.press(KEY.Key_T, modifier=CTRL)
         self.rest()
         self.assertEqual(self.settings.take, "every")
         self.assertIn("every match is taken now", said[-1])
-        self.assertIsNone(self.document.outcome(self.knot).error)
+        self.assertIsNone(self.session.outcome(self.knot).error)
 
     def test_a_field_of_both_is_made_one_and_says_where_they_disagree(self):
         self.tick(
@@ -141,11 +141,11 @@ class Takes(JoinCase):
         self.assertTrue(self.settings.partner_found)
         self.tick("Preparation", "ignore case")
         self.assertIn("note is one field: 2 pairs disagree, Loans is shown.", self.sentence)
-        names = self.document.outcome(self.knot).result.rows.names
+        names = self.session.outcome(self.knot).result.rows.names
         self.assertEqual(names, ("loan", "object", "venue", "value", "note", "year", "from", "partner found"))
 
     def test_a_cross_join_only_on_purpose(self):
-        editing.change_join(self.document, self.knot, "no link", links=())
+        editing.change_join(self.session, self.knot, "no link", links=())
         self.rest()
         self.click(self.chip("Cross join"))
         self.rest()
@@ -159,17 +159,17 @@ class Takes(JoinCase):
 
 class StubsThatAreWritten(JoinCase):
     def test_a_rail_from_each_port_begins_at_its_knot_and_says_how_many_rows_it_has(self):
-        editing.change_join(self.document, self.knot, "take", take="first")
-        flow = self.document.flow
+        editing.change_join(self.session, self.knot, "take", take="first")
+        flow = self.session.flow
         ports = ("matched", "unmatched_left", "unmatched_right", "passed_over")
         for port in ports:
             settings = OutputSettings("text", str(self.folder / f"{port}.csv"))
             flow, _ = edits.add_output(flow, Input(self.knot, port), settings)
-        self.document.edit(flow, "write", Selection(self.knot))
+        self.session.apply("write", lambda _: flow, Selection(self.knot))
         self.rest()
         shown = self.window.trellis.shown
         knot = next(entry for entry in shown.knots if entry.step == self.knot)
-        result = self.document.outcome(self.knot).result
+        result = self.session.outcome(self.knot).result
         words = [entry.text for entry in shown.words]
         for port in ports:
             rail = next(entry for entry in shown.rails if entry.selection == Selection(self.knot, port))
@@ -187,14 +187,14 @@ class OtherSteps(JoinCase):
         other = OtherSettings((LinkSettings("object", "accession", ("case",)),), (measure,))
         settings = BlendSettings(others=(other,))
         flow, blend = edits.add_step(self.flow, "blend", "Loans blended", self.inputs, settings)
-        self.document.edit(flow, "blend", Selection(blend))
+        self.session.apply("blend", lambda _: flow, Selection(blend))
         self.rest()
         self.assertIn(
             "For each object and … of Loans bring how many rows as objects from Objects", self.sentence
         )
         self.assertIn("Keep every loan", self.sentence)
         self.assertEqual(
-            self.document.outcome(blend).result.rows.column("objects").values.to_pylist(), [2, 1, 0]
+            self.session.outcome(blend).result.rows.column("objects").values.to_pylist(), [2, 1, 0]
         )
 
 

@@ -12,14 +12,14 @@ from PySide6.QtPrintSupport import QPrintDialog, QPrinter
 from PySide6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QLineEdit, QMenu, QWidget
 
 from keen_trellis.demo.large import large_flow
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.trellis import export
 from keen_trellis.desktop.trellis.layout import MOST_ROOMY
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.session import editing
+from keen_trellis.session.selection import Selection
 from tests import demo_data
 from tests.desktop.driving import ALT, CTRL, SHIFT, WindowCase
 from tests.desktop.test_join_sentence import JoinCase
@@ -30,31 +30,31 @@ KEY = Qt.Key
 class LargeCase(WindowCase):
     def setUp(self):
         super().setUp()
-        self.document.edit(large_flow(demo_data.folder()), "open", Selection("loans-3"))
+        self.session.apply("open", lambda _: large_flow(demo_data.folder()), Selection("loans-3"))
         self.rest()
         self.trellis = self.window.trellis
 
 
 class SixtySteps(LargeCase):
     def test_lanes_are_low_and_open_where_the_selection_is(self):
-        self.assertGreater(len(self.document.flow.steps), MOST_ROOMY)
+        self.assertGreater(len(self.session.flow.steps), MOST_ROOMY)
         knots = {knot.step: knot for knot in self.trellis.shown.knots}
         chosen = "loans-3-with-venues-3"
         self.assertEqual({knots[chosen].height, knots["loans-1-with-venues-1"].height}, {80, 26})
         heights = sorted(head.y for head in self.trellis.shown.heads)
         gaps = sorted(b - a for a, b in pairwise(heights))
         self.assertTrue(all(24 <= gap <= 40 for gap in gaps[: len(gaps) // 2]), gaps)
-        self.document.select(Selection("loans-1-with-venues-1"))
+        self.session.select(Selection("loans-1-with-venues-1"))
         knots = {knot.step: knot for knot in self.trellis.shown.knots}
         self.assertEqual((knots[chosen].height, knots["loans-1-with-venues-1"].height), (26, 80))
 
     def test_captions_stand_only_where_selected_or_in_trouble(self):
-        self.document.select(Selection("loans-2-with-venues-2"))
+        self.session.select(Selection("loans-2-with-venues-2"))
         shown = self.trellis.shown
         self.assertEqual([knot.step for knot in shown.knots if knot.captioned], ["loans-2-with-venues-2"])
         self.assertEqual([bead.name for bead in shown.beads if bead.captioned], [])
-        flow = edits.replace_field(self.document.flow, "sort-by-out-date", "Out date", "Day out")
-        self.document.edit(flow, "break it")
+        flow = edits.replace_field(self.session.flow, "sort-by-out-date", "Out date", "Day out")
+        self.session.apply("break it", lambda _: flow)
         self.rest()
         self.assertEqual(
             [bead.step for bead in self.trellis.shown.beads if bead.captioned and bead.alarm][:1],
@@ -67,16 +67,16 @@ class SixtySteps(LargeCase):
 
     def test_what_did_not_change_stays_where_it_was(self):
         before = {head.name: head.y for head in self.trellis.shown.heads}
-        self.document.select(Selection("loans-3"))
-        editing.insert(self.document, "distinct", KINDS.find("distinct").settings_type(), "Distinct")
+        self.session.select(Selection("loans-3"))
+        editing.insert(self.session, "distinct", KINDS.find("distinct").settings_type(), "Distinct")
         self.rest()
         self.assertEqual({head.name: head.y for head in self.trellis.shown.heads}, before)
 
     def test_every_step_is_reached_with_arrow_keys(self):
         self.trellis.setFocus()
-        self.document.select(Selection("loans-1"))
+        self.session.select(Selection("loans-1"))
         self.press(KEY.Key_Right)
-        self.assertEqual(self.document.selection.step, "venue-is-filled")
+        self.assertEqual(self.session.selection.step, "venue-is-filled")
         self.press(KEY.Key_Down, KEY.Key_Up)
         reached, waiting = set(), [self.trellis.selected_item()]
         while waiting:
@@ -89,7 +89,7 @@ class SixtySteps(LargeCase):
             )
             waiting += [self.trellis.neighbour(shown, *way) for way in ((1, 0), (-1, 0), (0, 1), (0, -1))]
         self.assertLessEqual(
-            {step.id for step in self.document.flow.steps}, {chosen.step for chosen in reached}
+            {step.id for step in self.session.flow.steps}, {chosen.step for chosen in reached}
         )
 
     def test_zoom_and_fit(self):
@@ -99,7 +99,7 @@ class SixtySteps(LargeCase):
         self.assertLessEqual(self.trellis.minimumHeight(), self.trellis.parentWidget().height() + 1)
         place = next(item for item in self.trellis.items if item.selection.step == "loans-4-with-venues-4")
         self.click(self.trellis, self.trellis.on_screen(place.rect).center())
-        self.assertEqual(self.document.selection.step, "loans-4-with-venues-4")
+        self.assertEqual(self.session.selection.step, "loans-4-with-venues-4")
         self.press(KEY.Key_0, modifier=CTRL)
         self.assertEqual((self.trellis.zoom, self.trellis.shown.least_width), (1.0, whole))
         self.window.commands["larger"].trigger()
@@ -129,7 +129,7 @@ class SixtySteps(LargeCase):
         self.assertFalse([line for line in self.lines() if line == "Save"])
         self.type("dear in Loans 2")
         self.press(KEY.Key_Return)
-        self.assertIn("loans-2", self.document.flow.upstream(self.document.selection.step))
+        self.assertIn("loans-2", self.session.flow.upstream(self.session.selection.step))
 
 
 class Pictures(LargeCase):
@@ -146,7 +146,7 @@ class Pictures(LargeCase):
         drawn = ElementTree.parse(self.folder / "flow.svg").getroot()
         words = "".join(drawn.itertext())
         self.assertIn("Loans 5", words)
-        self.assertIn(self.document.name, words)
+        self.assertIn(self.session.name, words)
 
     def test_another_ending_is_refused_and_nothing_is_written(self):
         with self.assertRaisesRegex(Exception, "neither .svg nor .png"):
@@ -170,34 +170,34 @@ class Pictures(LargeCase):
 
 class SeveralAtOnce(LargeCase):
     def test_steps_are_chosen_together_copied_pasted_skipped_and_removed(self):
-        steps = len(self.document.flow.steps)
+        steps = len(self.session.flow.steps)
         self.trellis.setFocus()
         beads = [bead for bead in self.trellis.shown.beads if bead.y == self.trellis.shown.beads[0].y][:2]
         for bead in beads:
             self.click(self.trellis, self.place(bead.step), modifier=CTRL)
-        self.assertEqual(set(self.document.chosen_steps), {"loans-3", *(bead.step for bead in beads)})
+        self.assertEqual(set(self.session.chosen_steps), {"loans-3", *(bead.step for bead in beads)})
         self.click(self.trellis, self.head("loans-3"), modifier=CTRL)
-        self.assertEqual(set(self.document.chosen_steps), {bead.step for bead in beads})
+        self.assertEqual(set(self.session.chosen_steps), {bead.step for bead in beads})
         self.press(KEY.Key_C, modifier=CTRL)
         self.assertIn("2 steps are on the clipboard", self.window.status.shown.text())
-        self.document.select(Selection("venues-5"))
+        self.session.select(Selection("venues-5"))
         self.press(KEY.Key_V, modifier=CTRL)
         self.rest()
-        self.assertEqual(len(self.document.flow.steps), steps + 2)
-        pasted = self.document.flow.step(self.document.selection.step)
-        self.assertEqual(self.document.flow.step(pasted.inputs[0].step).inputs, (Input("venues-5"),))
-        self.assertTrue(self.document.history.undo_name.startswith("Paste "))
+        self.assertEqual(len(self.session.flow.steps), steps + 2)
+        pasted = self.session.flow.step(self.session.selection.step)
+        self.assertEqual(self.session.flow.step(pasted.inputs[0].step).inputs, (Input("venues-5"),))
+        self.assertTrue(self.session.history.undo_name.startswith("Paste "))
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
         self.click(self.trellis, self.place(beads[0].step))
         self.click(self.trellis, self.place(beads[1].step), modifier=CTRL)
         self.press(KEY.Key_K, modifier=CTRL | SHIFT)
         self.rest()
-        self.assertTrue(all(self.document.flow.step(bead.step).skipped for bead in beads))
+        self.assertTrue(all(self.session.flow.step(bead.step).skipped for bead in beads))
         self.press(KEY.Key_X, modifier=CTRL)
         self.rest()
-        self.assertEqual(len(self.document.flow.steps), steps - 2)
-        self.assertEqual(self.document.history.undo_name, "Remove 2 steps")
+        self.assertEqual(len(self.session.flow.steps), steps - 2)
+        self.assertEqual(self.session.history.undo_name, "Remove 2 steps")
 
     def place(self, step: str) -> QPointF:
         bead = next(bead for bead in self.trellis.shown.beads if bead.step == step)
@@ -209,30 +209,30 @@ class SeveralAtOnce(LargeCase):
     def test_by_keyboard_with_shift_and_all_of_them(self):
         self.trellis.setFocus()
         self.press(KEY.Key_Right, KEY.Key_Right, modifier=SHIFT)
-        self.assertEqual(len(self.document.chosen_steps), 3)
+        self.assertEqual(len(self.session.chosen_steps), 3)
         self.press(KEY.Key_Escape)
-        self.assertEqual(len(self.document.chosen_steps), 1)
+        self.assertEqual(len(self.session.chosen_steps), 1)
         self.press(KEY.Key_A, modifier=CTRL)
-        self.assertEqual(len(self.document.chosen_steps), len(self.document.flow.steps))
+        self.assertEqual(len(self.session.chosen_steps), len(self.session.flow.steps))
 
     def test_what_is_no_step_is_not_pasted(self):
         QGuiApplication.clipboard().setText("venue\tcost\n")
-        before = self.document.flow
+        before = self.session.flow
         self.press(KEY.Key_V, modifier=CTRL)
-        self.assertIs(self.document.flow, before)
+        self.assertIs(self.session.flow, before)
         self.assertIn("The clipboard holds no steps", self.window.status.shown.text())
 
 
 class Branches(JoinCase):
     def test_a_branch_and_a_stub_run_on_lanes_of_their_own(self):
         for selection in (Selection("loans"), Selection("loans"), Selection(self.knot, "unmatched_left")):
-            self.document.select(selection)
+            self.session.select(selection)
             self.press(KEY.Key_X, modifier=CTRL | ALT)
             self.rest()
-            step = self.document.flow.step(self.document.selection.step)
+            step = self.session.flow.step(self.session.selection.step)
             self.assertEqual(step.inputs, (Input(selection.step, selection.port),))
-        self.assertEqual(self.document.flow.step(self.knot).inputs[0], Input("loans"))
-        self.assertEqual(self.document.history.undo_name, "Branch off Loans with Objects")
+        self.assertEqual(self.session.flow.step(self.knot).inputs[0], Input("loans"))
+        self.assertEqual(self.session.history.undo_name, "Branch off Loans with Objects")
         shown = self.window.trellis.shown
         lanes = {bead.y for bead in shown.beads} | {knot.y for knot in shown.knots}
         self.assertEqual(len(lanes), 4)
@@ -240,83 +240,83 @@ class Branches(JoinCase):
         self.assertEqual(len(early), 3)
 
     def test_a_stub_takes_over_the_fields_and_names_of_the_kept_rows(self):
-        editing.change_join(self.document, self.knot, "fewer", keep=("object", "note"), type="inner")
-        self.document.select(Selection(self.knot, "unmatched_right"))
+        editing.change_join(self.session, self.knot, "fewer", keep=("object", "note"), type="inner")
+        self.session.select(Selection(self.knot, "unmatched_right"))
         self.rest()
         self.click(self.chip("Carry on"))
         self.rest()
-        step = self.document.flow.step(self.document.selection.step)
+        step = self.session.flow.step(self.session.selection.step)
         self.assertEqual(step.kind, "choose")
-        kept = self.document.outcome(self.knot).result.rows.names
-        carried = self.document.outcome(step.id).result.rows.names
+        kept = self.session.outcome(self.knot).result.rows.names
+        carried = self.session.outcome(step.id).result.rows.names
         self.assertEqual(carried, ("object", "year", "from", "note of Objects"))
         self.assertLessEqual(set(carried), set(kept))
 
     def test_a_table_joins_itself_under_another_name(self):
-        self.document.select(Selection("loans"))
-        flow, again = edits.add_source(self.document.flow, self.document.sources()["loans"], "Loans")
+        self.session.select(Selection("loans"))
+        flow, again = edits.add_source(self.session.flow, self.session.sources()["loans"], "Loans")
         links = (LinkSettings("venue", "venue"),)
         flow, knot = edits.add_join(
             flow, Input("loans"), Input(again), JoinSettings(links=links, type="inner", bring=("loan",))
         )
-        self.document.edit(flow, "itself", Selection(knot))
+        self.session.apply("itself", lambda _: flow, Selection(knot))
         self.rest()
-        self.assertEqual(self.document.flow.step(again).name, "Loans 2")
+        self.assertEqual(self.session.flow.step(again).name, "Loans 2")
         self.assertIn("with venue of Loans 2", self.sentence)
-        self.assertEqual(self.document.outcome(knot).result.rows.names[-1], "loan of Loans 2")
+        self.assertEqual(self.session.outcome(knot).result.rows.names[-1], "loan of Loans 2")
 
 
 class Repairs(JoinCase):
     def test_a_step_whose_rows_are_gone_is_led_to_others(self):
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.press(KEY.Key_Delete)
         self.rest()
-        self.document.select(Selection(self.knot))
+        self.session.select(Selection(self.knot))
         self.rest()
         self.assertIn("that it takes rows from is gone", self.sentence)
         knot = self.window.trellis.shown.knots[0]
         self.assertTrue(knot.alarm)
         self.assertTrue([rail for rail in self.window.trellis.shown.rails if rail.rows < 0])
         self.choose("Rows", "Loans")
-        self.assertEqual(self.document.flow.step(self.knot).inputs[1], Input("loans"))
+        self.assertEqual(self.session.flow.step(self.knot).inputs[1], Input("loans"))
         self.assertEqual(
-            self.document.history.undo_name, f"Lead Loans to {self.document.flow.step(self.knot).name}"
+            self.session.history.undo_name, f"Lead Loans to {self.session.flow.step(self.knot).name}"
         )
 
     def test_an_output_of_a_removed_rail_stays_and_says_what_it_lacks(self):
         flow, output = edits.add_step(
-            self.document.flow,
+            self.session.flow,
             "output",
             "out.csv",
             [Input("objects")],
             KINDS.find("output").settings_type("text", str(self.folder / "out.csv")),
         )
-        self.document.edit(edits.remove_step(flow, "objects"), "remove", Selection(output))
+        self.session.apply("remove", lambda _: edits.remove_step(flow, "objects"), Selection(output))
         self.rest()
         self.assertIn("is gone", self.sentence)
         needs = self.window.attention.text()
         self.assertIn("wrong", needs)
         self.click(self.chip("Remove"))
         self.rest()
-        self.assertIsNone(self.document.flow.find(output))
+        self.assertIsNone(self.session.flow.find(output))
 
     def test_a_field_that_is_gone_is_replaced_by_the_one_called_alike(self):
         path = self.folder / "loans.csv"
         path.write_text(path.read_text().replace("object,venue", "object no,venue"))
-        self.document.library.forget_changed()
-        self.document.refresh()
+        self.session.library.take_anew()
+        self.session.refresh()
         self.rest()
-        self.document.select(Selection(self.knot))
+        self.session.select(Selection(self.knot))
         self.rest()
         self.assertIn("There is no field “object”", self.sentence)
         self.click(self.chip("Use"))
         self.rest()
         self.assertEqual(self.settings.links[0].left, "object no")
-        self.assertIsNone(self.document.outcome(self.knot).error)
-        self.assertEqual(self.document.history.undo_name, "Use object no in place of object")
+        self.assertIsNone(self.session.outcome(self.knot).error)
+        self.assertEqual(self.session.history.undo_name, "Use object no in place of object")
 
     def test_any_other_field_can_be_used_instead(self):
-        editing.change_join(self.document, self.knot, "break it", keep=("loan", "wenue"))
+        editing.change_join(self.session, self.knot, "break it", keep=("loan", "wenue"))
         self.rest()
         self.choose("Another field", "note")
         self.assertEqual(self.settings.keep, ("loan", "note"))
@@ -371,7 +371,7 @@ class Access(WindowCase):
             (Selection("compute-month"), "step compute month"),
             (Selection("loan-report-xlsx"), "output Loan report.xlsx"),
         ):
-            self.document.select(selection)
+            self.session.select(selection)
             self.assertIn(words, self.window.trellis.accessibleDescription())
 
     def test_every_command_is_in_a_menu_and_on_a_documented_key_of_its_own(self):
@@ -388,11 +388,11 @@ class Access(WindowCase):
 
     def test_selecting_answers_at_once_in_a_large_flow(self):
         # Not a timed test: it only says so if a whole second is not enough.
-        self.document.edit(large_flow(demo_data.folder()), "open", Selection("loans-1"))
+        self.session.apply("open", lambda _: large_flow(demo_data.folder()), Selection("loans-1"))
         self.rest()
         started = time.monotonic()
-        for step in list(self.document.flow.steps)[:20]:
-            self.document.select(Selection(step.id))
+        for step in list(self.session.flow.steps)[:20]:
+            self.session.select(Selection(step.id))
         self.assertLess(time.monotonic() - started, 20)
 
 

@@ -11,13 +11,13 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QMessageBox
 
-from keen_trellis.desktop.autosave import Autosave
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.pictures import new_window
 from keen_trellis.flow import edits
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.autosave import Autosave
+from keen_trellis.session.selection import Selection
 from tests.desktop.driving import WindowCase
 
 # A window that edits its flow without end, a step more each time, and keeps a copy after every edit.
@@ -25,21 +25,20 @@ _EDITING = """
 import sys
 from pathlib import Path
 from PySide6.QtCore import QCoreApplication
-from keen_trellis.desktop.autosave import Autosave
+from keen_trellis.session.autosave import Autosave
 from keen_trellis.desktop.pictures import new_window
 from keen_trellis.flow import edits
 from keen_trellis.flow.source_settings import SourceSettings
 
 window = new_window()
-document = window.document
-window.autosave = Autosave(document, Path(sys.argv[1]), wait=0)
+session = window.session
+window.autosave = Autosave(session, Path(sys.argv[1]), wait=0)
 while True:
-    name = f"Table {len(document.flow.steps)}"
-    flow, _ = edits.add_source(document.flow, SourceSettings("typed", ""), name)
-    document.edit(flow, "more")
+    name = f"Table {len(session.flow.steps)}"
+    session.apply("more", lambda flow: edits.add_source(flow, SourceSettings("typed", ""), name))
     QCoreApplication.processEvents()
     window.autosave.keep()
-    print(len(flow.steps), flush=True)
+    print(len(session.flow.steps), flush=True)
 """
 
 
@@ -47,12 +46,12 @@ class NeverLost(WindowCase):
     def setUp(self):
         super().setUp()
         self.drafts = self.folder / "drafts"
-        self.autosave = self.window.autosave = Autosave(self.document, self.drafts, wait=0)
+        self.autosave = self.window.autosave = Autosave(self.session, self.drafts, wait=0)
 
     def add_rail(self, name="Loans", window=None):
-        document = (window or self.window).document
-        flow, step = edits.add_source(document.flow, SourceSettings("typed", ""), name)
-        document.edit(flow, f"Add {name}", Selection(step))
+        session = (window or self.window).session
+        flow, step = edits.add_source(session.flow, SourceSettings("typed", ""), name)
+        session.apply(f"Add {name}", lambda _: flow, Selection(step))
         self.rest()
 
     def copies(self) -> list[Path]:
@@ -61,10 +60,10 @@ class NeverLost(WindowCase):
     def test_a_copy_is_kept_until_the_flow_is_saved(self):
         self.add_rail()
         self.rest(lambda: self.copies())
-        self.assertEqual(load(self.copies()[0], KINDS), self.document.flow)
+        self.assertEqual(load(self.copies()[0], KINDS), self.session.flow)
         # A copy of a window that is there is nobody's leftover.
         self.assertEqual(self.autosave.leftovers(), [])
-        self.document.save(self.folder / "a.trellis")
+        self.session.save(self.folder / "a.trellis")
         self.assertEqual(self.copies(), [])
         self.window.close()
         self.assertEqual(list(self.drafts.iterdir()), [])
@@ -90,9 +89,9 @@ class NeverLost(WindowCase):
         """What a window leaves that ended with a flow it had not saved."""
         other = new_window()
         self.addCleanup(other.jobs.close)
-        autosave = Autosave(other.document, self.drafts, wait=100_000)
+        autosave = Autosave(other.session, self.drafts, wait=100_000)
         if path is not None:
-            other.document.open(path)
+            other.session.open(path)
         self.add_rail("Lost", other)
         gone = subprocess.Popen(["true"])
         gone.wait()
@@ -102,17 +101,17 @@ class NeverLost(WindowCase):
     def test_the_copy_is_offered_and_goes_on_unsaved(self):
         saved = self.folder / "Winter.trellis"
         self.add_rail()
-        self.document.save(saved)
+        self.session.save(saved)
         self.window.new()
         self.leave_a_copy(saved)
         self.window.offer_recovery()
         self.assertIn("“Winter” was not saved", self.dialog(QMessageBox).text())
         self.answer("Go on with the copy")
         self.rest()
-        self.assertEqual([step.name for step in self.document.flow.steps], ["Loans", "Lost"])
-        self.assertEqual((self.document.path, self.document.unsaved), (saved, True))
+        self.assertEqual([step.name for step in self.session.flow.steps], ["Loans", "Lost"])
+        self.assertEqual((self.session.path, self.session.unsaved), (saved, True))
         self.assertEqual(self.autosave.leftovers(), [])
-        self.document.save(saved)
+        self.session.save(saved)
         self.assertEqual(len(load(saved, KINDS).steps), 2)
 
     def test_a_copy_can_be_thrown_away_and_is_not_asked_about_again(self):
@@ -122,7 +121,7 @@ class NeverLost(WindowCase):
         self.answer("Throw it away")
         self.assertEqual(self.copies(), [])
         self.window.offer_recovery()
-        self.assertEqual(self.document.flow.steps, ())
+        self.assertEqual(self.session.flow.steps, ())
 
     def test_a_damaged_copy_is_passed_over(self):
         self.leave_a_copy()
@@ -132,7 +131,7 @@ class NeverLost(WindowCase):
     def test_a_file_that_somebody_else_changed_is_not_overwritten_unseen(self):
         path = self.folder / "a.trellis"
         self.add_rail()
-        self.document.save(path)
+        self.session.save(path)
         self.add_rail("Mine")
         theirs = path.read_text().replace("Loans", "Theirs")
         path.write_text(theirs)
@@ -144,8 +143,8 @@ class NeverLost(WindowCase):
         self.answer("Save under another name…")
         self.enter_file(self.folder / "b.trellis")
         self.rest()
-        self.assertEqual((path.read_text(), self.document.path.name), (theirs, "b.trellis"))
-        self.document.open(path)
+        self.assertEqual((path.read_text(), self.session.path.name), (theirs, "b.trellis"))
+        self.session.open(path)
         self.add_rail("Mine")
         path.write_text(theirs.replace("Theirs", "Again"))
         self.window.save()
@@ -155,10 +154,10 @@ class NeverLost(WindowCase):
     def test_two_windows_on_one_file_know_of_each_other(self):
         path = self.folder / "a.trellis"
         self.add_rail()
-        self.document.save(path)
+        self.session.save(path)
         other = new_window()
         self.addCleanup(other.jobs.close)
-        other.autosave = Autosave(other.document, self.drafts, wait=0)
+        other.autosave = Autosave(other.session, self.drafts, wait=0)
         other.open_flow(path)
         self.assertIn("open in another window, too", other.status.shown.text())
         self.assertFalse(other.autosave.is_open_elsewhere(self.folder / "b.trellis"))

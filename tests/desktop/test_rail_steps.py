@@ -1,14 +1,13 @@
 """Steps on a rail, put there and changed with real clicks and keys: filter, fill, distinct."""
 
 import unittest
+from functools import partial
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from keen_trellis.desktop import editing
 from keen_trellis.desktop.bench.content import FILLED
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input
@@ -16,6 +15,8 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.fill import FillSettings
 from keen_trellis.flow.steps.filter import ConditionSettings
+from keen_trellis.session import combining, editing
+from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, SHIFT
 from tests.desktop.test_join_sentence import JoinCase
 from tests.tables import rows_of
@@ -26,22 +27,22 @@ KEY = Qt.Key
 class RailCase(JoinCase):
     def begin(self, rail: str, key, *, ask: bool = False):
         """Put a step behind the beginning of a rail. ask: leave open what it asks first."""
-        self.document.select(Selection(rail))
+        self.session.select(Selection(rail))
         self.rest()
         self.press(key, modifier=CTRL | ALT)
         self.rest()
-        self.step = self.document.selection.step
+        self.step = self.session.selection.step
         if not ask:
             self.press(KEY.Key_Escape)
             self.rest()
 
     @property
     def set(self):
-        return KINDS.settings(self.document.flow.step(self.step))
+        return KINDS.settings(self.session.flow.step(self.step))
 
     @property
     def rows(self) -> int:
-        return self.document.outcome(self.step).result.rows.rows
+        return self.session.outcome(self.step).result.rows.rows
 
     def narrow(self, text: str):
         """Type into the open list until one line is left, and choose it."""
@@ -65,11 +66,11 @@ class Filters(RailCase):
         self.press(KEY.Key_Space, KEY.Key_Return)
         self.rest()
         self.assertEqual(self.set.conditions, (ConditionSettings("venue", "one-of", ("Pier",)),))
-        self.assertEqual(self.document.flow.step(self.step).name, "venue is “Pier”")
+        self.assertEqual(self.session.flow.step(self.step).name, "venue is “Pier”")
         self.assertIn("2 of 3 rows stay.", self.sentence)
         # The knot takes the rows that are left, and still calls them Loans.
-        self.assertEqual(self.document.flow.step(self.knot).inputs[0], Input(self.step))
-        self.assertEqual(self.document.outcome(self.knot).inputs[0].name, "Loans")
+        self.assertEqual(self.session.flow.step(self.knot).inputs[0], Input(self.step))
+        self.assertEqual(self.session.outcome(self.knot).inputs[0].name, "Loans")
         self.assertEqual(self.counts.left_rows, 2)
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
@@ -113,7 +114,7 @@ class Filters(RailCase):
         self.begin("loans", KEY.Key_F)
         condition = ConditionSettings("venue", "none-of", ("Quay",))
         settings = type(self.set)(conditions=(condition,))
-        self.document.change_settings(self.step, settings, "x")
+        self.session.change_settings(self.step, settings, "x")
         self.rest()
         self.click(self.chip("Values"))
         self.rest()
@@ -143,14 +144,14 @@ class Fills(RailCase):
 
     def test_nothing_is_filled_before_it_is_said_with_what(self):
         self.begin(self.knot, KEY.Key_G, ask=True)
-        before = rows_of(self.document.outcome(self.knot).result.rows)
+        before = rows_of(self.session.outcome(self.knot).result.rows)
         self.narrow("note of Objects")
         self.press(KEY.Key_Escape)
         self.rest()
         self.assertEqual(self.set.fills, ())
         self.assertIn("choose a field to fill", self.sentence)
         self.assertIn("0 cells filled, 6 cells still open: year 2, from 2, note of Objects 2.", self.sentence)
-        self.assertEqual(rows_of(self.document.outcome(self.step).result.rows), before)
+        self.assertEqual(rows_of(self.session.outcome(self.step).result.rows), before)
 
     def test_all_fields_of_a_type_are_filled_but_some(self):
         self.begin("loans", KEY.Key_G)
@@ -161,7 +162,7 @@ class Fills(RailCase):
         self.assertEqual((self.set.fills[0].types, self.set.fills[0].but), (("text",), ("note",)))
         self.assertIn("but not note", self.sentence)
         self.assertIn(
-            "blank", [row[4] or "blank" for row in rows_of(self.document.outcome(self.step).result.rows)]
+            "blank", [row[4] or "blank" for row in rows_of(self.session.outcome(self.step).result.rows)]
         )
         self.tick("Exceptions", "note")
         self.assertEqual(self.set.fills[0].but, ())
@@ -196,7 +197,7 @@ class Distincts(RailCase):
             (self.rows, self.sentence.split(" keep")[0]), (4, "Of objects with the same cells in all fields")
         )
         self.tick("Key", "accession")
-        self.assertEqual((self.rows, self.document.flow.step(self.step).name), (3, "distinct accession"))
+        self.assertEqual((self.rows, self.session.flow.step(self.step).name), (3, "distinct accession"))
         self.choose("Kept", "the greatest", "year")
         self.assertEqual(self.set.keep, "greatest:year")
         self.assertIn("keep the one with the greatest year", self.sentence)
@@ -223,7 +224,7 @@ class Computes(RailCase):
         self.enter("double")
         self.assertIsNone(QApplication.activePopupWidget())  # it is asked once
         self.assertEqual((self.set.field, self.set.expression), ("double", "value * 2"))
-        self.assertEqual(self.document.flow.step(self.step).name, "compute double")
+        self.assertEqual(self.session.flow.step(self.step).name, "compute double")
         self.assertIn("It is integer in 3 rows. Nothing is blank.", self.sentence)
 
     def test_an_error_is_marked_where_it_is(self):
@@ -253,7 +254,7 @@ class Chooses(RailCase):
         self.press(KEY.Key_Up, modifier=ALT)
         self.press(KEY.Key_Return)
         self.rest()
-        fields = self.document.outcome(self.step).result.rows.names
+        fields = self.session.outcome(self.step).result.rows.names
         self.assertEqual((fields, self.set.dropped), (("loan", "object", "value", "venue"), ("note",)))
         self.assertIn("keep loan, object and 2 more · 4 of 5 fields", self.sentence)
         self.choose("Others", "no others")
@@ -270,7 +271,7 @@ class Chooses(RailCase):
         self.press(KEY.Key_Return)
         self.rest()
         self.assertEqual(
-            self.document.outcome(self.step).result.rows.names, ("value", "loan", "object", "venue")
+            self.session.outcome(self.step).result.rows.names, ("value", "loan", "object", "venue")
         )
 
     def test_a_field_is_renamed_and_another_type_says_what_is_lost(self):
@@ -280,7 +281,7 @@ class Chooses(RailCase):
         self.assertIn("two fields “object”", QApplication.activePopupWidget().said.text())
         self.enter("place")
         self.choose("Type", "object", "integer")
-        rows = self.document.outcome(self.step).result.rows
+        rows = self.session.outcome(self.step).result.rows
         self.assertEqual(rows.names, ("loan", "object", "place", "value", "note"))
         self.assertIn("What could not be converted is blank now: 3 of object.", self.sentence)
         self.choose("Type", "object", "text")
@@ -289,14 +290,14 @@ class Chooses(RailCase):
     def test_brought_fields_are_named_with_their_table_and_back(self):
         self.begin(self.knot, KEY.Key_C)
         self.choose("Rename", "all brought ones")
-        names = self.document.outcome(self.step).result.rows.names
+        names = self.session.outcome(self.step).result.rows.names
         self.assertIn("year of Objects", names)
         self.assertIn("note of Objects", names)
         self.click(self.chip("Rename"))
         self.chooser().list.setCurrentRow(len(self.lines()) - 1)
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertIn("year", self.document.outcome(self.step).result.rows.names)
+        self.assertIn("year", self.session.outcome(self.step).result.rows.names)
 
 
 class Sorts(RailCase):
@@ -310,15 +311,15 @@ class Sorts(RailCase):
         self.assertEqual(
             [(key.of, key.descending) for key in self.set.keys], [("venue", True), ("value", False)]
         )
-        table = self.document.outcome(self.step).result.rows
+        table = self.session.outcome(self.step).result.rows
         self.assertEqual(table.column("loan").values.to_pylist(), ["L-1", "L-2", "L-3"])
         self.choose("Key", "do not sort by this")
-        self.assertEqual(self.document.flow.step(self.step).name, "sort by value")
+        self.assertEqual(self.session.flow.step(self.step).name, "sort by value")
 
 
 class Texts(RailCase):
     def cells(self, name: str) -> list:
-        return self.document.outcome(self.step).result.rows.column(name).values.to_pylist()
+        return self.session.outcome(self.step).result.rows.column(name).values.to_pylist()
 
     def test_text_is_mended_by_keyboard(self):
         self.begin("loans", KEY.Key_M, ask=True)
@@ -362,7 +363,7 @@ class Texts(RailCase):
     def test_a_step_that_is_left_before_it_can_work_is_not_put_there(self):
         for key in (KEY.Key_P, KEY.Key_B):
             self.begin("loans", key)
-            self.assertIsNone(self.document.flow.find(self.step))
+            self.assertIsNone(self.session.flow.find(self.step))
             self.assertEqual(self.counts.left_rows, 3)
 
     def test_fields_are_combined_in_their_order(self):
@@ -387,11 +388,11 @@ class Summaries(RailCase):
         self.assertIn("Make one row of each venue and … of Loans, with how many rows another", self.sentence)
         self.assertIn("3 rows become 2.", self.sentence)
         self.choose("Another measure", "the sum", "value")
-        table = self.document.outcome(self.step).result.rows
+        table = self.session.outcome(self.step).result.rows
         self.assertEqual(table.names, ("venue", "rows", "sum of value"))
         self.assertEqual(table.column("sum of value").values.to_pylist(), [2000, 900])
         # Groups are other rows: the knot behind speaks of them.
-        self.assertEqual(self.document.outcome(self.knot).inputs[0].name, "Loans by venue")
+        self.assertEqual(self.session.outcome(self.knot).inputs[0].name, "Loans by venue")
 
     def test_measures_are_changed_renamed_and_taken_away(self):
         self.begin("loans", KEY.Key_K)
@@ -417,12 +418,12 @@ class Summaries(RailCase):
 
 class Unions(RailCase):
     def test_rails_are_put_below_each_other_by_keyboard_and_more_follow(self):
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.press(KEY.Key_A, modifier=CTRL | ALT)
         self.narrow("Loans")
-        union = self.document.selection.step
-        self.assertEqual(self.document.flow.step(union).kind, "union")
-        rows = self.document.outcome(union).result.rows
+        union = self.session.selection.step
+        self.assertEqual(self.session.flow.step(union).kind, "union")
+        rows = self.session.outcome(union).result.rows
         self.assertEqual((rows.rows, rows.names[:2]), (7, ("accession", "year")))
         self.assertIn("All rows of Objects, then of Loans; fields by name", self.sentence)
         knot = next(entry for entry in self.window.trellis.shown.knots if entry.step == union)
@@ -438,29 +439,29 @@ class Unions(RailCase):
         self.assertIn("“note” already", QApplication.activePopupWidget().said.text())
         self.enter("from where")
         self.assertIn("from where names the rail", self.sentence)
-        self.assertEqual(self.document.flow.step(self.knot).inputs[1], Input(union))
+        self.assertEqual(self.session.flow.step(self.knot).inputs[1], Input(union))
 
     def test_by_position_and_types_that_do_not_fit(self):
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         self.press(KEY.Key_A, modifier=CTRL | ALT)
         self.narrow("Objects")
-        union = self.document.selection.step
+        union = self.session.selection.step
         self.choose("Lined up", "by position")
         self.assertIn("they cannot be one field", self.sentence)
         self.choose("Types", "what has no common type becomes text")
         self.assertEqual(
-            self.document.outcome(union).result.rows.names, ("loan", "object", "venue", "value", "note")
+            self.session.outcome(union).result.rows.names, ("loan", "object", "venue", "value", "note")
         )
 
     def test_a_skipped_union_does_not_need_its_other_rails(self):
-        editing.stack(self.document, Selection("objects"), Selection("loans"))
+        combining.stack(self.session, Selection("objects"), Selection("loans"))
         self.rest()
-        union = self.document.selection.step
+        union = self.session.selection.step
         (self.folder / "objects.csv").unlink()
-        self.window.document.library.forget_all()
-        editing.skip_selected(self.document)
+        self.window.session.library.forget_all()
+        editing.skip_selected(self.session)
         self.rest()
-        self.assertEqual(self.document.outcome(union).result.rows.rows, 3)
+        self.assertEqual(self.session.outcome(union).result.rows.rows, 3)
         knot = next(entry for entry in self.window.trellis.shown.knots if entry.step == union)
         self.assertEqual((knot.parts, knot.detail), ((), "skipped for now"))
 
@@ -470,12 +471,12 @@ class Unions(RailCase):
         self.assertEqual(self.lines()[-2], "all loans, and all objects below them")
         self.press(KEY.Key_U)
         self.rest()
-        step = self.document.flow.step(self.document.selection.step)
+        step = self.session.flow.step(self.session.selection.step)
         self.assertEqual((step.kind, step.inputs), ("union", (Input("loans"), Input("objects"))))
-        self.assertEqual(len(self.document.flow.steps), 4)
+        self.assertEqual(len(self.session.flow.steps), 4)
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
-        self.assertEqual(len(self.document.flow.steps), 3)
+        self.assertEqual(len(self.session.flow.steps), 3)
 
 
 class Reconciling(RailCase):
@@ -483,8 +484,8 @@ class Reconciling(RailCase):
         theirs = "loan no,venue,paid value\nL-1,Pier,500\nL-2,Quay,1500\nL-9,Mill,7\n"
         (self.folder / "theirs.csv").write_text(theirs)
         settings = SourceSettings("text", str(self.folder / "theirs.csv"))
-        flow, _ = edits.add_source(self.document.flow, settings, "Theirs")
-        self.document.edit(flow, "open", Selection("loans"))
+        flow, _ = edits.add_source(self.session.flow, settings, "Theirs")
+        self.session.apply("open", lambda _: flow, Selection("loans"))
         self.rest()
         self.press(KEY.Key_E, modifier=CTRL | ALT)
         self.narrow("Theirs")
@@ -495,7 +496,7 @@ class Reconciling(RailCase):
         )
         self.press(KEY.Key_Return)
         self.rest()
-        rows = self.document.outcome(self.document.selection.step).result.rows
+        rows = self.session.outcome(self.session.selection.step).result.rows
         self.assertEqual(
             rows.names[:6], ("stands", "differs in", "loan", "loan no of Theirs", "venue", "venue of Theirs")
         )
@@ -506,30 +507,30 @@ class Reconciling(RailCase):
         )
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
-        self.assertEqual(len(self.document.flow.steps), 4)
+        self.assertEqual(len(self.session.flow.steps), 4)
 
     def test_lists_that_share_only_their_key_are_compared_by_what_each_has(self):
         for name, content in (("ours", "loan\nL-1\nL-2\nL-3\n"), ("theirs", "loan no\nL-2\nL-3\nL-9\n")):
             (self.folder / f"{name}.csv").write_text(content)
             settings = SourceSettings("text", str(self.folder / f"{name}.csv"))
-            flow, _ = edits.add_source(self.document.flow, settings, name.capitalize())
-            self.document.edit(flow, "open", Selection("ours"))
+            add = partial(edits.add_source, settings=settings, name=name.capitalize())
+            self.session.apply("open", add, Selection("ours"))
             self.rest()
         self.press(KEY.Key_E, modifier=CTRL | ALT)
         self.narrow("Theirs")
         self.rest()
         self.assertIn("share no other field", self.window.status.shown.text())
-        rows = self.document.outcome(self.document.selection.step).result.rows
+        rows = self.session.outcome(self.session.selection.step).result.rows
         self.assertEqual(rows.names, ("stands", "loan", "loan no of Theirs"))
         self.assertEqual(rows_of(rows), [("only in Ours", "L-1", None), ("only in Theirs", None, "L-9")])
 
     def test_what_cannot_be_compared_is_said(self):
         (self.folder / "words.csv").write_text("a,b\nx,1\n")
         settings = SourceSettings("text", str(self.folder / "words.csv"))
-        flow, words = edits.add_source(self.document.flow, settings, "Words")
-        self.document.edit(flow, "open", Selection("loans"))
+        flow, words = edits.add_source(self.session.flow, settings, "Words")
+        self.session.apply("open", lambda _: flow, Selection("loans"))
         self.rest()
-        editing.reconcile(self.document, Selection(words), Selection("loans"), self.fail)
+        combining.reconcile(self.session, Selection(words), Selection("loans"), self.fail)
         self.rest()
         self.assertIn("not known which rows of Loans and Words are the same", self.window.status.shown.text())
 
@@ -537,21 +538,21 @@ class Reconciling(RailCase):
 class OnTheTrellis(RailCase):
     def test_a_bead_is_picked_walked_to_renamed_and_removed(self):
         self.begin("loans", KEY.Key_F)
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         trellis = self.window.trellis
         bead = next(
             item for item in trellis.items if item.selection.step == self.step and item.rect.width() == 26
         )
         self.click(trellis, bead.rect.center())
-        self.assertEqual(self.document.selection, Selection(self.step))
+        self.assertEqual(self.session.selection, Selection(self.step))
         trellis.setFocus()
         self.press(KEY.Key_Right)
         self.press(KEY.Key_Left)
-        self.assertEqual(self.document.selection, Selection(self.step))
+        self.assertEqual(self.session.selection, Selection(self.step))
         self.press(KEY.Key_Delete)
         self.rest()
-        self.assertIsNone(self.document.flow.find(self.step))
-        self.assertEqual(self.document.flow.step(self.knot).inputs, (Input("loans"), Input("objects")))
+        self.assertIsNone(self.session.flow.find(self.step))
+        self.assertEqual(self.session.flow.step(self.knot).inputs, (Input("loans"), Input("objects")))
 
     def test_a_rail_keeps_its_hue_and_shows_its_count_behind_the_bead(self):
         self.begin("loans", KEY.Key_F)
@@ -573,7 +574,7 @@ class OnTheTrellis(RailCase):
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()
-        joined = self.document.flow.step(self.document.selection.step)
+        joined = self.session.flow.step(self.session.selection.step)
         self.assertEqual((joined.kind, joined.inputs), ("join", (Input(self.step), Input("objects"))))
 
     def test_a_step_is_skipped_and_used_again(self):
@@ -591,60 +592,60 @@ class OnTheTrellis(RailCase):
         self.assertEqual(self.counts.left_rows, 1)
 
     def test_a_skipped_knot_shows_its_left_rows(self):
-        self.document.select(Selection(self.knot))
+        self.session.select(Selection(self.knot))
         self.press(KEY.Key_K, modifier=CTRL | SHIFT)
         self.rest()
         self.assertFalse(self.window.bench.content.is_knot)
         self.assertEqual(self.window.bench.content.left.rows, 3)
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         self.press(KEY.Key_K, modifier=CTRL | SHIFT)
         self.assertIn("A source cannot be skipped", self.window.status.shown.text())
 
     def test_what_takes_the_unmatched_rows_of_a_skipped_knot_says_what_it_lacks(self):
-        self.document.select(Selection(self.knot, "unmatched_left"))
+        self.session.select(Selection(self.knot, "unmatched_left"))
         self.press(KEY.Key_S, modifier=CTRL | ALT)
         self.rest()
         self.press(KEY.Key_Escape)
-        behind = self.document.selection.step
-        self.document.select(Selection(self.knot))
+        behind = self.session.selection.step
+        self.session.select(Selection(self.knot))
         self.press(KEY.Key_K, modifier=CTRL | SHIFT)
         self.rest()
-        self.assertIn("is skipped, and has no such rows now", str(self.document.outcome(behind).error))
-        self.document.select(Selection(self.knot))
+        self.assertIn("is skipped, and has no such rows now", str(self.session.outcome(behind).error))
+        self.session.select(Selection(self.knot))
         self.press(KEY.Key_K, modifier=CTRL | SHIFT)
         self.rest()
         self.assertIn("Match object of Loans", self.sentence)
-        self.assertIsNone(self.document.outcome(behind).error)
+        self.assertIsNone(self.session.outcome(behind).error)
 
     def test_steps_are_moved_along_the_rail_by_keys(self):
         self.begin("loans", KEY.Key_F)
         first = self.step
-        self.document.select(Selection(first))
+        self.session.select(Selection(first))
         self.press(KEY.Key_S, modifier=CTRL | ALT)
         self.rest()
         self.press(KEY.Key_Escape)
-        second = self.document.selection.step
+        second = self.session.selection.step
         self.press(KEY.Key_Left, modifier=CTRL | ALT)
         self.rest()
-        self.assertEqual(self.document.flow.step(first).inputs, (Input(second),))
+        self.assertEqual(self.session.flow.step(first).inputs, (Input(second),))
         self.press(KEY.Key_Right, modifier=CTRL | ALT)
         self.rest()
-        self.assertEqual(self.document.flow.step(second).inputs, (Input(first),))
+        self.assertEqual(self.session.flow.step(second).inputs, (Input(first),))
         self.press(KEY.Key_Right, modifier=CTRL | ALT)
         self.assertIn("no step before it", self.window.status.shown.text())
 
     def test_a_note_is_written_shown_and_changed(self):
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         self.press(KEY.Key_N, modifier=CTRL | ALT)
         self.enter("From the keepers,\nasked in May", lines=True)
-        self.assertEqual(self.document.flow.step("loans").note, "From the keepers,\nasked in May")
+        self.assertEqual(self.session.flow.step("loans").note, "From the keepers,\nasked in May")
         self.assertIn("note: From the keepers, asked in May", self.sentence)
         self.click(self.chip("Note"))
         self.enter("", lines=True)
         self.assertNotIn("note:", self.sentence)
 
     def test_an_output_has_nothing_behind_it(self):
-        self.document.select(Selection())
+        self.session.select(Selection())
         self.press(KEY.Key_F, modifier=CTRL | ALT)
         self.assertIn("Select a rail", self.window.status.shown.text())
 

@@ -8,11 +8,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.steps import RAIL_STEPS
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session import combining, editing
+from keen_trellis.session.selection import Selection
 from tests import demo_data
 from tests.desktop.driving import WindowCase
 
@@ -34,39 +34,39 @@ class RandomWalk(WindowCase):
         self.window.open_flow(path)
         self.rest()
         for _ in range(_ACTIONS):
-            steps = [step.id for step in self.document.flow.steps]
+            steps = [step.id for step in self.session.flow.steps]
             if not steps:
                 break
-            step = self.document.flow.step(chance.choice(steps))
+            step = self.session.flow.step(chance.choice(steps))
             port = "unmatched_left" if step.kind == "join" and chance.random() < 0.3 else "rows"
-            self.document.select(Selection(step.id, port))
+            self.session.select(Selection(step.id, port))
             chance.choice(self.actions)(chance, Selection(chance.choice(steps)))
             self.rest()
             self.answer_lists(chance)
         target = self.folder / f"{chance.random()}.trellis"
-        flow = self.document.flow
-        self.document.save(target)
+        flow = self.session.flow
+        self.session.save(target)
         self.assertEqual([step.id for step in load(target, KINDS).steps], [step.id for step in flow.steps])
 
     @property
     def actions(self):
-        document, window = self.document, self.window
+        session, window = self.session, self.window
         return [
             *[lambda chance, _: window.begin_step(chance.choice(RAIL_STEPS))] * 3,
             *[self.press_a_chip] * 3,
-            lambda _, __: document.undo(),
-            lambda _, __: document.redo(),
-            lambda _, __: editing.remove_selected(document),
-            lambda _, __: editing.skip_selected(document),
-            lambda chance, _: editing.move_selected(document, later=chance.random() < 0.5),
-            lambda _, other: editing.stack(document, other, document.selection),
-            lambda _, other: window.meetings.reconcile(other, document.selection),
-            lambda _, other: editing.blend(document, other, document.selection),
+            lambda _, __: session.undo(),
+            lambda _, __: session.redo(),
+            lambda _, __: editing.remove_selected(session),
+            lambda _, __: editing.skip_selected(session),
+            lambda chance, _: editing.move_selected(session, later=chance.random() < 0.5),
+            lambda _, other: combining.stack(session, other, session.selection),
+            lambda _, other: window.meetings.reconcile(other, session.selection),
+            lambda _, other: combining.blend(session, other, session.selection),
             lambda _, __: window.meetings.share_filter(),
             lambda _, __: self.copy_and_paste(),
-            lambda chance, _: document.choose_too(chance.choice(document.flow.steps).id),
+            lambda chance, _: session.choose_too(chance.choice(session.flow.steps).id),
             lambda chance, _: window.trellis.set_zoom(chance.choice([0.5, 1.0, 1.5])),
-            lambda _, other: window.meetings.join(other, document.selection),
+            lambda _, other: window.meetings.join(other, session.selection),
             lambda _, __: window.bench.show_fields(),
             lambda _, __: window.bench.show_attention(),
             lambda _, __: window.bench.show_trace(),

@@ -13,9 +13,9 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 
 from keen_trellis.core.values import FieldType
 from keen_trellis.demo.setting_up import make_next_month
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings, TypedTable
+from keen_trellis.session.selection import Selection
 from keen_trellis.sources import secrets
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
 from tests.postgres import PASSWORD, server
@@ -27,21 +27,21 @@ LOANS, VENUES = "loans", "venues"
 
 class SourcesCase(WindowCase):
     def settings(self, step: str) -> SourceSettings:
-        return self.document.sources()[step]
+        return self.session.sources()[step]
 
     def rows(self, step: str) -> list[tuple]:
-        return rows_of(self.document.outcome(step).result.rows)
+        return rows_of(self.session.outcome(step).result.rows)
 
     def begin(self, path, table: str = "") -> str:
         """Open a file and begin a rail with a table of it; the step's id."""
         self.window.open_paths([path])
         self.rest()
         if table:
-            self.document.select(Selection(path=str(path), table=table))
+            self.session.select(Selection(path=str(path), table=table))
             self.rest()
         self.press(KEY.Key_B, modifier=CTRL)
         self.rest()
-        return self.document.selection.step
+        return self.session.selection.step
 
     def text_file(self, content: str, name: str = "trips.csv"):
         path = self.folder / name
@@ -68,7 +68,7 @@ class Looking(SourcesCase):
         self.click(self.chip("File fields"))
         self.press(KEY.Key_Space, KEY.Key_Return)
         self.rest()
-        self.assertEqual(self.document.outcome(step).result.rows.names[0], "file")
+        self.assertEqual(self.session.outcome(step).result.rows.names[0], "file")
         self.click(self.chip("Files"))
         self.pick("only the newest file")
         self.rest()
@@ -79,7 +79,7 @@ class Looking(SourcesCase):
 
     def test_the_fields_and_what_they_hold(self):
         self.open_demo()
-        self.document.select(Selection(LOANS))
+        self.session.select(Selection(LOANS))
         self.press(KEY.Key_F7)
         self.rest()
         rows = self.window.bench.fields.texts
@@ -91,7 +91,7 @@ class Looking(SourcesCase):
 
     def test_a_stump_can_be_looked_at_before_it_is_used(self):
         self.open_demo()
-        self.document.select(self.stump("returns-desk"))
+        self.session.select(self.stump("returns-desk"))
         self.rest()
         self.press(KEY.Key_F7)
         self.rest()
@@ -101,10 +101,10 @@ class Looking(SourcesCase):
     def test_the_first_rows_of_a_large_file_are_shown_at_once(self):
         path = self.text_file("n,name\n" + "".join(f"{n},text {n}\n" for n in range(120_000)))
         seen = []
-        self.document.outcomes_changed.connect(
-            lambda: (
+        self.session.outcomes_changed.connect(
+            lambda _: (
                 seen.append((found.partial, found.result.rows.rows))
-                if (found := self.document.selected_outcome()) is not None and found.result
+                if (found := self.session.selected_outcome()) is not None and found.result
                 else None
             )
         )
@@ -116,7 +116,7 @@ class Looking(SourcesCase):
 
     def test_a_second_table_of_a_sheet_stands_in_the_margin(self):
         self.open_demo()
-        self.document.select(self.stump("Venues!F3"))
+        self.session.select(self.stump("Venues!F3"))
         self.rest()
         self.assertIn("has 4 rows and 3 fields", self.sentence)
 
@@ -132,19 +132,19 @@ class Formats(SourcesCase):
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()
-        knot = self.document.selection.step
-        self.assertEqual(rows_of(self.document.outcome(knot).result.rows), [("A", 1, "Bell"), ("B", 2, None)])
+        knot = self.session.selection.step
+        self.assertEqual(rows_of(self.session.outcome(knot).result.rows), [("A", 1, "Bell"), ("B", 2, None)])
         parquet.write_table(pa.table({"no": ["A", "C"], "value": [1, 3]}), self.folder / "loans.parquet")
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
-        self.assertEqual(rows_of(self.document.outcome(knot).result.rows)[1], ("C", 3, "Jug"))
-        change = self.document.comparison.sources[0].changes
+        self.rest(lambda: self.session.refreshing.comparison is not None)
+        self.assertEqual(rows_of(self.session.outcome(knot).result.rows)[1], ("C", 3, "Jug"))
+        change = self.session.refreshing.comparison.sources[0].changes
         self.assertEqual((len(change.added), len(change.gone)), (1, 1))
         (self.folder / "objects.jsonl").write_text("no json\n")
-        self.document.library.forget_all()
-        self.document.compute_again()
+        self.session.library.forget_all()
+        self.session.compute_again()
         self.rest()
-        self.assertIn("holds a delimited text now", str(self.document.outcome(objects).error))
+        self.assertIn("holds a delimited text now", str(self.session.outcome(objects).error))
 
 
 class Settling(SourcesCase):
@@ -162,7 +162,7 @@ class Settling(SourcesCase):
         raw.table.setCurrentCell(3, 0)
         self.press(KEY.Key_H)
         self.rest()
-        self.assertEqual(self.document.outcome(step).result.rows.names, ("Pier", "1"))
+        self.assertEqual(self.session.outcome(step).result.rows.names, ("Pier", "1"))
         self.press(KEY.Key_N)
         self.rest()
         self.assertEqual(self.settings(step).layout.header, 0)
@@ -179,7 +179,7 @@ class Settling(SourcesCase):
         self.assertIn("no row number", QApplication.activePopupWidget().said.text())
         self.enter("2")
         self.rest()
-        self.assertEqual(self.document.outcome(step).result.rows.names, ("venue", "n"))
+        self.assertEqual(self.session.outcome(step).result.rows.names, ("venue", "n"))
         self.assertIn("header in row 2", self.sentence)
         self.click(self.chip("Header"))
         self.pick("As it is found out")
@@ -223,22 +223,22 @@ class Settling(SourcesCase):
         self.pick("call it otherwise …")
         self.enter("place")
         self.rest()
-        self.assertEqual(self.document.outcome(step).result.rows.names, ("place", "n"))
+        self.assertEqual(self.session.outcome(step).result.rows.names, ("place", "n"))
         self.assertEqual(self.window.bench.fields.texts[0][0], "place")
         self.click(self.chip("Fields"))
         self.pick("n")
         self.rest()
         self.pick("leave it out")
         self.rest()
-        self.assertEqual(self.document.outcome(step).result.rows.names, ("place",))
+        self.assertEqual(self.session.outcome(step).result.rows.names, ("place",))
         self.click(self.chip("Fields"))
         self.pick("n")
         self.rest()
-        self.assertEqual(self.document.outcome(step).result.rows.names, ("place", "n"))
+        self.assertEqual(self.session.outcome(step).result.rows.names, ("place", "n"))
 
     def test_a_query_of_a_database(self):
         self.open_demo()
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.click(self.chip("Query"))
         entry = QApplication.activePopupWidget()
         entry.lines.setPlainText("DELETE FROM objects")
@@ -257,7 +257,7 @@ class Typed(SourcesCase):
     def test_a_table_is_pasted_and_edited(self):
         self.press(KEY.Key_T, modifier=CTRL | SHIFT)
         self.rest()
-        step = self.document.selection.step
+        step = self.session.selection.step
         QGuiApplication.clipboard().setText("from\tto\nEbbrick\tEbbrick Hall\nx\ty\n")
         table = self.window.bench.typing.table
         self.press(KEY.Key_V, modifier=CTRL)
@@ -286,10 +286,10 @@ class Typed(SourcesCase):
     def test_it_is_saved_with_the_flow(self):
         self.window.sources.type_table()
         self.rest()
-        step = self.document.selection.step
+        step = self.session.selection.step
         typed = TypedTable(("a", "b"), (("1", "x"),))
-        self.document.change_settings(step, SourceSettings("typed", typed=typed), "test")
-        self.document.save(self.folder / "f.trellis")
+        self.session.change_settings(step, SourceSettings("typed", typed=typed), "test")
+        self.session.save(self.folder / "f.trellis")
         self.window.open_flow(self.folder / "f.trellis")
         self.rest()
         self.assertEqual(self.rows(step), [(1, "x")])
@@ -300,7 +300,7 @@ class Refreshing(SourcesCase):
         path = self.open_demo(own=True)
         make_next_month(path.parent)
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
+        self.rest(lambda: self.session.refreshing.comparison is not None)
         view = self.window.bench.changes
         self.assertIs(self.window.bench._stack.currentWidget(), view)
         said = [row[2].strip(" …") for row in view.texts]
@@ -318,58 +318,60 @@ class Refreshing(SourcesCase):
         view.table.setCurrentCell(len(said) - 1, 0)
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(self.document.selection.step, "loan-report-xlsx")
+        self.assertEqual(self.session.selection.step, "loan-report-xlsx")
 
     def test_the_comparison_survives_closing(self):
         path = self.open_demo(own=True)
-        self.document.save(path)
-        self.document.new()
+        self.session.save(path)
+        self.session.new()
         self.rest()
         make_next_month(path.parent)
         self.window.open_flow(path)
-        self.rest(lambda: self.document.comparison is not None)
+        self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertIn("Shift+F5 shows what", self.window.status.shown.text())
         self.press(KEY.Key_F5, modifier=SHIFT)
         self.assertIn("96 loans added   …", [row[2] for row in self.window.bench.changes.texts])
-        self.assertFalse(self.document.unsaved)
+        self.assertFalse(self.session.unsaved)
 
     def test_nothing_changed(self):
         self.open_demo(own=True)
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
+        self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertIn("Nothing changed", self.window.bench.changes.title.text())
 
     def test_one_source_alone(self):
         path = self.open_demo(own=True)
         make_next_month(path.parent)
-        self.document.select(Selection(VENUES))
+        self.session.select(Selection(VENUES))
         self.press(KEY.Key_F5, modifier=CTRL)
-        self.rest(lambda: self.document.comparison is not None)
-        changed = [source.step for source in self.document.comparison.sources if not source.is_unchanged]
+        self.rest(lambda: self.session.refreshing.comparison is not None)
+        changed = [
+            source.step for source in self.session.refreshing.comparison.sources if not source.is_unchanged
+        ]
         self.assertEqual(changed, [VENUES])
 
     def test_a_refresh_that_fails_keeps_the_last_good_rows_marked_as_old(self):
         path = self.open_demo(own=True)
         (path.parent / "registry.sqlite").unlink()
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
+        self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertEqual(len(self.rows("objects")), 12_907)
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.assertIn("These are the rows from before", self.sentence)
-        source = next(s for s in self.document.comparison.sources if s.step == "objects")
+        source = next(s for s in self.session.refreshing.comparison.sources if s.step == "objects")
         self.assertIn("There is no such file", source.old)
 
     def test_a_source_that_is_lost_when_the_flow_is_opened_shows_its_rows_from_before(self):
         path = self.open_demo(own=True)
-        self.document.save(path)
-        self.document.new()
+        self.session.save(path)
+        self.session.new()
         self.rest()
-        self.document.library.forget_all()
+        self.session.library.forget_all()
         (path.parent / "registry.sqlite").rename(path.parent / "moved.sqlite")
         self.window.open_flow(path)
-        self.rest(lambda: self.document.comparison is not None)
+        self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertEqual(len(self.rows("objects")), 12_907)
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.assertIn("These are the rows from before", self.sentence)
         self.assertIn("12,907 · old", [head.count for head in self.window.trellis.shown.heads])
         self.click(self.chip("File"))
@@ -403,10 +405,10 @@ class Broken(SourcesCase):
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()
-        knot = self.document.selection.step
-        from keen_trellis.desktop import editing
+        knot = self.session.selection.step
+        from keen_trellis.session import editing
 
-        editing.change_join(self.document, knot, "test", bring=("title", "keeper"))
+        editing.change_join(self.session, knot, "test", bring=("title", "keeper"))
         self.rest()
         return data, knot
 
@@ -414,51 +416,51 @@ class Broken(SourcesCase):
         data, knot = self.registry()
         (data / "objects.csv").write_text("code,name,keeper\nA,Bell,Ada\nB,Chart,Ben\nC,Jug,Cora\n")
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
-        fields = next(s for s in self.document.comparison.sources if s.step == "objects").fields
+        self.rest(lambda: self.session.refreshing.comparison is not None)
+        fields = next(s for s in self.session.refreshing.comparison.sources if s.step == "objects").fields
         self.assertEqual([str(change) for change in fields], ["title is called name now"])
-        self.assertIn("no field “title”", str(self.document.outcome(knot).error))
-        self.assertIsNone(self.document.outcome("other").error)
-        self.document.select(Selection(knot))
+        self.assertIn("no field “title”", str(self.session.outcome(knot).error))
+        self.assertIsNone(self.session.outcome("other").error)
+        self.session.select(Selection(knot))
         self.click(self.chip("Renamed"))
         self.assertEqual(self.lines()[0], "name")
         self.pick("name")
         self.rest()
-        self.assertIsNone(self.document.outcome(knot).error)
+        self.assertIsNone(self.session.outcome(knot).error)
         self.assertEqual(self.settings("objects").fields, (FieldSettings("name", rename="title"),))
 
     def test_a_field_that_is_gone_can_be_done_without(self):
         data, knot = self.registry()
         (data / "objects.csv").write_text("code,title\nA,Bell\nB,Chart\nC,Jug\n")
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
-        self.document.select(Selection(knot))
+        self.rest(lambda: self.session.refreshing.comparison is not None)
+        self.session.select(Selection(knot))
         self.click(self.chip("Without"))
         self.rest()
-        self.assertIsNone(self.document.outcome(knot).error)
-        self.assertNotIn("keeper", self.document.outcome(knot).result.rows.names)
+        self.assertIsNone(self.session.outcome(knot).error)
+        self.assertNotIn("keeper", self.session.outcome(knot).result.rows.names)
 
     def test_a_field_that_has_another_type_now_is_read_as_before(self):
         data, knot = self.registry()
         (data / "objects.csv").write_text("code,title,keeper\n1,Bell,Ada\n2,Chart,Ben\n3,Jug,Cora\n")
         self.press(KEY.Key_F5)
-        self.rest(lambda: self.document.comparison is not None)
-        self.assertIn("they can never be equal", str(self.document.outcome(knot).error))
-        self.document.select(Selection(knot))
+        self.rest(lambda: self.session.refreshing.comparison is not None)
+        self.assertIn("they can never be equal", str(self.session.outcome(knot).error))
+        self.session.select(Selection(knot))
         found = [c for c in self.window.sentence.view.chips if c.chip.text == "read code as text"]
         self.click(found[0])
         self.rest()
-        self.assertIsNone(self.document.outcome(knot).error)
+        self.assertIsNone(self.session.outcome(knot).error)
         self.assertEqual(self.settings("objects").fields, (FieldSettings("code", type="text"),))
 
     def test_sources_that_moved_are_asked_for_once(self):
         data, knot = self.registry()
         moved = self.folder / "moved"
         shutil.move(data, moved)
-        self.document.library.forget_all()
-        self.document.compute_again()
+        self.session.library.forget_all()
+        self.session.compute_again()
         self.rest()
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         self.click(self.chip("File"))
         self.enter_file(moved / "loans.csv")
         box = self.dialog(QMessageBox)
@@ -466,19 +468,19 @@ class Broken(SourcesCase):
         self.answer("Use it")
         self.rest()
         self.assertEqual(
-            {settings.path for settings in self.document.sources().values()},
+            {settings.path for settings in self.session.sources().values()},
             {str(p) for p in moved.iterdir()},
         )
-        self.assertIsNone(self.document.outcome(knot).error)
+        self.assertIsNone(self.session.outcome(knot).error)
 
     def test_a_source_that_lies_beside_the_flow_is_offered(self):
         data, _ = self.registry()
-        self.document.save(self.folder / "f.trellis")
+        self.session.save(self.folder / "f.trellis")
         shutil.move(data / "other.csv", self.folder / "other.csv")
-        self.document.library.forget_all()
-        self.document.compute_again()
+        self.session.library.forget_all()
+        self.session.compute_again()
         self.rest()
-        self.document.select(Selection("other"))
+        self.session.select(Selection("other"))
         self.click(self.chip("Beside"))
         self.rest()
         self.assertEqual(self.settings("other").path, str(self.folder / "other.csv"))
@@ -500,14 +502,14 @@ class Servers(SourcesCase):
         self.click(self.chip("Password"))
         self.enter(PASSWORD)
         self.rest()
-        self.document.select(Selection(path=running.address(), table="public.shelves"))
+        self.session.select(Selection(path=running.address(), table="public.shelves"))
         self.rest()
         self.press(KEY.Key_B, modifier=CTRL)
         self.rest()
-        step = self.document.selection.step
+        step = self.session.selection.step
         self.assertEqual(self.rows(step), [("A1", 3), ("A2", 4)])
-        self.assertEqual(self.document.outcome(step).result.rows.field("size").type, FieldType.INTEGER)
-        self.document.save(self.folder / "f.trellis")
+        self.assertEqual(self.session.outcome(step).result.rows.field("size").type, FieldType.INTEGER)
+        self.session.save(self.folder / "f.trellis")
         self.assertNotIn(PASSWORD, (self.folder / "f.trellis").read_text())
         self.assertIn(f'"{running.address()}"', (self.folder / "f.trellis").read_text())
 

@@ -3,6 +3,7 @@
 import json
 import os
 import time
+from functools import partial
 from unittest import mock
 
 from PySide6.QtCore import Qt
@@ -10,8 +11,6 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel, QMessageBox, QTableWidget, QWidget
 
-from keen_trellis.desktop.autosave import Autosave
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.plain import PlainLabel, tip
 from keen_trellis.flow import edits, trust
 from keen_trellis.flow.clipboard import copied
@@ -20,6 +19,8 @@ from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.outputs import settings_for
+from keen_trellis.session.autosave import Autosave
+from keen_trellis.session.selection import Selection
 from keen_trellis.sources import secrets
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
 from tests.false_server import FalseServer
@@ -33,7 +34,7 @@ class Strangers(WindowCase):
         super().setUp()
         self.enterContext(mock.patch.dict(os.environ, XDG_STATE_HOME=str(self.folder / "state")))
         self.enterContext(mock.patch.object(trust, "_here", set()))
-        self.addCleanup(setattr, self.document.library, "waiting", frozenset())
+        self.addCleanup(setattr, self.session.library, "waiting", frozenset())
         self.server = FalseServer()
         self.addCleanup(self.server.close)
         self.addCleanup(secrets.forget_all)
@@ -68,11 +69,11 @@ class Strangers(WindowCase):
             self.assertIn(part, said)
         self.assertIn(f"write {os.path.realpath(self.elsewhere)}/out.csv", said)
         self.answer("Not now")
-        self.assertEqual(self.document.outcome("loans").result.rows.rows, 2)
-        self.assertIsInstance(self.document.outcome("theirs").error, trust.NotAccepted)
-        self.document.refresh()
+        self.assertEqual(self.session.outcome("loans").result.rows.rows, 2)
+        self.assertIsInstance(self.session.outcome("theirs").error, trust.NotAccepted)
+        self.session.refresh()
         self.rest()
-        self.document.select(Selection("theirs"))
+        self.session.select(Selection("theirs"))
         self.rest()
         self.assertEqual(self.server.heard, [])
         # Writing asks again, and writes nothing.
@@ -85,8 +86,8 @@ class Strangers(WindowCase):
     def test_it_is_saved_and_still_not_accepted(self):
         self.open()
         self.answer("Not now")
-        self.document.edit(edits.rename(self.document.flow, "loans", "Loans of May"), "Rename")
-        self.document.save(self.path)
+        self.session.apply("Rename", lambda _: edits.rename(self.session.flow, "loans", "Loans of May"))
+        self.session.save(self.path)
         self.open()
         self.assertIsNotNone(self.box())
 
@@ -99,8 +100,8 @@ class Strangers(WindowCase):
         self.open()
         self.assertIsNone(self.box())
         # Edited and saved here it is the user's own; changed elsewhere it is not.
-        self.document.edit(edits.rename(self.document.flow, "loans", "Loans of May"), "Rename")
-        self.document.save(self.path)
+        self.session.apply("Rename", lambda _: edits.rename(self.session.flow, "loans", "Loans of May"))
+        self.session.save(self.path)
         self.open()
         self.assertIsNone(self.box())
         self.path.write_text(self.path.read_text().replace("Loans of May", "Loans of June"))
@@ -124,10 +125,10 @@ class Strangers(WindowCase):
 
     def test_what_the_user_adds_by_hand_is_not_asked_about(self):
         flow, new = edits.add_source(Flow(), SourceSettings("typed", ""), "Typed")
-        self.document.edit(flow, "Add")
+        self.session.apply("Add", lambda _: flow)
         target = settings_for(self.elsewhere / "out.csv")
-        self.document.edit(edits.add_output(self.document.flow, Input(new), target)[0], "Write")
-        self.document.save(self.folder / "own.trellis")
+        self.session.apply("Write", lambda _: edits.add_output(self.session.flow, Input(new), target)[0])
+        self.session.save(self.folder / "own.trellis")
         self.window.open_flow(self.folder / "own.trellis")
         self.rest()
         self.assertIsNone(self.box())
@@ -138,17 +139,17 @@ class Strangers(WindowCase):
         self.window.paste()
         self.rest()
         self.assertEqual(self.server.heard, [])
-        self.assertEqual({entry.sort for entry in self.document.library.waiting}, {trust.SERVER, trust.QUERY})
+        self.assertEqual({entry.sort for entry in self.session.library.waiting}, {trust.SERVER, trust.QUERY})
 
     def test_a_copy_that_was_not_saved_keeps_waiting(self):
-        autosave = self.window.autosave = Autosave(self.document, self.folder / "drafts", wait=0)
+        autosave = self.window.autosave = Autosave(self.session, self.folder / "drafts", wait=0)
         self.open()
         self.answer("Not now")
-        self.document.edit(edits.rename(self.document.flow, "loans", "Loans of May"), "Rename")
+        self.session.apply("Rename", lambda _: edits.rename(self.session.flow, "loans", "Loans of May"))
         autosave.keep()
         about = json.loads(next((self.folder / "drafts").glob("*.json")).read_text())
         self.assertFalse(about["accepted"])
-        self.document.recover(self.document.flow, self.path, accepted=False)
+        self.session.recover(self.session.flow, self.path, accepted=False)
         self.rest()
         self.assertEqual(self.server.heard, [])
 
@@ -160,12 +161,12 @@ class TextIsText(WindowCase):
     def test_names_and_values_that_look_like_markup_are_shown_as_they_are(self):
         source = self.folder / "a.csv"
         source.write_text(f'"{_MARKUP.replace(chr(34), chr(34) * 2)}",crates\n<i>Pier</i>,1\n')
-        settings = self.document.library.content(source).settings("a")
+        settings = self.session.library.content(source).settings("a")
         flow, new = edits.add_source(Flow(), settings, _MARKUP)
-        self.document.edit(flow, f"Begin {_MARKUP}", Selection(new))
+        self.session.apply(f"Begin {_MARKUP}", lambda _: flow, Selection(new))
         self.rest()
         self.assertIn("&&", self.window.commands["undo"].text())
-        self.document.failed.emit(trust.NotAccepted(trust.Reach(trust.SERVER, _MARKUP)))
+        self.session.failed.emit(trust.NotAccepted(trust.Reach(trust.SERVER, _MARKUP)))
         self.rest()
         self.window.warn("Nothing was written", trust.NotAccepted(trust.Reach(trust.SERVER, _MARKUP)))
         box = next(box for box in self.window.findChildren(QMessageBox) if box.isVisible())
@@ -193,8 +194,8 @@ class TextIsText(WindowCase):
     def test_a_cell_of_a_million_lines_is_shown_at_once(self):
         source = self.folder / "long.csv"
         source.write_text('a,b\n1,"' + "x\n" * 1_000_000 + '"\n2,3\n')
-        flow, new = edits.add_source(Flow(), self.document.library.content(source).settings("long"), "Long")
-        self.document.edit(flow, "Begin", Selection(new))
+        flow, new = edits.add_source(Flow(), self.session.library.content(source).settings("long"), "Long")
+        self.session.apply("Begin", lambda _: flow, Selection(new))
         self.rest()
         began = time.process_time()
         self.window.bench.grid.repaint()
@@ -205,10 +206,10 @@ class TextIsText(WindowCase):
 class Kept(WindowCase):
     def test_a_copy_is_written_soon_after_a_pause_and_at_the_latest_a_second_after_an_edit(self):
         drafts = self.folder / "drafts"
-        self.window.autosave = Autosave(self.document, drafts)
-        flow, _ = edits.add_source(self.document.flow, SourceSettings("typed", ""), "Once")
+        self.window.autosave = Autosave(self.session, drafts)
+        flow, _ = edits.add_source(self.session.flow, SourceSettings("typed", ""), "Once")
         began = time.monotonic()
-        self.document.edit(flow, "Add")
+        self.session.apply("Add", lambda _: flow)
         self.rest(lambda: list(drafts.glob("*.trellis")))
         self.assertLess(time.monotonic() - began, 1.0)
         # Edits that never pause for 300 ms: the copy is no older than a second.
@@ -216,8 +217,8 @@ class Kept(WindowCase):
         end, number = time.monotonic() + 1.5, 0
         while time.monotonic() < end:
             number += 1
-            flow, _ = edits.add_source(self.document.flow, SourceSettings("typed", ""), f"More {number}")
-            self.document.edit(flow, "Add")
+            more = partial(edits.add_source, settings=SourceSettings("typed", ""), name=f"More {number}")
+            self.session.apply("Add", more)
             QTest.qWait(50)
         self.assertNotEqual({path: path.stat().st_mtime_ns for path in drafts.glob("*.trellis")}, kept)
         self.window.autosave.close()

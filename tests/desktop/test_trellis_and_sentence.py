@@ -4,12 +4,12 @@ from itertools import pairwise
 from PySide6.QtCore import Qt
 
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.trellis.knots import SMALLEST_PART
 from keen_trellis.desktop.trellis.shapes import thickness
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import LinkSettings
+from keen_trellis.session import editing
+from keen_trellis.session.selection import Selection
 from tests.desktop.driving import CTRL, WindowCase
 
 KNOT = "loans-with-objects"
@@ -26,7 +26,7 @@ class DemoCase(WindowCase):
         self.layout = self.trellis.shown
 
     def kind(self, knot: str = KNOT) -> JoinType:
-        return editing.join_settings(self.document, knot).join_type
+        return editing.join_settings(self.session, knot).join_type
 
 
 class Picture(DemoCase):
@@ -83,7 +83,7 @@ class Picture(DemoCase):
 
     def test_nothing_left_is_said_with_the_step_that_emptied_it(self):
         editing.change_join(
-            self.document, KNOT, "test", links=(LinkSettings("Venue", "accession"),), type="inner"
+            self.session, KNOT, "test", links=(LinkSettings("Venue", "accession"),), type="inner"
         )
         self.rest()
         self.assertEqual(self.trellis.shown.words[0].text, "0 rows, emptied by this join")
@@ -103,7 +103,7 @@ class Picking(DemoCase):
             self.assertIs(self.kind(), expected)
 
     def test_the_last_part_cannot_be_left_out(self):
-        editing.change_join_type(self.document, KNOT, JoinType.LEFT_ANTI)
+        editing.change_join_type(self.session, KNOT, JoinType.LEFT_ANTI)
         self.rest()
         self.click(self.trellis, self.knot_part(KNOT, "unmatched_left").rect.center())
         self.rest()
@@ -112,34 +112,34 @@ class Picking(DemoCase):
 
     def test_the_first_click_on_another_knot_only_selects_it(self):
         self.click(self.trellis, self.knot_part(SECOND, "matched").rect.center())
-        self.assertEqual(self.document.selection, Selection(SECOND))
+        self.assertEqual(self.session.selection, Selection(SECOND))
         self.assertIs(self.kind(SECOND), JoinType.LEFT_OUTER)
 
     def test_a_stub_shows_its_rows(self):
         self.click(self.trellis, self.item("8,211 unmatched").rect.center())
         self.rest()
-        self.assertEqual(self.document.selection, Selection(KNOT, "unmatched_right"))
+        self.assertEqual(self.session.selection, Selection(KNOT, "unmatched_right"))
         self.assertIn("8,211 objects that found no loan. They are left out", self.sentence)
 
     def test_a_stub_is_not_removed_without_its_knot(self):
-        self.document.select(Selection(KNOT, "unmatched_right"))
-        before = self.document.flow
+        self.session.select(Selection(KNOT, "unmatched_right"))
+        before = self.session.flow
         self.press(KEY.Key_Delete)
-        self.assertIs(self.document.flow, before)
+        self.assertIs(self.session.flow, before)
         self.assertIn("belongs to its knot", self.window.status.shown.text())
 
     def test_arrows_walk_from_the_first_rail_to_the_output(self):
         self.trellis.setFocus()
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         seen = []
         for _ in range(14):
-            seen.append(self.document.selection.step)
+            seen.append(self.session.selection.step)
             self.press(KEY.Key_Right)
         on_the_rail = ["fill-title-and-2-more", "compute-month", BLEND]
         self.assertEqual(list(dict.fromkeys(seen)), ["loans", KNOT, SECOND, *on_the_rail, "loan-report-xlsx"])
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         self.press(KEY.Key_Down)
-        self.assertEqual(self.document.selection, Selection("venues"))
+        self.assertEqual(self.session.selection, Selection("venues"))
 
     def test_enter_leads_from_a_knot_to_its_sentence(self):
         self.trellis.setFocus()
@@ -147,12 +147,12 @@ class Picking(DemoCase):
         self.assertTrue(self.window.sentence.view.chips[0].hasFocus())
 
     def test_a_rail_dropped_beside_all_rails_joins_nothing(self):
-        before = self.document.flow
+        before = self.session.flow
         rail = self.item("Loans").rect.center()
         from PySide6.QtCore import QPointF
 
         self.drag(self.trellis, rail, QPointF(900, 300))
-        self.assertIs(self.document.flow, before)
+        self.assertIs(self.session.flow, before)
         self.assertIn("Drop it on a rail", self.window.status.shown.text())
 
     def test_dropping_a_stump_on_a_joined_rail_puts_a_knot_into_it(self):
@@ -166,11 +166,11 @@ class Picking(DemoCase):
         self.assertEqual(len(self.lines()), 11)  # the questions, a union and a blend
         self.press(KEY.Key_Return)
         self.rest()
-        knot = self.document.selection.step
+        knot = self.session.selection.step
         self.assertEqual(
-            [entry.step for entry in self.document.flow.step(knot).inputs], [SECOND, "returns-desk"]
+            [entry.step for entry in self.session.flow.step(knot).inputs], [SECOND, "returns-desk"]
         )
-        self.assertEqual(self.document.flow.step("fill-title-and-2-more").inputs[0].step, knot)
+        self.assertEqual(self.session.flow.step("fill-title-and-2-more").inputs[0].step, knot)
         self.assertIs(self.kind(knot), JoinType.LEFT_OUTER)
 
     def test_a_rail_dropped_on_a_rail_is_joined_into_it(self):
@@ -178,25 +178,23 @@ class Picking(DemoCase):
         self.drag(self.trellis, heads["Venues"], heads["Objects"])
         self.rest()
         # No field of one stands in a field of the other: nothing is guessed, and no question asked yet.
-        knot = self.document.selection.step
-        self.assertEqual(
-            [entry.step for entry in self.document.flow.step(knot).inputs], ["objects", "venues"]
-        )
-        self.assertEqual(self.document.flow.step(KNOT).inputs[1].step, knot)
+        knot = self.session.selection.step
+        self.assertEqual([entry.step for entry in self.session.flow.step(knot).inputs], ["objects", "venues"])
+        self.assertEqual(self.session.flow.step(KNOT).inputs[1].step, knot)
         self.assertIn("choose the link fields", self.sentence)
         self.assertIn("no link field yet", self.bench_text())
 
     def test_escape_at_the_question_takes_the_join_back_without_a_trace(self):
-        before = self.document.flow
-        self.document.select(self.stump("returns-desk"))
+        before = self.session.flow
+        self.session.select(self.stump("returns-desk"))
         self.press(KEY.Key_J, modifier=CTRL)
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertNotEqual(self.document.flow, before)
+        self.assertNotEqual(self.session.flow, before)
         self.press(KEY.Key_Escape)
         self.rest()
-        self.assertEqual(self.document.flow, before)
-        self.assertEqual(self.document.history.redo_name, "")
+        self.assertEqual(self.session.flow, before)
+        self.assertEqual(self.session.history.redo_name, "")
 
 
 class Sentences(DemoCase):
@@ -215,8 +213,8 @@ class Sentences(DemoCase):
         self.assertEqual(self.lines()[:3], ["Loan no", "Object no", "Venue"])
         self.pick("Loan no")
         self.rest()
-        self.assertEqual(editing.join_settings(self.document, KNOT).links[0].left, "Loan no")
-        self.assertEqual(self.document.history.undo_name, "Match Loan no with accession")
+        self.assertEqual(editing.join_settings(self.session, KNOT).links[0].left, "Loan no")
+        self.assertEqual(self.session.history.undo_name, "Match Loan no with accession")
         self.assertTrue(self.bands[0].startswith("Unmatched Loans · 8,352"))
 
     def test_it_grows_at_its_open_end_and_shrinks_again(self):
@@ -225,13 +223,13 @@ class Sentences(DemoCase):
         self.assertIn("made", self.lines())
         self.pick("made")
         self.rest()
-        self.assertEqual(len(editing.join_settings(self.document, KNOT).links), 2)
+        self.assertEqual(len(editing.join_settings(self.session, KNOT).links), 2)
         self.assertIn("and Agreed value of Loans with made of Objects", self.sentence)
         self.click(self.window.sentence.view.chips[0])
         self.pick("do not match by this pair")
         self.rest()
         self.assertEqual(
-            [link.left for link in editing.join_settings(self.document, KNOT).links], ["Agreed value"]
+            [link.left for link in editing.join_settings(self.session, KNOT).links], ["Agreed value"]
         )
 
     def test_many_links_fold_and_two_lines_are_enough(self):
@@ -246,12 +244,12 @@ class Sentences(DemoCase):
                     ("Loan no", "keeper"),
                 )
             )
-            editing.change_join(self.document, KNOT, f"four links at {width}", links=links, bring=None)
+            editing.change_join(self.session, KNOT, f"four links at {width}", links=links, bring=None)
             self.rest()
             self.assertIn("and 3 more pairs", self.sentence)
             bottom = max(chip.geometry().bottom() for chip in self.window.sentence.view.chips)
             self.assertLess(bottom, self.window.sentence.view.height())
-            self.document.undo()
+            self.session.undo()
 
     def test_a_mismatch_of_types_is_said_and_mended_there(self):
         self.click(self.chip("Link field of Objects"))
@@ -284,7 +282,7 @@ class Sentences(DemoCase):
         self.assertEqual(self.lines(), ["maker"])
         self.press(KEY.Key_Escape)
         self.assertEqual(
-            editing.join_settings(self.document, KNOT).bring, ("title", "maker", "keeper", "made")
+            editing.join_settings(self.session, KNOT).bring, ("title", "maker", "keeper", "made")
         )
 
     def test_brought_fields_are_reordered_and_named_on_request(self):
@@ -296,9 +294,9 @@ class Sentences(DemoCase):
             self.press(KEY.Key_Down)
         self.press(KEY.Key_Space, KEY.Key_Return)
         self.rest()
-        settings = editing.join_settings(self.document, KNOT)
+        settings = editing.join_settings(self.session, KNOT)
         self.assertEqual((settings.bring[:2], settings.name_all), (("maker", "title"), True))
-        names = self.document.outcome(KNOT).result.rows.names
+        names = self.session.outcome(KNOT).result.rows.names
         self.assertIn("maker of Objects", names)
 
     def test_swapping_says_what_changes(self):
@@ -310,10 +308,10 @@ class Sentences(DemoCase):
             self.window.status.shown.text(),
         )
         self.assertEqual(self.bands[0], "Unmatched Objects · 8,211 rows")
-        self.assertEqual(self.document.outcome(KNOT).result.rows.rows, 8355)
+        self.assertEqual(self.session.outcome(KNOT).result.rows.rows, 8355)
 
     def test_a_source_says_where_its_header_was_and_what_stands_beside_it(self):
-        self.document.select(Selection("venues"))
+        self.session.select(Selection("venues"))
         self.rest()
         said = "Read sheet Venues of loans-2026.xlsx as Venues , header in row 3 , 4 fields , 45 rows."
         self.assertIn(said, self.sentence)
@@ -324,27 +322,27 @@ class Sentences(DemoCase):
         self.press(KEY.Key_Escape)
 
     def test_another_sheet_is_chosen_in_the_sentence(self):
-        self.document.select(Selection("venues"))
+        self.session.select(Selection("venues"))
         self.rest()
         self.click(self.chip("Table"))
         self.pick("Loans")
         self.rest()
-        self.assertEqual(KINDS.settings(self.document.flow.step("venues")).table, "Loans")
-        self.document.undo()
+        self.assertEqual(KINDS.settings(self.session.flow.step("venues")).table, "Loans")
+        self.session.undo()
         self.rest()
         self.assertIn("45 rows", self.sentence)
 
     def test_text_outputs_say_what_happens_to_formulas(self):
         from keen_trellis.outputs import settings_for
 
-        self.document.select(Selection("loans"))
-        editing.add_output(self.document, settings_for(self.folder / "loans.csv"))
+        self.session.select(Selection("loans"))
+        editing.add_output(self.session, settings_for(self.folder / "loans.csv"))
         self.rest()
         self.assertIn("text that looks like a formula made harmless", self.sentence)
         self.click(self.chip("Formulas"))
         self.pick("as it is")
         self.rest()
-        self.assertFalse(KINDS.settings(self.document.flow.step("loans-csv")).harmless)
+        self.assertFalse(KINDS.settings(self.session.flow.step("loans-csv")).harmless)
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ import openpyxl
 from PySide6.QtCore import Qt
 
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.desktop import editing
+from keen_trellis.session import editing
 from tests import demo_data
 from tests.desktop.driving import CTRL, WindowCase
 
@@ -22,7 +22,7 @@ class WalkThrough(WindowCase):
 
     def check_join(self):
         """What step 3 of the walk through promises."""
-        settings = editing.join_settings(self.document, KNOT)
+        settings = editing.join_settings(self.session, KNOT)
         self.assertEqual(
             [(link.left, link.right, link.ignore) for link in settings.links],
             [("Object no", "accession", ("case", "outer-spaces"))],
@@ -40,7 +40,7 @@ class WalkThrough(WindowCase):
         rows = list(sheet.iter_rows(values_only=True))
         self.assertEqual(rows[0][-3:], ("title", "maker", "keeper"))
         self.assertEqual(len(rows), 8356)
-        self.assertFalse(self.document.unsaved)
+        self.assertFalse(self.session.unsaved)
 
     def test_by_mouse(self):
         trellis = self.window.trellis
@@ -73,7 +73,7 @@ class WalkThrough(WindowCase):
         part = self.knot_part(KNOT, "unmatched_left")
         self.click(trellis, part.rect.center())
         self.rest()
-        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.INNER)
+        self.assertIs(editing.join_settings(self.session, KNOT).join_type, JoinType.INNER)
         self.click(trellis, self.knot_part(KNOT, "unmatched_left").rect.center())
         self.rest()
         self.check_join()
@@ -105,7 +105,7 @@ class WalkThrough(WindowCase):
         self.enter_file(self.data / "registry.sqlite")
         self.rest()
         self.press(KEY.Key_Down)
-        self.assertEqual(self.document.selection.table, "objects")
+        self.assertEqual(self.session.selection.table, "objects")
         self.press(KEY.Key_J, modifier=CTRL)
         self.assertEqual(self.lines(), ["Loans"])
         self.press(KEY.Key_Return)
@@ -131,7 +131,7 @@ class WalkThrough(WindowCase):
 
         self.press(KEY.Key_2)
         self.rest()
-        self.assertIs(editing.join_settings(self.document, KNOT).join_type, JoinType.INNER)
+        self.assertIs(editing.join_settings(self.session, KNOT).join_type, JoinType.INNER)
         self.press(KEY.Key_1)
         self.rest()
         self.check_join()

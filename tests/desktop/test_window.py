@@ -12,11 +12,11 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QApplication, QInputDialog, QLineEdit
 
 from keen_trellis.desktop import theme as looks
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.window import MainWindow
 from keen_trellis.flow import edits
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.session.selection import Selection
 from keen_trellis.sources.delimited import DelimitedReader
 from keen_trellis.sources.readers import READERS
 from tests import demo_data
@@ -34,26 +34,26 @@ class Flows(WindowCase):
 
     def test_the_demo_opens_from_the_empty_window(self):
         self.click(self.window.trellis.demo_button)
-        self.rest(lambda: self.document.outcome("loan-report-xlsx") is not None)
+        self.rest(lambda: self.session.outcome("loan-report-xlsx") is not None)
         self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
         self.assertFalse(self.window.trellis.demo_button.isVisible())
 
     def test_undo_and_redo_have_names_and_go_all_the_way(self):
         self.open_demo()
-        first = self.document.flow
+        first = self.session.flow
         for key in (KEY.Key_2, KEY.Key_3, KEY.Key_5):
             self.press(key)
-        last = self.document.flow
+        last = self.session.flow
         self.assertEqual(
             self.window.commands["undo"].text(),
             "&Undo Ask for every loan and every object, paired where they match",
         )
         self.press(*[KEY.Key_Z] * 3, modifier=CTRL)
-        self.assertEqual(self.document.flow, first)
-        self.assertFalse(self.document.unsaved)
+        self.assertEqual(self.session.flow, first)
+        self.assertFalse(self.session.unsaved)
         self.press(*[KEY.Key_Z] * 3, modifier=CTRL | SHIFT)
-        self.assertEqual(self.document.flow, last)
-        self.assertTrue(self.document.unsaved)
+        self.assertEqual(self.session.flow, last)
+        self.assertTrue(self.session.unsaved)
 
     def test_closing_with_unsaved_changes_asks_first(self):
         path = self.open_demo(own=True)
@@ -72,41 +72,41 @@ class Flows(WindowCase):
         self.press(KEY.Key_2)
         self.press(KEY.Key_N, modifier=CTRL)
         self.answer("Discard")
-        self.assertEqual((self.document.flow.steps, path.read_text()), ((), before))
+        self.assertEqual((self.session.flow.steps, path.read_text()), ((), before))
 
     def test_a_saved_flow_opens_as_it_was(self):
         self.open_demo()
         self.press(KEY.Key_4)
         self.press(KEY.Key_S, modifier=CTRL | SHIFT)
         self.enter_file(self.folder / "copy.trellis")
-        flow = self.document.flow
+        flow = self.session.flow
         self.window.new()
         self.window.open_flow(self.folder / "copy.trellis")
         self.rest()
-        self.assertEqual(self.document.flow, flow)
-        self.assertEqual(self.document.outcome(KNOT).result.rows.rows, 8303)
+        self.assertEqual(self.session.flow, flow)
+        self.assertEqual(self.session.outcome(KNOT).result.rows.rows, 8303)
 
     def test_opening_again_reads_what_has_changed_and_nothing_else(self):
         path = self.open_demo(own=True)
-        loans = self.document.library.known(self.document.sources()["loans"])
+        loans = self.session.library.known(self.session.sources()["loans"])
         base = sqlite3.connect(path.parent / "registry.sqlite")
         base.execute("DELETE FROM valuations")
         base.execute("DELETE FROM objects WHERE object_id > 100")
         base.commit()
         base.close()
-        self.assertEqual(self.document.outcome("objects").result.rows.rows, 12_907)
+        self.assertEqual(self.session.outcome("objects").result.rows.rows, 12_907)
         self.window.open_flow(path)
         self.rest()
-        self.assertEqual(self.document.outcome("objects").result.rows.rows, 100)
-        self.assertIs(self.document.library.known(self.document.sources()["loans"]), loans)
+        self.assertEqual(self.session.outcome("objects").result.rows.rows, 100)
+        self.assertIs(self.session.library.known(self.session.sources()["loans"]), loans)
 
     def test_a_broken_flow_is_refused_and_the_open_one_stays(self):
         self.open_demo()
-        flow = self.document.flow
+        flow = self.session.flow
         (self.folder / "bad.trellis").write_text('{"format": "keen-trellis/9"}')
         self.window.open_flow(self.folder / "bad.trellis")
         self.answer("OK")
-        self.assertIs(self.document.flow, flow)
+        self.assertIs(self.session.flow, flow)
 
     def test_rename_remove_and_what_hangs_on_it(self):
         self.open_demo()
@@ -117,15 +117,15 @@ class Flows(WindowCase):
         dialog.accept()
         self.rest()
         self.back_to_window()
-        self.assertEqual(self.document.flow.step(KNOT).name, "Known loans")
-        self.document.select(Selection("objects"))
+        self.assertEqual(self.session.flow.step(KNOT).name, "Known loans")
+        self.session.select(Selection("objects"))
         self.window.trellis.setFocus()
         self.press(KEY.Key_Delete)
         self.rest()
-        self.assertIn("is gone", str(self.document.outcome(KNOT).error))
+        self.assertIn("is gone", str(self.session.outcome(KNOT).error))
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
-        self.assertIsNone(self.document.outcome(KNOT).error)
+        self.assertIsNone(self.session.outcome(KNOT).error)
 
     def test_the_finder_runs_commands_and_goes_to_steps_and_fields(self):
         self.open_demo()
@@ -133,12 +133,12 @@ class Flows(WindowCase):
         self.type("swap left")
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(self.document.history.undo_name, "Swap sides")
+        self.assertEqual(self.session.history.undo_name, "Swap sides")
         self.press(KEY.Key_K, modifier=CTRL)
         self.type("region in venues")
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(self.document.selection, Selection("venues"))
+        self.assertEqual(self.session.selection, Selection("venues"))
 
     def test_every_command_stands_in_a_menu_and_no_key_is_given_twice(self):
         actions = self.window.commands.all
@@ -169,18 +169,18 @@ class Trouble(WindowCase):
         (data / "registry.sqlite").rename(data / "elsewhere.sqlite")
         self.window.open_flow(data / "Winter loans.trellis")
         self.rest()
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.assertIn("no such file", self.sentence)
         self.assertIn("no such file", self.bench_text())
-        self.assertIsNone(self.document.outcome("venues").error)
-        self.document.select(Selection("venues"))
+        self.assertIsNone(self.session.outcome("venues").error)
+        self.session.select(Selection("venues"))
         self.rest()
         self.assertEqual(self.window.bench.grid.lines.count, 45)
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.click(self.chip("File"))
         self.enter_file(data / "elsewhere.sqlite")
         self.rest()
-        self.assertEqual(self.document.outcome(KNOT).result.match.counts.left_matched, 8303)
+        self.assertEqual(self.session.outcome(KNOT).result.match.counts.left_matched, 8303)
 
     def test_a_source_that_was_put_back_is_tried_again(self):
         data = demo_data.copy(self.folder / "demo")
@@ -188,10 +188,10 @@ class Trouble(WindowCase):
         self.window.open_flow(data / "Winter loans.trellis")
         self.rest()
         (data / "elsewhere.sqlite").rename(data / "registry.sqlite")
-        self.document.select(Selection("objects"))
+        self.session.select(Selection("objects"))
         self.click(self.chip("Again"))
         self.rest()
-        self.assertEqual(self.document.outcome(KNOT).result.match.counts.left_matched, 8303)
+        self.assertEqual(self.session.outcome(KNOT).result.match.counts.left_matched, 8303)
 
     def test_a_file_that_cannot_be_read_says_so_in_the_margin(self):
         bad = self.folder / "cut.xlsx"
@@ -200,7 +200,7 @@ class Trouble(WindowCase):
         self.assertIn("cannot be read", self.item("cut.xlsx").text)
         self.assertIn("damaged or cut off", self.sentence)
         self.press(KEY.Key_Delete)
-        self.assertEqual(self.document.flow.files, ())
+        self.assertEqual(self.session.flow.files, ())
 
     def test_settings_that_cannot_be_read_do_not_break_the_window(self):
         path = self.open_demo(own=True)
@@ -208,7 +208,7 @@ class Trouble(WindowCase):
         self.window.open_flow(path)
         self.rest()
         self.assertIn("settings cannot be read", self.sentence)
-        self.document.select(Selection("loans"))
+        self.session.select(Selection("loans"))
         self.rest()
         self.assertEqual(self.window.bench.grid.lines.count, 8352)
 
@@ -217,7 +217,7 @@ class Trouble(WindowCase):
         path.write_text(path.read_text().replace('"writer": "xlsx"', '"writer": 7'))
         self.window.open_flow(path)
         self.rest()
-        self.document.select(Selection("loan-report-xlsx"))
+        self.session.select(Selection("loan-report-xlsx"))
         self.rest()
         self.assertIn("settings cannot be read", self.sentence)
         self.assertEqual(self.window.trellis.shown.ends[0].detail, "cannot be written")
@@ -227,7 +227,7 @@ class Trouble(WindowCase):
         path.write_text(path.read_text().replace('"kind": "output"', '"kind": "sculpture"'))
         self.window.open_flow(path)
         self.rest()
-        self.document.select(Selection("loan-report-xlsx"))
+        self.session.select(Selection("loan-report-xlsx"))
         self.rest()
         self.assertIn("does not know the kind of step “sculpture”", self.sentence)
         self.press(KEY.Key_S, modifier=CTRL)
@@ -242,7 +242,7 @@ class Trouble(WindowCase):
         self.press(KEY.Key_Return)
         self.rest()
         self.assertEqual(
-            [step.name for step in self.document.flow.steps], ["Loans", "Objects", "Loans with Objects"]
+            [step.name for step in self.session.flow.steps], ["Loans", "Objects", "Loans with Objects"]
         )
         self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
 
@@ -250,7 +250,7 @@ class Trouble(WindowCase):
         (self.folder / "a.csv").write_text("colour,n\nred,1\nblue,2\n")
         (self.folder / "b.csv").write_text("shape,k\nround,x\nflat,y\n")
         self.drop_files(self.folder / "a.csv", self.folder / "b.csv")
-        self.document.select(self.stump("a"))
+        self.session.select(self.stump("a"))
         self.window.begin_rail()
         self.rest()
         self.window.meetings.join(self.stump("b"), Selection("a"))
@@ -268,7 +268,7 @@ class Outputs(WindowCase):
         path = self.open_demo(own=True)
         target = path.parent / "Loan report.xlsx"
         target.write_text("mine")
-        self.document.select(Selection("loan-report-xlsx"))
+        self.session.select(Selection("loan-report-xlsx"))
         self.click(self.chip("Write"))
         self.answer("Cancel")
         self.rest()
@@ -290,13 +290,13 @@ class Outputs(WindowCase):
 
     def test_the_rows_of_a_stub_are_written(self):
         path = self.open_demo(own=True)
-        self.document.select(Selection(KNOT, "unmatched_left"))
+        self.session.select(Selection(KNOT, "unmatched_left"))
         self.rest()
         self.click(self.chip("Write"))
         self.enter_file(path.parent / "lost.csv")
         self.rest()
         self.assertEqual(len((path.parent / "lost.csv").read_text().splitlines()), 50)
-        self.assertEqual(self.document.flow.steps[-1].inputs[0].port, "unmatched_left")
+        self.assertEqual(self.session.flow.steps[-1].inputs[0].port, "unmatched_left")
 
 
 class Responsiveness(WindowCase):
@@ -312,20 +312,22 @@ class Responsiveness(WindowCase):
 
     def test_work_runs_off_the_interfaces_thread_and_the_window_answers(self):
         on_main = set()
-        real = self.document.library.get
+        real = self.session.library.get
 
         def watched(*words):
             on_main.add(threading.current_thread() is threading.main_thread())
             return real(*words)
 
-        self.document.library.get = watched
-        self.addCleanup(setattr, self.document.library, "get", real)
+        self.session.library.get = watched
+        self.addCleanup(setattr, self.session.library, "get", real)
         for path in self.large_files(1_000_000):
             self.drop_files(path)
-        flow = self.document.flow
+        flow = self.session.flow
         for name in ("a", "b"):
-            flow, _ = edits.add_source(flow, self.document.stump_settings(self.stump(name)), name.upper())
-        self.document.edit(flow, "test", Selection("a"))
+            flow, _ = edits.add_source(
+                flow, self.session.margin.stump_settings(self.stump(name)), name.upper()
+            )
+        self.session.apply("test", lambda _: flow, Selection("a"))
         longest = 0.0
         end = time.monotonic() + 30
         while self.window.jobs.under_way and time.monotonic() < end:
@@ -335,7 +337,7 @@ class Responsiveness(WindowCase):
         self.assertFalse(self.window.jobs.under_way)
         self.assertEqual(on_main, {False})
         self.assertLess(longest, 1.0)
-        self.assertIsNone(self.document.outcome("a").error)
+        self.assertIsNone(self.session.outcome("a").error)
 
     def test_what_takes_long_shows_progress_and_can_be_stopped_and_gone_on_with(self):
         class Slow(DelimitedReader):
@@ -354,8 +356,8 @@ class Responsiveness(WindowCase):
         self.addCleanup(READERS.__setitem__, "text", before)
         (self.folder / "slow.csv").write_text("n\n1\n2\n")
         source = SourceSettings("text", str(self.folder / "slow.csv"))
-        flow, step = edits.add_source(self.document.flow, source, "Slow")
-        self.document.edit(flow, "test", Selection(step))
+        flow, step = edits.add_source(self.session.flow, source, "Slow")
+        self.session.apply("test", lambda _: flow, Selection(step))
         end = time.monotonic() + 20
         status = self.window.status
         # Another job may say for a moment that it waits for this one.
@@ -364,18 +366,18 @@ class Responsiveness(WindowCase):
         self.assertRegex(self.window.status.doing.text(), r"rows of slow.csv [\d,]+ of 4,000")
         self.assertGreater(self.window.status.progress.value(), 0)
         # The trellis shows it at the step, too.
-        while step not in self.document.under_way and time.monotonic() < end:
+        while step not in self.session.results.under_way and time.monotonic() < end:
             QApplication.processEvents()
-        self.assertTrue(0 < self.document.under_way[step] < 1)
+        self.assertTrue(0 < self.session.results.under_way[step] < 1)
         self.click(self.window.status.cancel)
         self.rest()
-        self.assertEqual(self.document.under_way, {})
+        self.assertEqual(self.session.results.under_way, {})
         self.assertIn("Stopped before these rows were known", self.bench_text())
         self.assertFalse(self.window.status.cancel.isVisible())
         slow.quick = True
         self.press(KEY.Key_F5)
         self.rest()
-        self.assertEqual(self.document.outcome(step).result.rows.rows, 2)
+        self.assertEqual(self.session.outcome(step).result.rows.rows, 2)
         self.assertEqual(self.window.bench.grid.lines.count, 2)
 
     def test_a_locked_database_is_waited_for_off_the_thread(self):
@@ -389,7 +391,7 @@ class Responsiveness(WindowCase):
         self.enterContext(mock.patch("keen_trellis.sources.sqlite_files._WAIT_SECONDS", 0.2))
         self.window.open_flow(path.parent / "Winter loans.trellis")
         self.rest()
-        self.assertIn("locked the database", str(self.document.outcome("objects").error))
+        self.assertIn("locked the database", str(self.session.outcome("objects").error))
 
 
 class Remembering(WindowCase):

@@ -9,11 +9,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QMessageBox
 
-from keen_trellis.desktop.document import Selection
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, WindowCase
 
 KEY = Qt.Key
@@ -27,18 +27,18 @@ class LoansCase(WindowCase):
         flow, self.rail = edits.add_source(
             Flow(), SourceSettings("text", str(self.folder / "loans.csv")), "Loans"
         )
-        self.document.edit(flow, "open", Selection(self.rail))
+        self.session.apply("open", lambda _: flow, Selection(self.rail))
         self.rest()
 
     def outputs(self, *names):
         """Lead the loans to files of these names."""
-        flow = self.document.flow
+        flow = self.session.flow
         for name in names:
             writer = "xlsx" if name.endswith("xlsx") else "text"
             flow, _ = edits.add_output(
                 flow, Input(self.rail), OutputSettings(writer, str(self.folder / name))
             )
-        self.document.edit(flow, "write", Selection(self.rail))
+        self.session.apply("write", lambda _: flow, Selection(self.rail))
         self.rest()
 
     @property
@@ -56,14 +56,14 @@ class Copying(LoansCase):
 
     def test_all_rows_are_chosen_where_the_bench_has_the_keyboard(self):
         self.press(KEY.Key_A, modifier=CTRL)
-        self.assertEqual(self.document.chosen, ())
+        self.assertEqual(self.session.chosen, ())
         self.assertIn("4 lines are chosen", self.said)
         self.press(KEY.Key_C, modifier=CTRL)
         self.assertEqual([line[0] for line in self.lines()], ["loan", "L-1", "L-2", "L-3", "L-4"])
         self.assertIn("4 rows are on the clipboard", self.said)
         self.window.trellis.setFocus()
         self.press(KEY.Key_A, modifier=CTRL)
-        self.assertEqual(self.document.chosen, (self.rail,))
+        self.assertEqual(self.session.chosen, (self.rail,))
 
     def test_a_formula_is_not_run_where_it_is_pasted(self):
         self.press(KEY.Key_A, modifier=CTRL)
@@ -112,7 +112,7 @@ class Writing(LoansCase):
         self.outputs("report.xlsx")
         for key in (KEY.Key_F9, None):
             if key is None:
-                self.window.writing.write_output(self.document.flow.steps[-1].id)
+                self.window.writing.write_output(self.session.flow.steps[-1].id)
             else:
                 self.press(key)
             self.assertIn("removes its sheet “Notes”", self.dialog(QMessageBox).informativeText())
@@ -132,9 +132,9 @@ class HeldBack(LoansCase):
 
     def guarded(self, *guards):
         self.outputs("a.csv")
-        output = self.document.flow.steps[-1]
+        output = self.session.flow.steps[-1]
         settings = OutputSettings("text", str(self.folder / "a.csv"), guards=guards)
-        self.document.edit(edits.change_settings(self.document.flow, output.id, settings), "guard")
+        self.session.apply("guard", lambda _: edits.change_settings(self.session.flow, output.id, settings))
         self.rest()
 
     def test_what_is_behind_a_broken_guard_is_written_only_on_request(self):
@@ -162,9 +162,9 @@ class HeldBack(LoansCase):
     def test_two_outputs_to_one_file(self):
         self.outputs("a.csv")
         flow, _ = edits.add_output(
-            self.document.flow, Input(self.rail), OutputSettings("text", str(self.folder / "a.csv"))
+            self.session.flow, Input(self.rail), OutputSettings("text", str(self.folder / "a.csv"))
         )
-        self.document.edit(flow, "again", Selection(self.rail))
+        self.session.apply("again", lambda _: flow, Selection(self.rail))
         self.rest()
         self.press(KEY.Key_F9)
         self.rest()

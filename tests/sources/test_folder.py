@@ -35,7 +35,7 @@ class Texts(SourceCase):
         self.assertEqual(rows_of(snapshot.table)[0], ("Pier", 1, None))
         self.assertIn("part 3.csv has a field more: note", self.said(snapshot))
         self.put("logs/part 4.csv", "venue\nHall\n")
-        self.library.forget_changed()
+        self.library.take_anew()
         self.assertIn("part 4.csv lacks a field: crates", self.said(self.read(self.logs)))
 
     def test_types_are_found_over_all_files(self):
@@ -96,7 +96,7 @@ class Texts(SourceCase):
         settings = self.settings(self.logs)
         before = self.read(self.logs)
         self.put("logs/part 11.csv", "venue,crates\nPier,11\n")
-        self.library.forget_changed()
+        self.library.take_anew()
         self.assertIsNone(self.library.known(settings))
         self.assertEqual(self.read(self.logs).table.rows, before.table.rows + 1)
 

@@ -240,7 +240,7 @@ class Cached(SourceCase):
             self.read(path, fields=(FieldSettings("a", type="text"),)).identity,
         }
         self.put("t.csv", "a,b\n2,x\n")
-        self.library.forget_changed()
+        self.library.take_anew()
         identities.add(self.read(path).identity)
         self.assertEqual(len(identities), 3)
 

@@ -58,7 +58,7 @@ def _demo_without_window(path: Path) -> None:
     from keen_trellis.desktop.pictures import draw_window
     from keen_trellis.flow.file_format import load
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.outputs.running import run_flow
+    from keen_trellis.session.running import run_flow
     from keen_trellis.sources.library import Library
 
     say(f"There is no display: running {path} without a window.")

@@ -8,15 +8,16 @@ from PySide6.QtCore import QPoint
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.desktop.plain import without_keys
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 
 
 def open_finder(
     parent: QWidget,
     actions: list[QAction],
-    document: Document,
+    session: Session,
     go: Callable[[Selection], None],
     title: str = "Find a command, a step, a table or a field",
 ) -> Chooser:
@@ -26,17 +27,17 @@ def open_finder(
         if action.isEnabled() and action.text():
             keys = action.shortcut().toString(action.shortcut().SequenceFormat.NativeText)
             choices.append(Choice(action, without_keys(action.text()).rstrip("…"), keys))
-    for step in document.flow.steps:
+    for step in session.flow.steps:
         choices.append(Choice(Selection(step.id), step.name, step.kind))
-        outcome = document.outcome(step.id)
-        if outcome is not None and outcome.result is not None:
+        outcome = session.outcome(step.id)
+        if outcome is not None and outcome.figures is not None:
             choices += [
                 Choice(Selection(step.id), f"{field.name} in {step.name}", f"field, {field.type.value}")
-                for field in outcome.result.rows.fields
+                for field in outcome.figures.fields
             ]
-    for shared in document.flow.filters:
+    for shared in session.flow.filters:
         choices.append(Choice(Selection(slat=shared.id), shared.name, "shared filter"))
-    for path, state in document.files.items():
+    for path, state in session.margin.files.items():
         if state.content is not None:
             file = path.rsplit("/", 1)[-1]
             choices += [

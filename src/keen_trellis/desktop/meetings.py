@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from keen_trellis.core.insight.proposal import percent
-from keen_trellis.desktop import editing, filters
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.instead import Instead, blend_said, union_said
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.session import combining, filters
+from keen_trellis.session.selection import Selection
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -24,24 +24,24 @@ class Meetings:
 
     def __init__(self, window: MainWindow) -> None:
         self._window = window
-        self._document = window.document
+        self._session = window.session
 
     def join(self, right: Selection, left: Selection) -> None:
         """Join `right` onto the rail `left`, and ask which question the join answers."""
 
         def asked(evidence: str) -> None:
-            step = self._document.selection.step
+            step = self._session.selection.step
             title = f"{evidence} Which question do you ask?"
 
-            stack = partial(editing.stack, self._document, right, left)
-            blend = partial(editing.blend, self._document, right, left)
+            stack = partial(combining.stack, self._session, right, left)
+            blend = partial(combining.blend, self._session, right, left)
             instead = (
                 Instead("U", "union", union_said, stack, counts_rows=True),
                 Instead("B", "blend", blend_said, blend),
             )
             self._window.sentence.join.ask_question(step, title=title, instead=instead)
 
-        editing.join(self._document, right, left, asked)
+        combining.join(self._session, right, left, asked)
 
     def join_dialog(self) -> None:
         """Choose what is joined onto the selected rail, or onto which rail the selected stump is."""
@@ -52,7 +52,7 @@ class Meetings:
         self._choose_other("Blend {} with what?", "Blend {} into which rail?", self._blend)
 
     def _blend(self, other: Selection, main: Selection) -> None:
-        editing.blend(self._document, other, main)
+        combining.blend(self._session, other, main)
 
     def stack_dialog(self) -> None:
         """Choose what is put below the rows of the selected rail, or below which rail the selected stump."""
@@ -60,7 +60,7 @@ class Meetings:
 
     def share_filter(self) -> None:
         """Choose the field that a shared filter is named by, then its values."""
-        document = self._document
+        session = self._session
 
         def show(shapes: dict[str, InputShape]) -> None:
             choices = [
@@ -69,20 +69,20 @@ class Meetings:
                     field.name,
                     f"{field.type.value}, on {rails} {'rail' if rails == 1 else 'rails'}",
                 )
-                for field, rails in filters.fields_to_share(document.flow, shapes)
+                for field, rails in filters.fields_to_share(session.flow, shapes)
             ]
             if not choices:
-                document.said.emit("There is no rail yet that could be filtered: begin one first.")
+                session.said.emit("There is no rail yet that could be filtered: begin one first.")
                 return
             chooser = Chooser(choices, self._window, title="A filter for all rails that have which field?")
             chooser.chosen.connect(lambda name: share(name, shapes))
             chooser.open_under(self._window.sentence.view)
 
         def share(name: str, shapes: dict[str, InputShape]) -> None:
-            id_ = filters.share(document, name, shapes)
+            id_ = filters.share(session, name, shapes)
             self._window.sentence.slat.choose_values(id_, self._window.sentence.view)
 
-        filters.with_shapes(document, show)
+        filters.with_shapes(session, show)
 
     def tie(self, slat: str, source: str, tie: str) -> None:
         self._window.sentence.slat.choose_field(slat, source, tie, self._window.sentence.view)
@@ -92,13 +92,13 @@ class Meetings:
         self._choose_other("Compare {} with what?", "Compare {} with which rail?", self.reconcile)
 
     def reconcile(self, other: Selection, rail: Selection) -> None:
-        def ask(found: editing.Comparing) -> None:
-            (left, right), link = found.shapes, found.links[0]
+        def ask(found: combining.Comparing) -> None:
+            (left, right), link = found.names, found.links[0]
             if not found.fields:
                 # Nothing can disagree: what is left to tell is which rows are on one side only.
-                editing.compare(self._document, found, [])
-                self._document.said.emit(
-                    f"{left.name} and {right.name} share no other field: compared is which rows each has."
+                combining.compare(self._session, found, [])
+                self._session.said.emit(
+                    f"{left} and {right} share no other field: compared is which rows each has."
                 )
                 return
             choices = [
@@ -111,37 +111,36 @@ class Meetings:
                 for entry in found.fields
             ]
             title = (
-                f"{left.name} and {right.name} are the same by {link.left} and {link.right}. "
-                "Which fields must agree?"
+                f"{left} and {right} are the same by {link.left} and {link.right}. Which fields must agree?"
             )
             chooser = Chooser(choices, self._window, several=True, title=title)
-            chooser.applied.connect(lambda pairs: editing.compare(self._document, found, pairs))
+            chooser.applied.connect(lambda pairs: combining.compare(self._session, found, pairs))
             chooser.open_under(self._window.sentence.view)
 
-        editing.reconcile(self._document, other, rail, ask)
+        combining.reconcile(self._session, other, rail, ask)
 
     def _stack(self, second: Selection, first: Selection) -> None:
-        editing.stack(self._document, second, first)
+        combining.stack(self._session, second, first)
 
     def _choose_other(
         self, of_rail: str, of_stump: str, lead: Callable[[Selection, Selection], None]
     ) -> None:
         """Choose what meets the selection; `lead` is given what comes, and the rail that it comes to."""
-        document, selected = self._document, self._document.selection
+        session, selected = self._session, self._session.selection
         choices = [
             Choice(Selection(step.id), step.name, "rail")
-            for step in document.flow.steps
+            for step in session.flow.steps
             if step.kind != OutputKind.name and step.id != selected.step
         ]
         if not selected.is_stump:
-            for path, state in document.files.items():
+            for path, state in session.margin.files.items():
                 for entry in state.content.tables if state.content else ():
                     stump = Selection(path=path, table=entry.name)
                     choices.append(Choice(stump, f"{entry.name} of {Path(path).name}", entry.sort))
         if not choices or not selected:
-            document.said.emit("There are no two tables yet: open a file, and select a rail first.")
+            session.said.emit("There are no two tables yet: open a file, and select a rail first.")
             return
-        name = selected.table if selected.is_stump else document.flow.step(selected.step).name
+        name = selected.table if selected.is_stump else session.flow.step(selected.step).name
         title = (of_stump if selected.is_stump else of_rail).format(name)
         chooser = Chooser(choices, self._window, title=title)
         chooser.chosen.connect(

@@ -6,9 +6,9 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from keen_trellis.core.join_type import QUESTION_TYPES
-from keen_trellis.desktop import editing
 from keen_trellis.desktop.commands import Command, separator
 from keen_trellis.desktop.steps import RAIL_STEPS
+from keen_trellis.session import editing
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -54,8 +54,8 @@ def _file(window: MainWindow) -> list[Command]:
 
 def _edit(window: MainWindow) -> list[Command]:
     return [
-        Command("undo", "Edit", "&Undo", "Ctrl+Z", window.document.undo),
-        Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", window.document.redo),
+        Command("undo", "Edit", "&Undo", "Ctrl+Z", window.session.undo),
+        Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", window.session.redo),
         separator("Edit"),
         Command("copy", "Edit", "&Copy rows, or steps", "Ctrl+C", window.copy),
         Command("cut", "Edit", "Cu&t steps", "Ctrl+X", window.cut),
@@ -72,28 +72,28 @@ def _edit(window: MainWindow) -> list[Command]:
         ),
         separator("Edit"),
         Command("rename", "Edit", "Re&name…", "F2", window.rename),
-        Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(window.document)),
+        Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(window.session)),
         Command("note", "Edit", "&Note on the step…", "Ctrl+Alt+N", window.note),
         Command(
             "skip",
             "Edit",
             "S&kip the step for now",
             "Ctrl+Shift+K",
-            lambda: editing.skip_selected(window.document),
+            lambda: editing.skip_selected(window.session),
         ),
         Command(
             "earlier",
             "Edit",
             "Move the step &earlier",
             "Ctrl+Alt+Left",
-            lambda: editing.move_selected(window.document, later=False),
+            lambda: editing.move_selected(window.session, later=False),
         ),
         Command(
             "later",
             "Edit",
             "Move the step &later",
             "Ctrl+Alt+Right",
-            lambda: editing.move_selected(window.document, later=True),
+            lambda: editing.move_selected(window.session, later=True),
         ),
         separator("Edit"),
         Command("finder", "Edit", "Find any co&mmand…", "Ctrl+K", window.open_finder),
@@ -108,7 +108,7 @@ def _flow(window: MainWindow) -> list[Command]:
         Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.meetings.reconcile_dialog),
         Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.meetings.share_filter),
         Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.meetings.stack_dialog),
-        Command("branch", "Flow", "Branch &off here", "Ctrl+Alt+X", lambda: editing.branch(window.document)),
+        Command("branch", "Flow", "Branch &off here", "Ctrl+Alt+X", lambda: editing.branch(window.session)),
         Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
         Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),
         Command(
@@ -119,7 +119,7 @@ def _flow(window: MainWindow) -> list[Command]:
         Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", window.writing.add_output),
         Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all),
         separator("Flow"),
-        Command("refresh", "Flow", "&Refresh all sources", "F5", window.document.refresh),
+        Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh),
         Command("refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", window.sources.refresh_one),
         Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.show_changes),
         Command(

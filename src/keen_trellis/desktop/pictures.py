@@ -17,10 +17,11 @@ from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
 from keen_trellis.demo.flows import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
 from keen_trellis.desktop.app import make_application
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.window import MainWindow
+from keen_trellis.flow.runner import Kept
 from keen_trellis.flow.steps.blend import BlendKind
+from keen_trellis.session.selection import Selection
 from keen_trellis.sources.library import Library
 
 SIZE = (1280, 800)
@@ -70,10 +71,12 @@ def settle(window: MainWindow, until: Callable[[], bool] | None = None) -> None:
     raise TimeoutError("the window did not come to rest")
 
 
-def new_window(size: tuple[int, int] = SIZE, library: Library | None = None) -> MainWindow:
+def new_window(
+    size: tuple[int, int] = SIZE, library: Library | None = None, kept: Kept | None = None
+) -> MainWindow:
     """A window that remembers nothing, shown without a display."""
     make_application()
-    window = MainWindow(_Forgetful(), library)
+    window = MainWindow(_Forgetful(), library, kept)
     window.resize(*size)
     window.show()
     QCoreApplication.processEvents()
@@ -137,7 +140,7 @@ def draw_views(folder: Path) -> list[Path]:
         _blend_views(window, keep, data)
         window.open_flow(data / "Returns desk.trellis")
         settle(window)
-        window.document.select(Selection("stands-is-something-other-than-in-both"))
+        window.session.select(Selection("stands-is-something-other-than-in-both"))
         keep(window, "returns-desk")
         window.open_flow(data / "Guarded loans.trellis")
         settle(window)
@@ -148,7 +151,7 @@ def draw_views(folder: Path) -> list[Path]:
         settle(window)
         window.open_flow(data / "Cost per visitor.trellis")
         settle(window)
-        window.document.select(_blend_of(window))
+        window.session.select(_blend_of(window))
         window.use_theme("dark")
         keep(window, "dark-theme")
         window.use_theme("light")
@@ -182,8 +185,8 @@ def _knot_views(window: MainWindow, keep: Keep) -> None:
     window.bench.guarding.show()
     keep(window, "broken-guard")
     window.bench.guards.closed.emit()
-    window.document.undo()
-    window.document.undo()
+    window.session.undo()
+    window.session.undo()
 
 
 def _step_views(window: MainWindow, keep: Keep) -> None:
@@ -198,12 +201,12 @@ def _step_views(window: MainWindow, keep: Keep) -> None:
     window.bench.grid.move_to(150)
     keep(window, "steps-on-a-rail")
     for _ in range(3):
-        window.document.undo()
+        window.session.undo()
 
 
 def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
     """Sources, and what can be opened on them."""
-    window.document.select(Selection("venues"))
+    window.session.select(Selection("venues"))
     keep(window, "source")
     window.bench.show_raw()
     keep(window, "raw-cells")
@@ -214,12 +217,12 @@ def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
     keep(window, "folder")
     window.bench.show_fields()
     keep(window, "fields")
-    window.document.undo()
-    window.document.undo()
+    window.session.undo()
+    window.session.undo()
 
 
 def _blend_of(window: MainWindow) -> Selection:
-    blend = next(step for step in window.document.flow.steps if step.kind == BlendKind.name)
+    blend = next(step for step in window.session.flow.steps if step.kind == BlendKind.name)
     return Selection(blend.id)
 
 
@@ -227,14 +230,14 @@ def _blend_views(window: MainWindow, keep: Keep, data: Path) -> None:
     """A blend, the shared filter before it, and a flow of sixty steps."""
     window.open_flow(data / "Cost per visitor.trellis")
     settle(window)
-    window.document.select(_blend_of(window))
+    window.session.select(_blend_of(window))
     keep(window, "blend")
-    window.document.select(Selection(slat="region"))
+    window.session.select(Selection(slat="region"))
     keep(window, "shared-filter")
-    window.document.edit(large_flow(data), "open", Selection("loans-3-with-venues-3"))
+    window.session.apply("open", lambda _: (large_flow(data), "loans-3-with-venues-3"))
     settle(window)
     keep(window, "large-flow")
-    window.document.undo()
+    window.session.undo()
     settle(window)
 
 
@@ -243,13 +246,13 @@ def _month_views(window: MainWindow, keep: Keep, data: Path) -> MainWindow:
     from keen_trellis.demo.setting_up import make_next_month
 
     make_next_month(data)
-    window.document.refresh()
-    settle(window, lambda: window.document.comparison is not None)
+    window.session.refresh()
+    settle(window, lambda: window.session.refreshing.comparison is not None)
     keep(window, "what-changed")
     (data / REGISTRY_FILE).unlink()
     window = _another(window)
     window.open_flow(data / WINTER_LOANS)
     settle(window)
-    window.document.select(Selection("objects"))
+    window.session.select(Selection("objects"))
     keep(window, "lost-source")
     return window

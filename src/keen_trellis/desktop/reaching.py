@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMessageBox
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.trust import OUTPUT, Reach
-from keen_trellis.sources.queries import reach_said
+from keen_trellis.sources.queries import NotHarmless, reach_said
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -26,21 +26,22 @@ class Reaching(QObject):
     def __init__(self, window: MainWindow) -> None:
         super().__init__(window)
         self._window = window
-        self._document = window.document
+        self._session = window.session
 
     def ask_if_waiting(self) -> None:
         """Ask if the flow that was opened reaches what nobody accepted."""
-        if self._document.library.waiting:
+        if self._session.library.waiting:
             self.ask()
 
     def ask(self) -> None:
         """Show all that the flow reaches, and let it be accepted if it is not."""
-        entries = self._document.reach()
-        refused = self._document.refused_queries()
-        waits = bool(self._document.library.waiting or refused)
+        entries = self._session.reach()
+        errors = [outcome.error for outcome in self._session.results.by_step.values()]
+        refused = any(isinstance(error, NotHarmless) for error in errors)
+        waits = bool(self._session.library.waiting or refused)
         lines = sorted(map(reach_said, entries))
         what = "Connections and outputs of this flow"
-        if self._document.library.waiting:
+        if self._session.library.waiting:
             what = "This flow was not made by you here."
         elif refused:
             what = "A query of this flow calls functions that may do more than read rows."
@@ -56,7 +57,7 @@ class Reaching(QObject):
             accept = box.addButton("Accept", QMessageBox.ButtonRole.AcceptRole)
             later = box.addButton("Not now", QMessageBox.ButtonRole.RejectRole)
             box.setDefaultButton(later)
-            accept.clicked.connect(self._document.accept_reach)
+            accept.clicked.connect(self._session.accept_reach)
         elif entries:
             shown = f"It can:\n{shown}"
         box.setInformativeText(shown)
@@ -66,7 +67,7 @@ class Reaching(QObject):
 
     def may_write(self, settings: OutputSettings) -> bool:
         """Whether an output may be written; if not, the user is asked about what the flow reaches."""
-        if Reach(OUTPUT, os.path.realpath(settings.path)) not in self._document.library.waiting:
+        if Reach(OUTPUT, os.path.realpath(settings.path)) not in self._session.library.waiting:
             return True
         self.ask()
         return False

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, QPoint, Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from keen_trellis.desktop import editing
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.watching import Watching
+from keen_trellis.session import editing
 from keen_trellis.sources import secrets
 from keen_trellis.sources.library import take_out_password
 from keen_trellis.sources.locations import reader_for
@@ -33,8 +33,8 @@ class SourceActions(QObject):
     def __init__(self, window: MainWindow) -> None:
         super().__init__(window)
         self._window = window
-        self._document = window.document
-        self.watching = Watching(window.document, self)
+        self._session = window.session
+        self.watching = Watching(window.session, self)
         self.watching.changed.connect(self._say_changed)
 
     # --- opening ---
@@ -60,13 +60,13 @@ class SourceActions(QObject):
 
     def _open_place(self, text: str) -> None:
         place = reader_for(take_out_password(text.strip(), lasting=True))[0]
-        self._document.reveal(place)
-        editing.add_places(self._document, [place])
+        self._session.margin.reveal(place)
+        editing.add_places(self._session, [place])
         self._window.trellis.setFocus()
 
     def type_table(self) -> None:
         """Begin a rail with a small table of the flow's own; what is on the clipboard can be pasted there."""
-        editing.begin_typed_table(self._document)
+        editing.begin_typed_table(self._session)
         self._window.bench.show_typing()
 
     def ask_password(self, address: str) -> None:
@@ -81,7 +81,7 @@ class SourceActions(QObject):
                 self._window.status.say(
                     "There is no keyring to keep it in: it is kept until the program ends."
                 )
-            self._document.compute_again()
+            self._session.compute_again()
 
         entry.entered.connect(entered)
         entry.open_under(self._window.sentence.view, at=QPoint(240, 4))
@@ -90,7 +90,7 @@ class SourceActions(QObject):
 
     def refresh_one(self) -> None:
         """Refresh only the source that is selected."""
-        self._document.refresh(self._document.selection.step)
+        self._session.refresh(self._session.selection.step)
 
     def switch_watching(self) -> None:
         """Begin or stop to watch the sources for changes."""
@@ -109,7 +109,7 @@ class SourceActions(QObject):
 
     def use_file(self, step_id: str, path: str) -> None:
         """Read a source from another file, and offer the same for what was lost with it."""
-        siblings = self._document.use_file(step_id, path)
+        siblings = self._session.margin.use_file(step_id, path)
         if not siblings:
             return
         names = ", ".join(Path(new).name for _, new in siblings)
@@ -123,5 +123,5 @@ class SourceActions(QObject):
         use = box.addButton("Use it", QMessageBox.ButtonRole.AcceptRole)
         box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        use.clicked.connect(lambda: self._document.use_files(dict(siblings)))
+        use.clicked.connect(lambda: self._session.margin.use_files(dict(siblings)))
         box.open()

@@ -6,9 +6,9 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSizePolicy, QWidget
 
-from keen_trellis.desktop.jobs import Job, Jobs
 from keen_trellis.desktop.plain import PlainLabel, elided, tip
 from keen_trellis.desktop.theme import font, theme
+from keen_trellis.session.jobs import Job, Jobs
 
 _SHOW_AFTER_MS = 500
 _SAID_FOR_MS = 15_000

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
-from keen_trellis.desktop.document import Document
 from keen_trellis.flow.addresses import is_address
+from keen_trellis.session.session import Session
 
 # A file that is being written changes many times: one word is enough once it is left alone.
 _CALM_MS = 700
@@ -18,9 +18,9 @@ class Watching(QObject):
 
     changed = Signal(list)
 
-    def __init__(self, document: Document, parent: QObject | None = None) -> None:
+    def __init__(self, session: Session, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._document = document
+        self._session = session
         self._watcher = QFileSystemWatcher(self)
         self._waiting: set[str] = set()
         self._calm = QTimer(self, singleShot=True, interval=_CALM_MS)
@@ -28,9 +28,9 @@ class Watching(QObject):
         self._watcher.fileChanged.connect(self._note)
         self._watcher.directoryChanged.connect(self._note)
         self.on = False
-        document.changed.connect(self._follow)
-        document.outcomes_changed.connect(self._follow)
-        document.compared.connect(self.forget)
+        session.changed.connect(self._follow)
+        session.outcomes_changed.connect(lambda _: self._follow())
+        session.refreshing.compared.connect(self.forget)
 
     def turn(self, on: bool) -> None:
         """Begin or stop watching."""
@@ -44,7 +44,7 @@ class Watching(QObject):
 
     def _follow(self) -> None:
         """Watch just the files of the margin, if at all."""
-        files = [path for path in self._document.margin_files() if not is_address(path)]
+        files = [path for path in self._session.margin.paths() if not is_address(path)]
         wanted = {path for path in files if Path(path).exists()} if self.on else set()
         watched = {*self._watcher.files(), *self._watcher.directories()}
         if watched - wanted:

@@ -29,15 +29,10 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.held import machine_memory
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.task import Task
-from keen_trellis.desktop import editing
 from keen_trellis.desktop import theme as looks
-from keen_trellis.desktop.attention import needs
-from keen_trellis.desktop.autosave import Autosave
 from keen_trellis.desktop.bench.pane import BenchPane
 from keen_trellis.desktop.commands import Commands
-from keen_trellis.desktop.document import Document, FlowChangedError, Selection
 from keen_trellis.desktop.finder import open_finder
-from keen_trellis.desktop.jobs import Jobs
 from keen_trellis.desktop.meetings import Meetings
 from keen_trellis.desktop.menus import all_commands
 from keen_trellis.desktop.plain import PlainBox, PlainLabel, menu_text
@@ -51,11 +46,20 @@ from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis import export
 from keen_trellis.desktop.trellis.view import TrellisView
+from keen_trellis.desktop.turns import QtTurns, threads
 from keen_trellis.desktop.writing import OUTPUT_FILTERS, Writing
+from keen_trellis.flow.runner import Kept
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.outputs import settings_for
+from keen_trellis.session import editing
+from keen_trellis.session.attention import needs
+from keen_trellis.session.autosave import Autosave
+from keen_trellis.session.jobs import Jobs
+from keen_trellis.session.saved import FlowChangedError
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 from keen_trellis.sources.library import Library
 
 _AROUND = 90  # pixels of the trellis to be seen above and below what is selected
@@ -72,16 +76,21 @@ _TRELLIS_LEAST, _TRELLIS_MOST = 300, 0.54
 class MainWindow(QMainWindow):
     """One flow in one window."""
 
-    def __init__(self, remembered: Remembered | None = None, library: Library | None = None) -> None:
+    def __init__(
+        self,
+        remembered: Remembered | None = None,
+        library: Library | None = None,
+        kept: Kept | None = None,
+    ) -> None:
         super().__init__()
         self.remembered = remembered or Remembered()
-        self.jobs = Jobs(self)
-        self.document = Document(self.jobs, library or Library(), self)
+        self.jobs = Jobs(QtTurns(self), threads())
+        self.session = Session(self.jobs, library or Library(), kept)
         drafts = self.remembered.drafts
-        self.autosave = Autosave(self.document, drafts) if drafts is not None else None
-        self.trellis = TrellisView(self.document)
-        self.sentence = SentencePane(self.document)
-        self.bench = BenchPane(self.document)
+        self.autosave = Autosave(self.session, drafts) if drafts is not None else None
+        self.trellis = TrellisView(self.session)
+        self.sentence = SentencePane(self.session)
+        self.bench = BenchPane(self.session)
         self.status = StatusLine(self.jobs)
         self._scroll_soon = QTimer(self, singleShot=True, interval=0)
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
@@ -166,21 +175,20 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(body)
 
     def _connect(self) -> None:
-        document = self.document
-        document.changed.connect(self._update_state)
-        document.selected.connect(self._update_state)
-        document.selected.connect(self._show_selected)
-        document.outcomes_changed.connect(self._update_state)
-        document.outcomes_changed.connect(self._share_out)
-        document.said.connect(self.status.say)
-        document.failed.connect(self._failed)
+        session = self.session
+        session.changed.connect(self._update_state)
+        session.selected.connect(self._update_state)
+        session.selected.connect(self._show_selected)
+        session.outcomes_changed.connect(self._outcomes_changed)
+        session.said.connect(self.status.say)
+        session.failed.connect(self._failed)
         self.trellis.join_wanted.connect(self.meetings.join)
-        self.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(document, step, part))
+        self.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(session, step, part))
         self.trellis.opened.connect(self._open_selection)
         self.trellis.demo_wanted.connect(self.open_demo)
         self.trellis.tie_wanted.connect(lambda slat, source: self.meetings.tie(slat, source, ""))
         self.bench.tie_wanted.connect(
-            lambda source, tie: self.meetings.tie(document.selection.slat, source, tie)
+            lambda source, tie: self.meetings.tie(session.selection.slat, source, tie)
         )
         self.bench.origin_changed.connect(self.status.origin.setText)
         self.sentence.write_wanted.connect(self.writing.write_output)
@@ -200,7 +208,7 @@ class MainWindow(QMainWindow):
 
     def begin_step(self, entry: RailStep) -> None:
         """Put a step of a kind behind what is selected, and ask what it wants to know first."""
-        step = editing.insert(self.document, entry.kind, entry.begins, entry.said)
+        step = editing.insert(self.session, entry.kind, entry.begins, entry.said)
         if step:
             self.sentence.begin(step)
 
@@ -208,11 +216,11 @@ class MainWindow(QMainWindow):
         """What asks the selected knot for a join of this type."""
 
         def set_type() -> None:
-            knot = editing.selected_knot(self.document)
+            knot = editing.selected_knot(self.session)
             if knot is None:
-                self.document.said.emit("Select a knot first: the keys 1 to 9 ask it another question.")
+                self.session.said.emit("Select a knot first: the keys 1 to 9 ask it another question.")
             else:
-                editing.change_join_type(self.document, knot.id, kind)
+                editing.change_join_type(self.session, knot.id, kind)
 
         return set_type
 
@@ -239,7 +247,7 @@ class MainWindow(QMainWindow):
     def _share_out(self) -> None:
         """Give the trellis of a flow just opened what it wants, at most half, until the user does it."""
         if self._to_share_out and not self._shared_out:
-            files = self.document.files.values()
+            files = self.session.margin.files.values()
             self._to_share_out = any(state.content is None and state.error is None for state in files)
             total = sum(self.splitter.sizes())
             wanted = min(max(int(self.trellis.shown.height) + 8, _TRELLIS_LEAST), int(total * _TRELLIS_MOST))
@@ -260,7 +268,7 @@ class MainWindow(QMainWindow):
 
     def choose_memory(self) -> None:
         """Choose how much memory results may hold."""
-        kept = self.document.runner.kept
+        kept = self.session.runner.kept
         choices = [
             Choice(share, f"{said} of this machine's memory", f"{machine_memory() // share / 2**30:.1f} GiB")
             for share, said in ((8, "an eighth"), (4, "a quarter"), (2, "a half"))
@@ -280,7 +288,7 @@ class MainWindow(QMainWindow):
         return int(stored) if stored in ("2", "4", "8") else 4
 
     def _use_memory(self) -> None:
-        kept = self.document.runner.kept
+        kept = self.session.runner.kept
         kept.limit = machine_memory() // self._memory_share()
         kept.shrink()
 
@@ -302,7 +310,7 @@ class MainWindow(QMainWindow):
 
     def _tell_attention(self) -> None:
         """Say how much needs attention, in alarm if something is wrong."""
-        found = needs(self.document)
+        found = needs(self.session)
         wrong = sum(need.alarm for need in found)
         said = f"{wrong} wrong" if wrong else ""
         if len(found) > wrong:
@@ -316,52 +324,56 @@ class MainWindow(QMainWindow):
         )
 
     def _update_state(self) -> None:
-        document = self.document
-        self._title.setText(document.name)
-        self.setWindowTitle(f"{document.name}{' *' if document.unsaved else ''} — Keen Trellis")
-        saved = "unsaved changes" if document.unsaved else "saved" if document.path else "new flow"
+        session = self.session
+        self._title.setText(session.name)
+        self.setWindowTitle(f"{session.name}{' *' if session.unsaved else ''} — Keen Trellis")
+        saved = "unsaved changes" if session.unsaved else "saved" if session.path else "new flow"
         self._state.setText(f"{saved} · Ctrl+K finds any command")
         self._tell_attention()
-        history, commands = document.history, self.commands
+        history, commands = session.history, self.commands
         commands["undo"].setText(f"&Undo {menu_text(history.undo_name)}".strip())
         commands["undo"].setEnabled(bool(history.undo_name))
         commands["redo"].setText(f"&Redo {menu_text(history.redo_name)}".strip())
         commands["redo"].setEnabled(bool(history.redo_name))
-        selection = document.selection
-        knot = editing.selected_knot(document)
+        selection = session.selection
+        knot = editing.selected_knot(session)
         commands["begin"].setEnabled(bool(selection.is_stump and selection.table))
         commands["join"].setEnabled(bool(selection))
         commands["swap"].setEnabled(knot is not None)
         commands["question"].setEnabled(knot is not None)
         self._questions.setEnabled(knot is not None)
-        step = document.flow.find(selection.step)
+        step = session.flow.find(selection.step)
         commands["output"].setEnabled(step is not None and step.kind != OutputKind.name)
         commands["rename"].setEnabled(step is not None)
         commands["remove"].setEnabled(bool(selection))
         is_source = step is not None and step.kind == SourceKind.name
-        commands["refresh"].setEnabled(bool(document.flow.steps))
+        commands["refresh"].setEnabled(bool(session.flow.steps))
         commands["refresh_one"].setEnabled(is_source)
         commands["raw"].setEnabled(is_source)
         commands["typing"].setEnabled(is_source)
         commands["fields"].setEnabled(bool(selection))
-        commands["write"].setEnabled(any(entry.kind == OutputKind.name for entry in document.flow.steps))
+        commands["write"].setEnabled(any(entry.kind == OutputKind.name for entry in session.flow.steps))
         commands["dark"].setText("&Light theme" if theme().name == "dark" else "&Dark theme")
         self.status.show_text(self._shown_text())
 
+    def _outcomes_changed(self, _: frozenset[str]) -> None:
+        self._update_state()
+        self._share_out()
+
     def _shown_text(self) -> str:
-        outcome = self.document.selected_outcome()
+        outcome = self.session.selected_outcome()
         if outcome is None or outcome.result is None:
             return ""
-        table = outcome.result.ports.get(self.document.selection.port)
+        table = outcome.result.ports.get(self.session.selection.port)
         if table is None:
             return ""
         rows = f"{table.rows:,} {'row' if table.rows == 1 else 'rows'}, {len(table.fields)} fields"
         did = "matched" if outcome.result.match is not None else "read"
-        step = self.document.flow.find(self.document.selection.step)
+        step = self.session.flow.find(self.session.selection.step)
         seconds = 0.0 if step is not None and step.kind == OutputKind.name else outcome.seconds
         said = (
             f" · {did} in {max(seconds, 0.01):.2f} s"
-            if seconds and not self.document.selection.is_stump
+            if seconds and not self.session.selection.is_stump
             else ""
         )
         return f"{rows}{said}"
@@ -371,7 +383,7 @@ class MainWindow(QMainWindow):
         self._scroll_soon.start()
 
     def _scroll_to_selected(self) -> None:
-        found = [item for item in self.trellis.items if item.selection == self.document.selection]
+        found = [item for item in self.trellis.items if item.selection == self.session.selection]
         if found:
             # With what stands above and below it: captions, counts, stubs.
             place, half = found[0].rect.center(), self._scroll.viewport().height() // 2
@@ -391,12 +403,12 @@ class MainWindow(QMainWindow):
 
     def new(self) -> None:
         """Begin an empty flow, after the open one is saved or given up."""
-        self._when_saved(self.document.new)
+        self._when_saved(self.session.new)
 
     def open_flow(self, path: Path) -> None:
         """Open a flow in this window."""
         try:
-            self.document.open(path)
+            self.session.open(path)
         except TrellisError as error:
             self.warn("The flow cannot be opened", error)
             return
@@ -425,8 +437,8 @@ class MainWindow(QMainWindow):
         if flows:
             self._when_saved(lambda: self.open_flow(flows[0]))
         if others:
-            self.document.reveal(str(others[-1].absolute()))
-            editing.add_files(self.document, others)
+            self.session.margin.reveal(str(others[-1].absolute()))
+            editing.add_files(self.session, others)
             self.trellis.setFocus()
 
     def open_demo(self) -> None:
@@ -448,10 +460,10 @@ class MainWindow(QMainWindow):
 
     def save(self, then: Callable[[], None] | None = None) -> None:
         """Save the flow to its file, or ask for one."""
-        if self.document.path is None:
+        if self.session.path is None:
             self.save_as(then)
         else:
-            self._save_to(self.document.path, then)
+            self._save_to(self.session.path, then)
 
     def save_as(self, then: Callable[[], None] | None = None) -> None:
         """Ask for a file and save the flow to it."""
@@ -464,7 +476,7 @@ class MainWindow(QMainWindow):
 
     def _save_to(self, path: Path, then: Callable[[], None] | None, *, overwrite: bool = False) -> None:
         try:
-            self.document.save(path, overwrite=overwrite)
+            self.session.save(path, overwrite=overwrite)
         except FlowChangedError as error:
             self._ask_overwrite(error, path, then)
             return
@@ -509,7 +521,7 @@ class MainWindow(QMainWindow):
 
         def go_on() -> None:
             path = Path(latest.about.path) if latest.about.path else None
-            self.document.recover(latest.flow, path, accepted=latest.about.accepted)
+            self.session.recover(latest.flow, path, accepted=latest.about.accepted)
             autosave.keep()
             autosave.throw_away(latest.file)
             self.status.say(f"This is {latest.name} as it was at {latest.when}; it is not saved yet.")
@@ -526,14 +538,14 @@ class MainWindow(QMainWindow):
 
     def _when_saved(self, then: Callable[[], None]) -> None:
         """Do `then` once unsaved changes are saved or given up; not at all if the user cancels."""
-        if not self.document.unsaved:
+        if not self.session.unsaved:
             then()
             return
         buttons = QMessageBox.StandardButton
         box = PlainBox(
             QMessageBox.Icon.Question,
             "Unsaved changes",
-            f"{self.document.name} has changes that are not saved.",
+            f"{self.session.name} has changes that are not saved.",
             buttons.Save | buttons.Discard | buttons.Cancel,
             self,
         )
@@ -555,7 +567,7 @@ class MainWindow(QMainWindow):
         self.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if self.document.unsaved and not self._leaving:
+        if self.session.unsaved and not self._leaving:
             event.ignore()
             self._when_saved(self._leave)
             return
@@ -585,7 +597,7 @@ class MainWindow(QMainWindow):
     def _open_selection(self, selection: Selection) -> None:
         """Enter on a stump begins a rail; on anything else it leads to its sentence."""
         if selection.is_stump and selection.table:
-            self.document.select(selection)
+            self.session.select(selection)
             self.begin_rail()
         else:
             self.sentence.view.setFocus()
@@ -593,33 +605,33 @@ class MainWindow(QMainWindow):
     def begin_rail(self) -> None:
         """Begin a rail at the selected stump."""
         try:
-            editing.begin_rail(self.document, self.document.selection)
+            editing.begin_rail(self.session, self.session.selection)
         except TrellisError as error:
             self._failed(error)
 
     def ask_question(self) -> None:
         """Open the list of questions of the selected knot."""
-        knot = editing.selected_knot(self.document)
+        knot = editing.selected_knot(self.session)
         if knot is not None:
             self.sentence.join.ask_question(knot.id)
 
     def swap(self) -> None:
         """Let the sides of the selected knot change places."""
-        knot = editing.selected_knot(self.document)
+        knot = editing.selected_knot(self.session)
         if knot is not None:
-            editing.swap_sides(self.document, knot.id)
+            editing.swap_sides(self.session, knot.id)
 
     def note(self) -> None:
         """Ask for a note on the selected step."""
-        step = self.document.flow.find(self.document.selection.step)
+        step = self.session.flow.find(self.session.selection.step)
         if step is None:
-            self.document.said.emit("Select a step first: the note is on it.")
+            self.session.said.emit("Select a step first: the note is on it.")
         else:
             self.sentence.ask_note(step)
 
     def rename(self) -> None:
         """Ask for another name of the selected step."""
-        step = self.document.flow.step(self.document.selection.step)
+        step = self.session.flow.step(self.session.selection.step)
         dialog = QInputDialog(self)
         dialog.setWindowTitle("Rename")
         dialog.setLabelText(f"Another name for {step.name}:")
@@ -627,7 +639,7 @@ class MainWindow(QMainWindow):
 
         def renamed(name: str) -> None:
             try:
-                editing.rename_selected(self.document, name)
+                editing.rename_selected(self.session, name)
             except TrellisError as error:
                 self._failed(error)
 
@@ -638,7 +650,7 @@ class MainWindow(QMainWindow):
         """Choose another file for a source or an output."""
         import msgspec
 
-        step = self.document.flow.step(step_id)
+        step = self.session.flow.step(step_id)
         settings = KINDS.settings(step)
         dialog = QFileDialog(self, f"Choose the file of {step.name}", str(Path(settings.path).parent))
         if step.kind == OutputKind.name:
@@ -658,7 +670,7 @@ class MainWindow(QMainWindow):
                 if isinstance(settings, OutputSettings):
                     other = settings_for(Path(name), harmless=settings.harmless)
                     changed = msgspec.structs.replace(other, sheet=settings.sheet)
-                self.document.change_settings(step_id, changed, f"Use {Path(name).name}")
+                self.session.change_settings(step_id, changed, f"Use {Path(name).name}")
             except TrellisError as error:
                 self._failed(error)
 
@@ -672,16 +684,16 @@ class MainWindow(QMainWindow):
         if not self.trellis.hasFocus():
             self.status.say(self.bench.grid.copy())
             return
-        text = editing.copied_selected(self.document)
+        text = editing.copied_selected(self.session)
         if text:
             QGuiApplication.clipboard().setText(text)
-            count = len(self.document.chosen_steps)
+            count = len(self.session.chosen_steps)
             self.status.say(f"{'1 step is' if count == 1 else f'{count} steps are'} on the clipboard.")
 
     def choose_all(self) -> None:
         """Choose all rows where the bench has the keyboard, otherwise all steps."""
         if not self.bench.grid.hasFocus():
-            self.document.choose_all()
+            self.session.choose_all()
         elif lines := self.bench.grid.choose_all():
             self.status.say(
                 f"{lines:,} {'line is' if lines == 1 else 'lines are'} chosen: Ctrl+C copies the rows."
@@ -689,28 +701,28 @@ class MainWindow(QMainWindow):
 
     def cut(self) -> None:
         """Copy the selected steps and take them out."""
-        if self.trellis.hasFocus() and self.document.chosen_steps:
+        if self.trellis.hasFocus() and self.session.chosen_steps:
             self.copy()
-            editing.remove_selected(self.document)
+            editing.remove_selected(self.session)
         else:
             self.status.say("Only steps in the trellis can be cut: sources are never changed.")
 
     def paste(self) -> None:
         """Put the steps on the clipboard behind what is selected."""
-        editing.paste(self.document, QGuiApplication.clipboard().text())
+        editing.paste(self.session, QGuiApplication.clipboard().text())
 
     # --- pictures ---
 
     def save_picture(self) -> None:
         """Ask for a file, and draw the whole trellis into it."""
-        dialog = QFileDialog(self, "Save the trellis as a picture", f"{self.document.name}.svg")
+        dialog = QFileDialog(self, "Save the trellis as a picture", f"{self.session.name}.svg")
         dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
         dialog.setNameFilters(["Drawing (*.svg)", "Picture (*.png)"])
         dialog.setDefaultSuffix("svg")
 
         def chosen(name: str) -> None:
             try:
-                export.save(self.trellis, Path(name), self.document.name)
+                export.save(self.trellis, Path(name), self.session.name)
             except TrellisError as error:
                 self.warn("Nothing was saved", error)
                 return
@@ -721,17 +733,17 @@ class MainWindow(QMainWindow):
 
     def print_trellis(self) -> None:
         """Print the whole trellis on one page."""
-        export.open_print(self, self.trellis, self.document.name)
+        export.open_print(self, self.trellis, self.session.name)
 
     # --- panes ---
 
     def open_finder(self) -> None:
         """Open the command finder."""
-        open_finder(self, self.commands.all, self.document, self.document.select)
+        open_finder(self, self.commands.all, self.session, self.session.select)
 
     def open_step_finder(self) -> None:
         """Open a finder of steps and fields only."""
-        open_finder(self, [], self.document, self.document.select, title="Find a step, a table or a field")
+        open_finder(self, [], self.session, self.session.select, title="Find a step, a table or a field")
 
     def jump_to_band(self, step: int) -> None:
         """Go so many bands on in the bench."""

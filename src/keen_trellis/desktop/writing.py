@@ -4,23 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from keen_trellis.core.errors import GuardError, OutputError, TrellisError
+from keen_trellis.core.errors import OutputError, TrellisError
 from keen_trellis.core.task import Task
-from keen_trellis.desktop import editing
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.flow.graph import Step
-from keen_trellis.flow.guarding import check_before
+from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.wording import listed
-from keen_trellis.outputs import Written, check_target, goes_said, settings_for, write
-from keen_trellis.outputs.running import files_read, output_targets
+from keen_trellis.outputs import Written, check_target, goes_said, settings_for
+from keen_trellis.session import editing
+from keen_trellis.session.running import files_read, output_targets, write_outputs
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
@@ -35,7 +36,7 @@ class Writing(QObject):
     def __init__(self, window: MainWindow) -> None:
         super().__init__(window)
         self._window = window
-        self._document = window.document
+        self._session = window.session
 
     def add_output(self) -> None:
         """Ask for a file, lead the selected rows to it and write it."""
@@ -47,18 +48,18 @@ class Writing(QObject):
 
         def chosen(name: str) -> None:
             try:
-                editing.add_output(self._document, settings_for(Path(name)))
+                editing.add_output(self._session, settings_for(Path(name)))
             except TrellisError as error:
                 self._window.warn(_NOT_WRITTEN, error)
                 return
-            self.write_output(self._document.selection.step)
+            self.write_output(self._session.selection.step)
 
         dialog.fileSelected.connect(chosen)
         dialog.open()
 
     def write_all(self) -> None:
         """Write every output of the flow; whether files that exist are replaced is asked once for all."""
-        flow = self._document.flow
+        flow = self._session.flow
         outputs = [step for step in flow.in_order() if step.kind == OutputKind.name and not step.skipped]
         read = self._files_read()
         there = [
@@ -96,7 +97,7 @@ class Writing(QObject):
     def _targets_differ(self) -> bool:
         """Whether no two outputs write to one file; if they do, that is said."""
         try:
-            output_targets(self._document.flow, KINDS, None)
+            output_targets(self._session.flow, KINDS, None)
         except TrellisError as error:
             self._window.warn(_NOT_WRITTEN, error)
             return False
@@ -106,8 +107,8 @@ class Writing(QObject):
         """Write one output. A file that exists is replaced, and one behind a broken guard written, only after
         asking.
         """
-        document = self._document
-        flow, settings = document.flow, KINDS.settings(document.flow.step(step_id))
+        session = self._session
+        flow, settings = session.flow, KINDS.settings(session.flow.step(step_id))
         read = self._files_read()
         if not self._targets_differ() or not self._window.reaching.may_write(settings):
             return
@@ -115,31 +116,31 @@ class Writing(QObject):
             self._ask_replace(step_id, settings)
             return
 
-        def work(task: Task) -> Written:
-            table = document.runner.result(flow, step_id, task).rows
-            if not despite_guards:
-                check_before(document.runner, flow, step_id, task)
-            return write(table, settings, sources=read, replace=replace, task=task)
+        def work(task: Task) -> Written | list[Checked]:
+            """What was written, or the guards that do not hold."""
+            checks = [] if despite_guards else checked_before(session.runner, flow, step_id, task)
+            written, _ = write_outputs(
+                session.runner, flow, {step_id: settings}, checks, sources=read, replace=replace, task=task
+            )
+            return written[0] if written else [entry for entry in checks if not entry.holds]
 
-        def done(written: Written) -> None:
+        def done(written: Written | list[Checked]) -> None:
+            if isinstance(written, list):
+                self._ask_despite(step_id, settings, written, replace=replace)
+                return
             changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
             self._window.status.say(
                 f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.{changed}"
             )
 
-        def failed(error: TrellisError) -> None:
-            if isinstance(error, GuardError):
-                self._ask_despite(step_id, settings, error, replace=replace)
-            else:
-                self._window.warn(_NOT_WRITTEN, error)
-
+        failed = partial(self._window.warn, _NOT_WRITTEN)
         self._window.jobs.start(f"writing {settings.file_name}", work, done, failed)
 
     def _files_read(self) -> list[str | Path]:
         """What must not be written to: all that the flow reads, and its own file."""
-        document = self._document
-        own = [document.path] if document.path is not None else []
-        return [*files_read(document.flow, KINDS, document.library), *own]
+        session = self._session
+        own = [session.path] if session.path is not None else []
+        return [*files_read(session.flow, KINDS, session.library), *own]
 
     def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
         goes = goes_said(Path(settings.path), settings.sheet)
@@ -157,7 +158,7 @@ class Writing(QObject):
         box.open()
 
     def _ask_despite(
-        self, step_id: str, settings: OutputSettings, error: GuardError, *, replace: bool
+        self, step_id: str, settings: OutputSettings, broken: list[Checked], *, replace: bool
     ) -> None:
         box = PlainBox(
             QMessageBox.Icon.Warning,
@@ -165,7 +166,8 @@ class Writing(QObject):
             f"{settings.file_name} was not written: a guard before it is broken.",
             parent=self._window,
         )
-        box.setInformativeText(error.what)
+        said = [f"{entry.name}: {entry.statement}: {entry.verdict.said}" for entry in broken]
+        box.setInformativeText("\n".join(said))
         write_it = box.addButton("Write it all the same", QMessageBox.ButtonRole.DestructiveRole)
         box.setDefaultButton(box.addButton(QMessageBox.StandardButton.Cancel))
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

@@ -9,6 +9,7 @@ from typing import Any
 
 from keen_trellis.core.errors import SourceError, TrellisError
 from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind, TableChanges, changes
+from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Step
@@ -183,7 +184,11 @@ def compare(
 def run_as_it_is(flow: Flow, kinds: Kinds, runner: Runner, snapshots: Snapshots, task: Task) -> LastRun:
     """What the flow comes to now, for the next time. Steps that cannot be computed are left out."""
     results = {step.id: _result(runner, flow, step, task) for step in flow.in_order()}
-    computed = {step_id: result for step_id, result in results.items() if isinstance(result, StepResult)}
+    computed = {
+        step_id: (result.rows.rows, result.match.counts if result.match is not None else None)
+        for step_id, result in results.items()
+        if isinstance(result, StepResult)
+    }
     sources = {
         step.id: snapshots.get(kinds.settings(step), task)
         for step in flow.steps
@@ -193,19 +198,26 @@ def run_as_it_is(flow: Flow, kinds: Kinds, runner: Runner, snapshots: Snapshots,
 
 
 def counts_of(
-    flow: Flow, kinds: Kinds, results: Mapping[str, StepResult], snapshots: Mapping[str, Snapshot]
+    flow: Flow,
+    kinds: Kinds,
+    results: Mapping[str, tuple[int, MatchCounts | None]],
+    snapshots: Mapping[str, Snapshot],
 ) -> LastRun:
-    """The counts of what is known of a flow: results, and the snapshots of its sources, by step."""
+    """What is known of a flow, to be remembered.
+
+    results: by step its rows, and the counts of its match if it has one.  snapshots: of the sources, by step.
+    """
     found = LastRun(now(), {}, {}, {}, flow_fingerprint(flow, kinds))
     for step in flow.steps:
-        result, snapshot = results.get(step.id), snapshots.get(step.id)
+        rows, counts = results.get(step.id, (None, None))
+        snapshot = snapshots.get(step.id)
         if snapshot is not None:
             fields = tuple((entry.name, entry.type.value) for entry in snapshot.table.fields)
             found.sources[step.id] = SourceCounts(snapshot.table.rows, fields, snapshot.content)
-        elif result is not None and result.match is not None:
-            found.knots[step.id] = KnotCounts.of(result.match.counts, kinds.settings(step).join_type)
-        elif result is not None and step.kind == OutputKind.name and not step.skipped:
-            found.outputs[step.id] = result.rows.rows
+        elif counts is not None:
+            found.knots[step.id] = KnotCounts.of(counts, kinds.settings(step).join_type)
+        elif rows is not None and step.kind == OutputKind.name and not step.skipped:
+            found.outputs[step.id] = rows
     return found
 
 

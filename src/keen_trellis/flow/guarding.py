@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from keen_trellis.core.errors import GuardError, UsageError
+from keen_trellis.core.errors import UsageError
 from keen_trellis.core.insight import guards
 from keen_trellis.core.insight.guards import Guarded, Verdict
 from keen_trellis.core.table import Table
@@ -72,18 +72,11 @@ def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Chec
         yield Checked(step.id, step.name, guards.in_words(text, names), verdict)
 
 
-def check_before(runner: Runner, flow: Flow, step_id: str, task: Task) -> None:
-    """Raise GuardError, naming them, if guards of a step or of one before it do not hold."""
+def checked_before(runner: Runner, flow: Flow, step_id: str, task: Task) -> list[Checked]:
+    """The guards of a step and of all before it."""
     before = flow.upstream(step_id)
-    broken = [
-        f"{entry.name}: {entry.statement}: {entry.verdict.said}"
-        for step in flow.in_order()
-        if step.id in before
-        for entry in checked(runner, flow, step, task)
-        if not entry.holds
-    ]
-    if broken:
-        raise GuardError("\n".join(broken), remedy="Mend it, or write the file all the same.")
+    steps = [step for step in flow.in_order() if step.id in before]
+    return [entry for step in steps for entry in checked(runner, flow, step, task)]
 
 
 def proposed(runner: Runner, flow: Flow, step: Step, task: Task) -> list[tuple[str, str]]:

@@ -8,13 +8,13 @@ back.
 from __future__ import annotations
 
 import enum
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 
 import msgspec
 import pyarrow as pa
 
-from keen_trellis.core.errors import SourceError
+from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.insight.differences import Difference, difference
 from keen_trellis.core.insight.reason import Reason
 from keen_trellis.core.table import ArrowTable, Table
@@ -51,6 +51,8 @@ class Review:
     """All pairs of a knot that are to be decided, or were; those that differ alike stand together."""
 
     pairs: tuple[Pair, ...]
+    # The two sides of each link that the pairs are about.
+    links: tuple[tuple[str, str], ...] = ()
 
     @staticmethod
     def of(settings: JoinSettings, reasons: Iterable[Reason]) -> Review:
@@ -75,7 +77,7 @@ class Review:
         for pair in found.values():
             groups.setdefault(pair.difference.said, []).append(pair)
         ordered = sorted(groups.values(), key=lambda group: -len(group))
-        return Review(tuple(pair for group in ordered for pair in group))
+        return Review(tuple(pair for group in ordered for pair in group), _sides(settings))
 
     @property
     def groups(self) -> list[tuple[str, range]]:
@@ -93,7 +95,7 @@ class Review:
         pairs = list(self.pairs)
         for number in numbers:
             pairs[number] = replace(pairs[number], verdict=verdict)
-        return Review(tuple(pairs))
+        return replace(self, pairs=tuple(pairs))
 
     def having(self, verdict: Verdict) -> list[int]:
         """The numbers of the pairs of which this was decided."""
@@ -104,22 +106,29 @@ class Review:
         return sum(pair.rows for pair in self.pairs if pair.verdict is verdict)
 
     def settings_after(self, settings: JoinSettings) -> JoinSettings:
-        """The knot with the accepted pairs as corrections and the rejected ones remembered."""
-        links = tuple(
-            msgspec.structs.replace(
-                link,
-                correct=tuple(
-                    {
-                        pair.read: pair.meant
-                        for pair in self.pairs
-                        if pair.link == number and pair.verdict is Verdict.ACCEPTED
-                    }.items()
-                ),
+        """The knot, as it is now, with the accepted pairs as corrections and the rejected ones remembered.
+
+        What was corrected or rejected since the review began stays. UsageError if the knot has other link
+        fields by now.
+        """
+        if _sides(settings) != self.links:
+            raise UsageError(
+                "The knot has other link fields than when its values were looked at.",
+                remedy="Open the review again.",
             )
-            for number, link in enumerate(settings.links)
-        )
-        rejected = tuple((pair.read, pair.meant) for pair in self.pairs if pair.verdict is Verdict.REJECTED)
-        return msgspec.structs.replace(settings, links=links, rejected=rejected)
+        ours = {(pair.link, pair.read) for pair in self.pairs}
+        links = []
+        for number, link in enumerate(settings.links):
+            correct = {read: meant for read, meant in link.correct if (number, read) not in ours}
+            correct |= {pair.read: pair.meant for pair in self._having(Verdict.ACCEPTED, number)}
+            links.append(msgspec.structs.replace(link, correct=tuple(correct.items())))
+        decided = {(pair.read, pair.meant) for pair in self.pairs}
+        rejected = [pair for pair in settings.rejected if pair not in decided]
+        rejected += [(pair.read, pair.meant) for pair in self.pairs if pair.verdict is Verdict.REJECTED]
+        return msgspec.structs.replace(settings, links=tuple(links), rejected=tuple(rejected))
+
+    def _having(self, verdict: Verdict, link: int) -> Iterator[Pair]:
+        return (pair for pair in self.pairs if pair.verdict is verdict and pair.link == link)
 
     def as_table(self) -> ArrowTable:
         """The review as a table; its last column is for answers: yes, no, or the value that is meant."""
@@ -149,7 +158,12 @@ class Review:
             )
         columns = (as_text(cells.values).to_pylist() for cells in table.take(None, (READ, AS, ANSWER)))
         said = {(one, other): answer.strip() for one, other, answer in zip(*columns, strict=True) if answer}
-        return Review(tuple(_answered(pair, said.get((pair.read, pair.meant), "")) for pair in self.pairs))
+        answers = (said.get((pair.read, pair.meant), "") for pair in self.pairs)
+        return replace(self, pairs=tuple(map(_answered, self.pairs, answers)))
+
+
+def _sides(settings: JoinSettings) -> tuple[tuple[str, str], ...]:
+    return tuple((link.left, link.right) for link in settings.links)
 
 
 def _answered(pair: Pair, answer: str) -> Pair:

@@ -11,7 +11,7 @@ from functools import partial
 from typing import Any, TypeVar
 
 from keen_trellis.core.errors import TrellisError, UsageError
-from keen_trellis.core.held import Buffers, buffers_of, machine_memory
+from keen_trellis.core.held import buffers_of, machine_memory
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
@@ -28,11 +28,16 @@ _COUNTED_EVERY = 32
 _LOOK_EVERY = 0.05  # seconds between two looks whether waiting was cancelled
 
 
+def _nothing() -> int:
+    """Nothing is held besides."""
+    return 0
+
+
 class Kept:
     """What was made, by fingerprint, as far as it fits into the limit. Safe between threads.
 
-    limit: bytes that all results may hold together, each buffer counted once. What was not asked for longest
-    goes first, and with it all that was made from it and holds on to it.
+    limit: bytes that all results may hold together, each buffer counted once, with what is held besides. What
+    was not asked for longest goes first, and with it all that was made from it and holds on to it.
     """
 
     def __init__(self, limit: int | None = None) -> None:
@@ -41,21 +46,26 @@ class Kept:
         self._at_most = 0  # an estimate of what is held that is never too low when it was just counted
         self._since_counted = 0
         self._under_way: dict[str, threading.Event] = {}
+        # The bytes that are held besides, and take their part of the limit.
+        self.beside: Callable[[], int] = _nothing
         self._lock = threading.Lock()
 
     @property
     def held(self) -> int:
         """The bytes that all results hold now."""
         with self._lock:
-            return sum(self._buffers().values())
+            return self._counted()
 
-    def _buffers(self) -> Buffers:
-        return buffers_of(list(self._made.values()))
+    def __len__(self) -> int:
+        return len(self._made)
+
+    def _counted(self) -> int:
+        return sum(buffers_of(list(self._made.values())).values()) + self.beside()
 
     def shrink(self) -> None:
         """Let go of results until the others fit into the limit; the latest one always stays."""
         with self._lock:
-            while (held := sum(self._buffers().values())) > self.limit and len(self._made) > 1:
+            while (held := self._counted()) > self.limit and len(self._made) > 1:
                 gone = buffers_of(self._made.popitem(last=False)[1])
                 # A result that holds on to those buffers keeps them in memory: it goes, too.
                 last = next(reversed(self._made))

@@ -21,6 +21,7 @@ class Snapshot:
     it.
     settled: what was found out where the settings left it open.
     old: why the last refresh failed, if it did: these are the rows from before.
+    held: the bytes of its columns that were read as another type; the others are mapped from the cache.
     """
 
     table: ArrowTable
@@ -33,6 +34,7 @@ class Snapshot:
     settled: Settled = field(default_factory=Settled)
     content: str = ""
     old: str = ""
+    held: int = 0
 
 
 class Snapshots(Protocol):

@@ -24,7 +24,7 @@ from keen_trellis.flow.kinds import digest
 from keen_trellis.flow.temporary import clear_left, temporary_folder
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.sources.about import About
-from keen_trellis.sources.content import content_of, reading, stamp_of
+from keen_trellis.sources.content import TICK, content_of, reading, stamp_of
 from keen_trellis.sources.reading import ReadTable, mapped
 
 # What is kept on disk at most, in bytes; the environment may say otherwise.
@@ -35,7 +35,6 @@ _VERSION = 3
 _ROWS, _ABOUT, _ROOM, _NOTE = ".arrow", ".json", "room-", "seen-"
 _KEY = re.compile(r"[0-9a-f]{8,128}")
 _HASHED_AT_ONCE = 2**24
-_TICK = 50_000_000  # nanoseconds
 _LOOK_EVERY = 0.1  # seconds between two looks at how full a room is
 _NOTES_KEPT = 90 * 24 * 3600  # seconds
 
@@ -109,7 +108,7 @@ class Cache:
                 return known.content
         content = content_of(path, task)
         # A file that was written to a moment ago may be written to again within the same tick of the clock.
-        if time.time_ns() - stamp[0] > _TICK:
+        if time.time_ns() - stamp[0] > TICK:
             with suppress(OSError):
                 self.folder.mkdir(parents=True, exist_ok=True)
                 with whole_file(note) as draft:

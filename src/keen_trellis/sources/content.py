@@ -19,6 +19,8 @@ from keen_trellis.flow.temporary import is_disk_full
 from keen_trellis.sources.reading import ReadTable
 
 _BLOCK = 2**22
+# Nanoseconds in which a file may be written to twice without its times telling.
+TICK = 50_000_000
 Found = TypeVar("Found")
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -21,12 +21,13 @@ from keen_trellis.flow.kinds import Kinds, digest
 from keen_trellis.flow.last_run import LastRun
 from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.source import SourceKind, sources_of
 from keen_trellis.flow.trust import NotAccepted, Reach, reached_by
 from keen_trellis.sources import secrets
 from keen_trellis.sources.about import Listing
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.content import being_changed, content_of_rows
+from keen_trellis.sources.listings import Listings
 from keen_trellis.sources.locations import reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
 from keen_trellis.sources.reading import Reader, ReadTable
@@ -64,8 +65,11 @@ class Library:
         self.cache = cache or Cache()
         self._snapshots: dict[SourceSettings, Snapshot] = {}
         self._earlier: dict[SourceSettings, str] = {}
+        # Snapshots whose files may have changed since: they are looked at when they are asked for.
+        self._unchecked: set[SourceSettings] = set()
         self._locks: dict[SourceSettings, threading.Lock] = {}
         self._lock = threading.Lock()
+        self._listings = Listings()
         # What the open flow reaches and the user has not accepted: it is not connected to, nor asked.
         self.waiting: frozenset[Reach] = frozenset()
 
@@ -73,12 +77,25 @@ class Library:
         """What is at `path`. SourceError if it cannot be read."""
         place, reader = reader_for(take_out_password(str(path)))
         self._check_accepted(SourceSettings(reader, place))
-        tables = READERS[reader].tables(place, task or Task())
-        return FileContent(place, reader, tuple(tables))
+        return self._listings.found(
+            (reader, place),
+            self._files_listed(place, reader),
+            lambda: FileContent(place, reader, tuple(READERS[reader].tables(place, task or Task()))),
+        )
+
+    def _files_listed(self, place: str, reader: str) -> list[Path] | None:
+        """The files that tell whether what lies at a place is as it was."""
+        with suppress(SourceError, OSError):
+            return READERS[reader].files(SourceSettings(reader, place))
+        return None
 
     def further_content(self, content: FileContent, task: Task | None = None) -> FileContent:
         """The same with tables that are found only by reading: a second one in a sheet."""
-        more = READERS[content.reader].further_tables(content.path, task or Task())
+        more = self._listings.found(
+            (content.reader, content.path, "further"),
+            self._files_listed(content.path, content.reader),
+            lambda: READERS[content.reader].further_tables(content.path, task or Task()),
+        )
         return replace(content, tables=with_further(content.tables, more))
 
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
@@ -87,12 +104,24 @@ class Library:
         while not lock.acquire(timeout=_LOOK_EVERY):
             task.checkpoint(0, 0, f"waiting for {settings.file_name}")
         try:
+            if settings in self._unchecked:
+                self._drop_if_changed(settings, task)
             found = self._snapshots.get(settings)
             if found is None:
                 found = self._snapshots[settings] = self._taken_or_earlier(settings, task)
             return found
         finally:
             lock.release()
+
+    def _drop_if_changed(self, settings: SourceSettings, task: Task) -> None:
+        """Let go of a snapshot whose file is gone or has changed."""
+        try:
+            same = self._identity(settings, task) == self._snapshots[settings].identity
+        except SourceError:
+            same = False
+        if not same:
+            self._snapshots.pop(settings, None)
+        self._unchecked.discard(settings)
 
     def _taken_or_earlier(self, settings: SourceSettings, task: Task) -> Snapshot:
         try:
@@ -115,10 +144,20 @@ class Library:
             return [*found, *(beside if settings.reader == SQLITE else ()), *whole]
         return [Path(settings.path)]
 
+    def take_anew(self) -> None:
+        """Take all sources as they are now: when one is asked for the next time, it is read again if its file
+        is gone or has changed.
+        """
+        self._earlier = {}
+        self._unchecked = set(self._snapshots)
+
     def fall_back_on(self, flow: Flow, kinds: Kinds, last: LastRun) -> None:
         """Where a source of the flow cannot be read, use the rows of its last run, marked as old."""
-        for settings, snapshot in self.before(flow, kinds, last).snapshots.items():
-            self._earlier[settings] = snapshot.content
+        self._earlier = {
+            settings: last.sources[step].content
+            for step, settings in sources_of(flow, kinds).items()
+            if step in last.sources
+        }
 
     def first_rows(self, settings: SourceSettings, task: Task) -> Snapshot | None:
         """The first rows of a source, where they are to be had long before all of them; else None."""
@@ -137,26 +176,33 @@ class Library:
                 raise
             found = replace(last, old=str(error))
         self._snapshots[settings] = found
+        self._unchecked.discard(settings)
         return found
-
-    def forget_changed(self, task: Task | None = None) -> None:
-        """Let go of snapshots whose files are gone or have changed: they are read anew when asked for."""
-        self._earlier.clear()
-        for settings, snapshot in list(self._snapshots.items()):
-            try:
-                same = self._identity(settings, task or Task()) == snapshot.identity
-            except SourceError:
-                same = False
-            if not same:
-                self._snapshots.pop(settings, None)
 
     def forget_all(self) -> None:
         """Let go of all snapshots; what is in the cache stays there."""
         self._snapshots.clear()
+        self._unchecked.clear()
+
+    def keep_only(self, used: Collection[SourceSettings]) -> None:
+        """Let go of what is known of other sources; their rows stay in the cache."""
+        with self._lock:
+            for settings in [entry for entry in self._snapshots if entry not in used]:
+                self._snapshots.pop(settings, None)
+            self._unchecked &= set(self._snapshots)
+            for settings in [entry for entry in self._locks if entry not in used]:
+                # One that is being read now goes the next time.
+                if not self._locks[settings].locked():
+                    del self._locks[settings]
+
+    @property
+    def held(self) -> int:
+        """The bytes in memory of all sources: of columns that are read as another type."""
+        return sum(snapshot.held for snapshot in list(self._snapshots.values()))
 
     def known(self, settings: SourceSettings) -> Snapshot | None:
-        """The snapshot if it was taken already."""
-        return self._snapshots.get(settings)
+        """The snapshot if it was taken already, and is not to be taken anew."""
+        return self._snapshots.get(settings) if settings not in self._unchecked else None
 
     def _taken(self, settings: SourceSettings, task: Task) -> Snapshot:
         started = time.perf_counter()
@@ -237,10 +283,18 @@ class Library:
 
 def _snapshot(read: ReadTable, content: str, settings: SourceSettings, seconds: float) -> Snapshot:
     about = read.about
-    table, remarks = shaped(read, settings)
-    identity = digest(content, settings.fields)
+    table, remarks, held = shaped(read, settings)
     return Snapshot(
-        table, remarks, identity, seconds, about.raw, about.key, about.foreign_keys, about.settled, content
+        table,
+        remarks,
+        identity=digest(content, settings.fields),
+        seconds=seconds,
+        raw=about.raw,
+        key=about.key,
+        foreign_keys=about.foreign_keys,
+        settled=about.settled,
+        content=content,
+        held=held,
     )
 
 

@@ -16,10 +16,13 @@ from keen_trellis.sources.text_types import MOST_PLACES, RowNumbers
 FIELD_TYPES = tuple(kind.value for kind in FieldType)
 
 
-def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple[Remark, ...]]:
-    """The rows as read, with the fields as they are set, and all there is to say about them."""
+def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple[Remark, ...], int]:
+    """The rows as read, with the fields as they are set, all there is to say about them, and the bytes of the
+    columns that were made for it.
+    """
     if not settings.fields:
-        return read.table, read.about.remarks
+        return read.table, read.about.remarks, 0
+    held = 0
     fields = read.fields
     chosen = {entry.name: entry for entry in settings.fields}
     remarks = list(read.about.remarks)
@@ -36,6 +39,7 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
         if entry.type:
             column, lost = _retyped(column, entry, settings.writing.notation, places)
             remarks += lost
+            held += column.nbytes
         shown = entry.rename or name
         if shown in columns:
             raise SourceError(
@@ -63,7 +67,7 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
         for entry in remarks
         if entry.field not in left_out
     ]
-    return table, tuple(kept)
+    return table, tuple(kept), held
 
 
 def field_type(name: str) -> FieldType:

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.desktop.attention import Need
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.theme import theme
+from keen_trellis.session.attention import Need
 
 
 class AttentionView(Panel):

@@ -56,7 +56,7 @@ class BlendContent(Content):
         columns = _columns(settings, shapes, blended)
         super().__init__(columns, _bands(shapes, blended, self._offsets), blended.whole)
         self.titles = _titles(settings, shapes, blended, reached or {})
-        self.warnings = repeated(settings, blended)
+        self.warnings = repeated(settings, [entry.times for entry in blended.others])
         self._main = shapes[0].name
 
     @property

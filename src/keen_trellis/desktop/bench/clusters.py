@@ -15,8 +15,8 @@ from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import LEFT, RIGHT
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
-from keen_trellis.desktop.document import Document
 from keen_trellis.desktop.theme import theme
+from keen_trellis.session.session import Session
 
 _MOST_SHOWN = 500
 # From this share of a value's rows on, its line is in alarm.
@@ -56,22 +56,22 @@ class Clustering(QObject):
 
     shown = Signal()
 
-    def __init__(self, document: Document, grid: BenchGrid, view: ClustersView) -> None:
+    def __init__(self, session: Session, grid: BenchGrid, view: ClustersView) -> None:
         super().__init__(view)
-        self._document, self._grid, self._view = document, grid, view
+        self._session, self._grid, self._view = session, grid, view
 
     def show(self) -> None:
         """Count the rows of the current reason by the values of the current field."""
-        document, content, line = self._document, self._grid.content, self._grid.current_line
+        session, content, line = self._session, self._grid.content, self._grid.current_line
         if content is None or line is None or line.part < 0 or not content.columns:
-            document.said.emit("Move to a reason, or to one of its rows, and to a field first.")
+            session.said.emit("Move to a reason, or to one of its rows, and to a field first.")
             return
         part, column = content.parts[line.part], content.columns[self._grid.column]
         on_left = part.rows.count > 0 and content.row_sides(part, 0)[0] >= 0
         field = column.field if on_left or column.other is None else column.other
         table = content.left if on_left else content.right
         if table is None or column.zone == (RIGHT if on_left else LEFT):
-            document.said.emit("These rows have no such field: move to a field of their own table.")
+            session.said.emit("These rows have no such field: move to a field of their own table.")
             return
         name = field.name
 
@@ -84,4 +84,4 @@ class Clustering(QObject):
                 self._view.show_clusters(part.text or "These rows", name, found)
                 self.shown.emit()
 
-        document.jobs.start(f"counting by {name}", work, done, document.failed.emit)
+        session.jobs.start(f"counting by {name}", work, done, session.failed.emit)

@@ -30,7 +30,7 @@ from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import Explained
 from keen_trellis.flow.steps.join import JoinSettings
-from keen_trellis.flow.wording import counted, ignoring, nothing_wrong, rows_called, with_article
+from keen_trellis.flow.wording import counted, ignoring, nothing_wrong, rows_called
 
 BLOCK = 64
 FEW = 5
@@ -665,15 +665,3 @@ def destination_text(content: Content, band: Band, current: JoinType) -> str:
     if band.key in _PASSED:
         keeps = keeps and current.keeps_pairs
     return "stay in the result" if keeps else "left out"
-
-
-def swap_said(names: tuple[str, str], before: JoinSettings, after: JoinSettings) -> str:
-    """What swapping the sides of a knot changed, in one sentence."""
-    other = names[1]
-    kept = "the same rows are kept" if before.take == after.take else "every match is taken now"
-    types = before.join_type, after.join_type
-    kind = f" ({types[0].trade_name} became {types[1].trade_name})" if types[0] is not types[1] else ""
-    return (
-        f"{other} stands left now{kind}: {kept}; they follow the order of {other}, "
-        f"and link fields show {with_article(rows_called(other)[0])}'s value first."
-    )

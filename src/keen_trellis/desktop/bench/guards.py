@@ -15,10 +15,10 @@ from keen_trellis.core.insight.guards import LEFT, RIGHT, check_text
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.changes import Rows
 from keen_trellis.desktop.bench.panel import Panel
-from keen_trellis.desktop.document import Document
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.guarding import Checked, has_guards, proposed
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.session import Session
 
 
 @dataclass(frozen=True)
@@ -122,42 +122,42 @@ class Guarding(QObject):
     wanted = Signal()
     rows_wanted = Signal(object)
 
-    def __init__(self, document: Document, view: GuardsView) -> None:
+    def __init__(self, session: Session, view: GuardsView) -> None:
         super().__init__(view)
-        self._document, self._view = document, view
+        self._session, self._view = session, view
         view.added.connect(self.add)
         view.removed.connect(self.remove)
         view.rows_wanted.connect(self._show_rows)
 
     def show(self) -> None:
         """Show the guards of the selected step, and find those that hold now and could be set."""
-        document = self._document
-        step, outcome = document.flow.find(document.selection.step), document.selected_outcome()
+        session = self._session
+        step, outcome = session.flow.find(session.selection.step), session.selected_outcome()
         if step is None or not has_guards(step):
-            document.said.emit("Guards are set on knots and outputs: select one.")
+            session.said.emit("Guards are set on knots and outputs: select one.")
             return
         if outcome is None or outcome.result is None:
-            document.said.emit("Its rows are not known yet.")
+            session.said.emit("Its rows are not known yet.")
             return
-        flow = document.flow
+        flow = session.flow
 
         def work(task: Task) -> list[tuple[str, str]]:
-            return proposed(document.runner, flow, step, task)
+            return proposed(session.runner, flow, step, task)
 
         def done(offers: list[tuple[str, str]]) -> None:
-            now = document.selected_outcome()
-            if document.selection.step == step.id and now is not None:
+            now = session.selected_outcome()
+            if session.selection.step == step.id and now is not None:
                 self._view.show_guards(step.name, now.guards, offers)
                 self.wanted.emit()
 
-        document.jobs.start(f"looking what holds at {step.name}", work, done, document.failed.emit)
+        session.jobs.start(f"looking what holds at {step.name}", work, done, session.failed.emit)
 
     def add(self, text: str) -> None:
         """Set a guard on the selected step, as an edit."""
         try:
             guard = check_text(text)
         except TrellisError as error:
-            self._document.failed.emit(error)
+            self._session.failed.emit(error)
             return
         self._view.entry.clear()
         self._change((guard,), (), f"Guard: {guard}")
@@ -167,15 +167,15 @@ class Guarding(QObject):
         self._change((), (guard,), f"Take off guard: {guard}")
 
     def _change(self, more: tuple[str, ...], less: tuple[str, ...], name: str) -> None:
-        step = self._document.flow.find(self._document.selection.step)
+        step = self._session.flow.find(self._session.selection.step)
         if step is None or not has_guards(step):
             return
         settings = KINDS.settings(step)
         guards = tuple(dict.fromkeys(guard for guard in (*settings.guards, *more) if guard not in less))
-        self._document.change_settings(step.id, msgspec.structs.replace(settings, guards=guards), name)
+        self._session.change_settings(step.id, msgspec.structs.replace(settings, guards=guards), name)
 
     def _show_rows(self, entry: Checked) -> None:
-        outcome = self._document.selected_outcome()
+        outcome = self._session.selected_outcome()
         if outcome is None or outcome.result is None:
             return
         side = entry.verdict.side

@@ -9,19 +9,22 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog
 
-from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.insight.reason import Mend, Reason, Way
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import mend_text
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.review import ReviewView
-from keen_trellis.desktop.document import Document, Outcome, Selection
-from keen_trellis.desktop.explaining import Explanations
+from keen_trellis.flow.edits import change_settings
+from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.mending import asked_of, flow_after, values_of
 from keen_trellis.flow.reviewing import Review, said_of
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.outputs import settings_for, write
+from keen_trellis.session.explaining import Explanations
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 from keen_trellis.sources.library import resolve
 
 _TABLES = ("Workbook (*.xlsx)", "Delimited text (*.csv)")
@@ -38,29 +41,30 @@ class Mending(QObject):
     accepted = Signal(str)
 
     def __init__(
-        self, document: Document, explanations: Explanations, grid: BenchGrid, view: ReviewView
+        self, session: Session, explanations: Explanations, grid: BenchGrid, view: ReviewView
     ) -> None:
         super().__init__(view)
-        self._document, self._explanations, self._grid, self._view = document, explanations, grid, view
+        self._session, self._explanations, self._grid, self._view = session, explanations, grid, view
         # The parts that there were before a mend, until the rows that it gained are known and shown.
         self.known_parts: set[str] | None = None
+        self._reviewed = ""  # the knot whose values are looked at
         view.settled.connect(self._apply)
         view.export_wanted.connect(self._ask_where)
         view.answers_wanted.connect(self._ask_which)
 
     def _knot(self) -> tuple[Outcome, JoinSettings] | None:
         """What the selected knot came to, and its settings."""
-        outcome = self._document.selected_outcome()
+        outcome = self._session.selected_outcome()
         if outcome is None or outcome.step is None or outcome.step.kind != JoinKind.name:
             return None
         return (outcome, KINDS.settings(outcome.step)) if len(outcome.tables) == 2 else None
 
     def mend(self, reason: Reason, mend: Mend) -> None:
         """Make a mend, as an edit of the flow; pairs of values are reviewed first."""
-        knot = self._knot()
-        if knot is None:
+        found = self._knot()
+        if found is None:
             return
-        outcome, settings = knot
+        outcome, settings = found
         assert outcome.step is not None
         if mend.way in (Way.CORRECTIONS, Way.REVIEW):
             self.review()
@@ -70,17 +74,17 @@ class Mending(QObject):
             values = values_of(asked_of(settings, outcome.tables[0], outcome.tables[1]), reason)
         if mend.way is Way.LINKS:
             self._expect_gains()
-        try:
-            flow, step = flow_after(
-                self._document.flow, outcome.step.id, mend, reason, outcome.inputs, values
-            )
-        except TrellisError as error:
-            self._document.failed.emit(error)
-            return
-        self._document.edit(flow, f"Mend: {mend.said}", Selection(step))
-        self._document.said.emit(f"{mend_text(mend)}. Ctrl+Z takes it back.")
-        if mend.way is Way.ACCEPT:
-            self.accepted.emit(outcome.step.id)
+        knot = outcome.step.id
+
+        def edit(flow: Flow) -> tuple[Flow, str]:
+            if flow.step(knot) != outcome.step:
+                raise UsageError("The knot was changed meanwhile.", remedy="Wait for its new reasons.")
+            return flow_after(flow, knot, mend, reason, outcome.inputs, values)
+
+        if self._session.apply(f"Mend: {mend.said}", edit):
+            self._session.said.emit(f"{mend_text(mend)}. Ctrl+Z takes it back.")
+            if mend.way is Way.ACCEPT:
+                self.accepted.emit(knot)
 
     # --- review ---
 
@@ -88,26 +92,31 @@ class Mending(QObject):
         """Show what the selected knot's values probably mean, and what was decided of them before."""
         knot = self._knot()
         if knot is None:
-            self._document.said.emit("Select a knot first: its values are reviewed.")
+            self._session.said.emit("Select a knot first: its values are reviewed.")
             return
         explained = self._explanations.of(knot[0])
         if explained is None:
-            self._document.said.emit("It is not known yet why rows did not match.")
+            self._session.said.emit("It is not known yet why rows did not match.")
             return
-        review = Review.of(knot[1], explained.reasons)
+        review, self._reviewed = Review.of(knot[1], explained.reasons), self._session.selection.step
         if not review.pairs:
-            self._document.said.emit("No value without partner is like another: there is nothing to review.")
+            self._session.said.emit("No value without partner is like another: there is nothing to review.")
             return
         self._view.show_review(review)
         self.review_wanted.emit()
 
     def _apply(self, review: Review) -> None:
-        knot = self._knot()
-        if knot is None or knot[0].step is None:
-            return
+        knot = self._reviewed
+
+        def edit(flow: Flow) -> Flow:
+            step = flow.find(knot)
+            if step is None:
+                raise UsageError("The knot was removed meanwhile.", remedy="Undo its removal, or go back.")
+            return change_settings(flow, knot, review.settings_after(KINDS.settings(step)))
+
         self._expect_gains()
-        self._document.change_settings(knot[0].step.id, review.settings_after(knot[1]), "Review values")
-        self._document.said.emit(f"Reviewed: {said_of(review)}. Ctrl+Z takes it back.")
+        if self._session.apply("Review values", edit):
+            self._session.said.emit(f"Reviewed: {said_of(review)}. Ctrl+Z takes it back.")
         self.done.emit()
 
     def _expect_gains(self) -> None:
@@ -124,13 +133,13 @@ class Mending(QObject):
 
     def export(self, path: Path) -> None:
         """Write the review to a file, with a column for answers; the dialog has asked about replacing it."""
-        sources = [settings.path for settings in self._document.sources().values()]
+        sources = [settings.path for settings in self._session.sources().values()]
         try:
             written = write(self._view.review.as_table(), settings_for(path), sources=sources, replace=True)
         except TrellisError as error:
-            self._document.failed.emit(error)
+            self._session.failed.emit(error)
             return
-        self._document.said.emit(
+        self._session.said.emit(
             f"Wrote {written.rows:,} pairs to {path.name}; into “answer” belongs yes, no or the value meant."
         )
 
@@ -143,11 +152,11 @@ class Mending(QObject):
 
     def read_answers(self, path: Path) -> None:
         """Take over the answers of a file that was exported."""
-        library = self._document.library
+        library = self._session.library
 
         def work(task: Task) -> Review:
             return self._view.review.answered(library.get(resolve(str(path), library).settings, task).table)
 
-        self._document.jobs.start(
-            f"reading answers from {path.name}", work, self._view.show_review, self._document.failed.emit
+        self._session.jobs.start(
+            f"reading answers from {path.name}", work, self._view.show_review, self._session.failed.emit
         )

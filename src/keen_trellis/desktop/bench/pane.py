@@ -20,8 +20,6 @@ from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import RowOrigin
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.attention import needs
 from keen_trellis.desktop.bench.attention import AttentionView
 from keen_trellis.desktop.bench.blend import BlendContent
 from keen_trellis.desktop.bench.changes import ChangesView
@@ -44,9 +42,6 @@ from keen_trellis.desktop.bench.slat import SlatView
 from keen_trellis.desktop.bench.tracing import Following, TraceView
 from keen_trellis.desktop.bench.typed import TypingView
 from keen_trellis.desktop.bench.types import TypesView
-from keen_trellis.desktop.document import Document, Outcome, Selection
-from keen_trellis.desktop.explaining import Explanations
-from keen_trellis.desktop.filters import filters_said, reaches, selected_filter, why_rows_stay
 from keen_trellis.desktop.marks import marks_of
 from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.sentence.choices import side_colours
@@ -58,12 +53,19 @@ from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.session import editing
+from keen_trellis.session.attention import needs
+from keen_trellis.session.explaining import Explanations
+from keen_trellis.session.filters import filters_said, reaches, selected_filter, why_rows_stay
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 from keen_trellis.sources.locations import TYPED
 from keen_trellis.sources.looking import Look, look
 
 
 class BenchPane(QWidget):
-    """Follows the document's selection. origin_changed: where the current row stands in its sources.
+    """Follows the session's selection. origin_changed: where the current row stands in its sources.
 
     field_wanted: a source's step and the field of it that is to be changed.  row_settled: what a raw row
     is to be, and its number.  tie_wanted: the source of a rail that the selected filter is to be tied to, and
@@ -75,15 +77,15 @@ class BenchPane(QWidget):
     tie_wanted = Signal(str, str)
     row_settled = Signal(str, int)
 
-    def __init__(self, document: Document, parent: QWidget | None = None) -> None:
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._document = document
+        self._session = session
         self._shown_for: object = None
         self._shown_selection = Selection()
         self._panel_for: Selection | None = None
         self._looked_at: object = None
         self._go_back_to: Callable[[], None] = self.show_changes
-        self._explanations = Explanations(document, self)
+        self._explanations = Explanations(session)
         self.banner = PlainLabel()
         self.banner.hide()
         self.grid = BenchGrid()
@@ -99,10 +101,10 @@ class BenchPane(QWidget):
         self.attention = AttentionView()
         self.slat = SlatView()
         self.guards = GuardsView()
-        self.guarding = Guarding(document, self.guards)
-        self._following = Following(document, self.grid, self.trace)
-        self._clustering = Clustering(document, self.grid, self.clusters)
-        self.mending = Mending(document, self._explanations, self.grid, self.review)
+        self.guarding = Guarding(session, self.guards)
+        self._following = Following(session, self.grid, self.trace)
+        self._clustering = Clustering(session, self.grid, self.clusters)
+        self.mending = Mending(session, self._explanations, self.grid, self.review)
         self.message = PlainLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.message.setWordWrap(True)
@@ -153,16 +155,16 @@ class BenchPane(QWidget):
         self._explanations.found.connect(self.refresh)
         for panel in self._panels:
             panel.closed.connect(self._close_panel)
-        self.fields.chosen.connect(lambda name: self.field_wanted.emit(self._document.selection.step, name))
+        self.fields.chosen.connect(lambda name: self.field_wanted.emit(self._session.selection.step, name))
         self.raw.settled.connect(self.row_settled)
         self.changes.step_wanted.connect(self._leave_for)
         self.changes.rows_wanted.connect(self._show_changed_rows)
         self.typing.changed.connect(self._keep_typed)
         self.slat.wanted.connect(self.tie_wanted)
-        document.compared.connect(self.show_changes)
-        document.selected.connect(self.refresh)
-        document.outcomes_changed.connect(self.refresh)
-        document.changed.connect(self.refresh)
+        session.refreshing.compared.connect(self.show_changes)
+        session.selected.connect(self.refresh)
+        session.outcomes_changed.connect(self._outcomes_changed)
+        session.changed.connect(self.refresh)
 
     def _made_find_bar(self) -> QWidget:
         bar = QWidget()
@@ -187,7 +189,7 @@ class BenchPane(QWidget):
 
     def refresh(self) -> None:
         """Show the rows of the selection, if they are others than those shown."""
-        selection, outcome = self._document.selection, self._document.selected_outcome()
+        selection, outcome = self._session.selection, self._session.selected_outcome()
         if self._panel_stays(selection, outcome):
             return
         self.banner.hide()
@@ -195,13 +197,13 @@ class BenchPane(QWidget):
             self._show_slat()
             return
         if not selection:
-            empty = not self._document.margin_files()
+            empty = not self._session.margin.paths()
             self._say(
                 "Rows will stand here." if empty else "Select a rail, a knot or a stub to see its rows."
             )
             return
         if outcome is None:
-            if self._document.stopped:
+            if self._session.results.stopped:
                 self._say("Stopped before these rows were known. F5 goes on.")
             elif selection != self._shown_selection:
                 self._say("Reading …")
@@ -224,7 +226,7 @@ class BenchPane(QWidget):
         ):
             return True
         if shown is self.attention:
-            self.attention.show_needs(needs(self._document))
+            self.attention.show_needs(needs(self._session))
             return True
         if shown is self.types:
             self._fill_types()  # not while another match is computed: then the types stay as they are
@@ -245,11 +247,15 @@ class BenchPane(QWidget):
             return True
         return False
 
+    def _outcomes_changed(self, concerned: frozenset[str]) -> None:
+        if self._stack.currentWidget() is self.attention or self._session.is_about_selected(concerned):
+            self.refresh()
+
     def _show_panel(self, panel: QWidget) -> None:
         """Let a panel have the bench until it is closed or something else is selected."""
         self.banner.hide()
         self._shown_for = None
-        self._panel_for = self._document.selection
+        self._panel_for = self._session.selection
         self._stack.setCurrentWidget(panel)
         panel.setFocus()
 
@@ -272,7 +278,7 @@ class BenchPane(QWidget):
         if settings is not None:
             same = (result.match, settings.links, settings.keep, settings.bring, reasons)
         if is_blend and step is not None:
-            same = (result.blended, step.settings, outcome.inputs, filters_said(self._document, step))
+            same = (result.blended, step.settings, outcome.inputs, filters_said(self._session, step))
         if same == self._shown_for and selection == self._shown_selection:
             if self._stack.currentWidget() is self.message:
                 self._stack.setCurrentWidget(self.grid)
@@ -284,10 +290,10 @@ class BenchPane(QWidget):
             left, right = outcome.tables
             content = knot_content(settings, outcome.inputs, left, right, result, reasons)
         elif is_blend and step is not None and result.blended is not None:
-            reached = filters_said(self._document, step)
+            reached = filters_said(self._session, step)
             content = BlendContent(KINDS.settings(step), outcome.inputs, result.blended, reached)
-        self.grid.show_content(content, marks_of(self._document.flow), afresh=afresh)
-        if step == self._document.flow.find(selection.step):
+        self.grid.show_content(content, marks_of(self._session.flow), afresh=afresh)
+        if step == self._session.flow.find(selection.step):
             self._show_gained(reasons)
         self._following.stand_on_row(selection.step)
         if not table.rows and not content.is_knot:
@@ -322,9 +328,9 @@ class BenchPane(QWidget):
 
     def _say_error(self, error: TrellisError) -> None:
         where = error.where
-        if self._document.path is not None:
+        if self._session.path is not None:
             # What lies beside the flow is named as the flow's file names it.
-            where = where.removeprefix(f"{self._document.path.parent}/")
+            where = where.removeprefix(f"{self._session.path.parent}/")
         self._say("\n".join(part for part in (where, error.what, error.remedy) if part))
         self.message.setStyleSheet(
             f"color: {theme().alarm.name()}; background: {theme().paper.name()}; padding: 40px;"
@@ -355,7 +361,7 @@ class BenchPane(QWidget):
         """Show all fields of the current row and of its partners."""
         row, content = self.grid.current_row(), self.grid.content
         if row is None or content is None:
-            self._document.said.emit("Move to a row first.")
+            self._session.said.emit("Move to a row first.")
             return
         self.record.show_entries(*entries_of(content, *row))
         self._stack.setCurrentWidget(self.record)
@@ -377,30 +383,30 @@ class BenchPane(QWidget):
         self._look_at_fields()
 
     def _look_at_fields(self) -> None:
-        selection, outcome = self._document.selection, self._document.selected_outcome()
+        selection, outcome = self._session.selection, self._session.selected_outcome()
         if outcome is None or outcome.result is None or selection.port not in outcome.result.ports:
-            self._document.said.emit("Its rows are not known yet.")
+            self._session.said.emit("Its rows are not known yet.")
             return
         table, remarks = outcome.result.ports[selection.port], outcome.remarks
         content = self.grid.content
         current = ""
         if content is not None and 0 <= self.grid.column < len(content.columns):
             current = content.columns[self.grid.column].field.name
-        step = self._document.flow.find(selection.step)
+        step = self._session.flow.find(selection.step)
         name = step.name if step is not None else selection.table
         can_change = step is not None and step.kind == SourceKind.name
         self._looked_at = table
 
         def done(found: Look) -> None:
-            if selection == self._document.selection:
+            if selection == self._session.selection:
                 self.fields.show_look(found, name, current, can_change=can_change)
                 self._show_panel(self.fields)
 
-        self._document.jobs.start(
+        self._session.jobs.start(
             f"looking at the fields of {name}",
             lambda task: look(table, remarks, task),
             done,
-            self._document.failed.emit,
+            self._session.failed.emit,
         )
 
     def show_raw(self) -> None:
@@ -411,12 +417,12 @@ class BenchPane(QWidget):
         if self._fill_raw():
             self._show_panel(self.raw)
         else:
-            self._document.said.emit("Only sheets and text files have raw cells: select one that is read.")
+            self._session.said.emit("Only sheets and text files have raw cells: select one that is read.")
 
     def _fill_raw(self) -> bool:
-        step = self._document.flow.find(self._document.selection.step)
-        settings = self._document.sources().get(step.id) if step is not None else None
-        snapshot = self._document.library.known(settings) if settings is not None else None
+        step = self._session.flow.find(self._session.selection.step)
+        settings = self._session.sources().get(step.id) if step is not None else None
+        snapshot = self._session.library.known(settings) if settings is not None else None
         if step is None or snapshot is None or not snapshot.raw.rows:
             return False
         self.raw.show_raw(snapshot.raw, step.name)
@@ -424,28 +430,28 @@ class BenchPane(QWidget):
 
     def show_typing(self) -> None:
         """Show the rows of the selected source that are typed into the flow, to be edited."""
-        settings = self._document.sources().get(self._document.selection.step)
+        settings = self._session.sources().get(self._session.selection.step)
         if settings is None or settings.reader != TYPED:
-            self._document.said.emit("Only a table that is typed into the flow can be edited here.")
+            self._session.said.emit("Only a table that is typed into the flow can be edited here.")
             return
-        step = self._document.flow.step(self._document.selection.step)
+        step = self._session.flow.step(self._session.selection.step)
         self.typing.show_table(settings.typed, step.name)
         if self._stack.currentWidget() is not self.typing:
             self._show_panel(self.typing)
 
     def _keep_typed(self, table: TypedTable) -> None:
-        step = self._document.selection.step
-        settings = self._document.sources()[step]
+        step = self._session.selection.step
+        settings = self._session.sources()[step]
         changed = msgspec.structs.replace(settings, typed=table)
-        self._document.change_settings(step, changed, f"Type rows of {self._document.flow.step(step).name}")
+        self._session.change_settings(step, changed, f"Type rows of {self._session.flow.step(step).name}")
 
     # --- what changed ---
 
     def show_changes(self) -> None:
         """Show what the last refresh changed, or what changed since the flow was saved."""
-        comparison = self._document.comparison
+        comparison = self._session.refreshing.comparison
         if comparison is None:
-            self._document.said.emit("There is nothing to compare with yet: F5 refreshes the sources.")
+            self._session.said.emit("There is nothing to compare with yet: F5 refreshes the sources.")
             return
         if self.changes.comparison is not comparison:
             self.changes.show_changes(comparison)
@@ -458,25 +464,25 @@ class BenchPane(QWidget):
         if self._stack.currentWidget() is self.attention:
             self._close_panel()
             return
-        self.attention.show_needs(needs(self._document))
+        self.attention.show_needs(needs(self._session))
         self._show_panel(self.attention)
 
     def _go_to_need(self, selection: Selection) -> None:
         self._close_panel()
-        self._document.select(selection)
+        self._session.select(selection)
 
     # --- shared filters ---
 
     def _show_slat(self) -> None:
-        shared = selected_filter(self._document)
+        shared = selected_filter(self._session)
         if shared is None:
             return
         why = [
-            f"{self._document.flow.step(step).name}: {said}"
-            for step, said in why_rows_stay(self._document, shared)
+            f"{self._session.flow.step(step).name}: {said}"
+            for step, said in why_rows_stay(self._session, shared)
         ]
-        self.slat.show_reaches(shared, reaches(self._document, shared), why)
-        self._shown_for, self._shown_selection = None, self._document.selection
+        self.slat.show_reaches(shared, reaches(self._session, shared), why)
+        self._shown_for, self._shown_selection = None, self._session.selection
         self._stack.setCurrentWidget(self.slat)
         self.origin_changed.emit("")
 
@@ -489,10 +495,10 @@ class BenchPane(QWidget):
     def show_trace(self) -> None:
         """Show where the current row comes from, and where the rows of a source go."""
         if self._stack.currentWidget() is not self.grid:
-            self._document.said.emit("Move to a row first.")
+            self._session.said.emit("Move to a row first.")
         elif isinstance(self._shown_for, ChangedRows):
             # They may be of another table than the step's, such as the one before a refresh.
-            self._document.said.emit("These rows stand by themselves: follow a row from its step.")
+            self._session.said.emit("These rows stand by themselves: follow a row from its step.")
         else:
             self._following.follow()
 
@@ -509,29 +515,27 @@ class BenchPane(QWidget):
         elif self._fill_types():
             self._show_panel(self.types)
         else:
-            self._document.said.emit(
-                "Select a knot with link fields first: its types are shown side by side."
-            )
+            self._session.said.emit("Select a knot with link fields first: its types are shown side by side.")
 
     def _fill_types(self) -> bool:
-        outcome = self._document.outcome(self._document.selection.step)
+        outcome = self._session.outcome(self._session.selection.step)
         if outcome is None or outcome.step is None or outcome.step.kind != JoinKind.name:
             return False
         match = outcome.result.match if outcome.result is not None else None
         settings: JoinSettings = KINDS.settings(outcome.step)
         if match is None or settings.join_type is JoinType.CROSS or len(outcome.tables) != 2:
             return False
-        step = self._document.flow.step(outcome.step.id)
+        step = self._session.flow.step(outcome.step.id)
         current = KINDS.settings(step).join_type
         shown = side_by_side(settings, outcome.inputs, outcome.tables[0], outcome.tables[1], match)
         names = (outcome.inputs[0].name, outcome.inputs[1].name)
-        self.types.show_types(shown, current, names, side_colours(self._document, outcome.step.id))
+        self.types.show_types(shown, current, names, side_colours(self._session, outcome.step.id))
         return True
 
     # --- guards ---
 
     def _bring_guards_up_to_date(self, outcome: Outcome | None) -> None:
-        current = self._document.flow.find(self._document.selection.step)
+        current = self._session.flow.find(self._session.selection.step)
         if outcome is not None and outcome.step == current and outcome is not self._looked_at:
             self._looked_at = outcome
             self.guarding.show()
@@ -542,11 +546,11 @@ class BenchPane(QWidget):
 
     def _leave_for(self, step: str) -> None:
         self._close_panel()
-        self._document.select(Selection(step))
+        self._session.select(Selection(step))
 
     def _show_changed_rows(self, rows: ChangedRows) -> None:
         """The rows of one line of what changed, in the grid; Esc in it leads back."""
-        self._shown_for, self._shown_selection = rows, self._document.selection
+        self._shown_for, self._shown_selection = rows, self._session.selection
         self.banner.setText(f"{rows.text}. Esc goes back.")
         self.banner.setFont(font(12, bold=True))
         self.banner.setStyleSheet(
@@ -554,7 +558,7 @@ class BenchPane(QWidget):
         )
         self.banner.show()
         content = chosen_rows_content(rows.table, rows.rows)
-        self.grid.show_content(content, marks_of(self._document.flow), afresh=True)
+        self.grid.show_content(content, marks_of(self._session.flow), afresh=True)
         self._stack.setCurrentWidget(self.grid)
         self.grid.setFocus()
 
@@ -567,11 +571,11 @@ class BenchPane(QWidget):
         if column < 0:
             self._apply_orders(content, {}, None)
             return
-        self._document.jobs.start(
+        self._session.jobs.start(
             f"sorting by {content.columns[column].field.name}",
             lambda task: content.orders(content.columns[column], descending=descending, task=task),
             lambda orders: self._apply_orders(content, orders, (column, descending)),
-            self._document.failed.emit,
+            self._session.failed.emit,
         )
 
     def _apply_orders(self, content: Content, orders: dict, sorted_by: tuple[int, bool] | None) -> None:  # type: ignore[type-arg]
@@ -584,15 +588,15 @@ class BenchPane(QWidget):
 
     def _change_type(self, kind: JoinType | Keep) -> None:
         if isinstance(kind, Keep):
-            editing.keep_of_blend(self._document, self._document.selection.step, kind)
+            editing.keep_of_blend(self._session, self._session.selection.step, kind)
         else:
-            editing.change_join_type(self._document, self._document.selection.step, kind)
+            editing.change_join_type(self._session, self._session.selection.step, kind)
 
     def _remedy(self, name: str, stands: Stands | None) -> None:
         if stands is None:
-            self._document.said.emit("The current field may be added up as it is.")
+            self._session.said.emit("The current field may be added up as it is.")
         else:
-            editing.place_measures(self._document, self._document.selection.step, [name], stands)
+            editing.place_measures(self._session, self._session.selection.step, [name], stands)
 
     def open_find(self) -> None:
         """Open the line for finding."""
@@ -607,11 +611,11 @@ class BenchPane(QWidget):
             return
         start = self.grid.place_for_search()
         self.find_said.setText("looking …")
-        self._document.jobs.start(
+        self._session.jobs.start(
             f"looking for “{text}”",
             lambda task: content.find(text, start, task, backwards=backwards),
             lambda found: self._found(text, found),
-            self._document.failed.emit,
+            self._session.failed.emit,
         )
 
     def _found(self, text: str, place: tuple[int, int] | None) -> None:

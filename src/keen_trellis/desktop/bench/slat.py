@@ -8,10 +8,10 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.bench.panel import Panel
-from keen_trellis.desktop.filters import Reach
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.graph import SharedFilter
 from keen_trellis.flow.shared_filters import filter_said
+from keen_trellis.session.filters import Reach
 
 
 class SlatView(Panel):

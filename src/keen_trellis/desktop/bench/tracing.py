@@ -13,10 +13,10 @@ from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import RIGHT, Column
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
-from keen_trellis.desktop.document import Document
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.tracing import Trace, back, forward
+from keen_trellis.session.session import Session
 
 
 class TraceView(Panel):
@@ -59,20 +59,20 @@ class Following(QObject):
     shown = Signal()
     wanted = Signal(str)
 
-    def __init__(self, document: Document, grid: BenchGrid, view: TraceView) -> None:
+    def __init__(self, session: Session, grid: BenchGrid, view: TraceView) -> None:
         super().__init__(view)
-        self._document, self._grid, self._view = document, grid, view
+        self._session, self._grid, self._view = session, grid, view
         self._row_to_show: Trace | None = None
         view.wanted.connect(self._go_to)
 
     def follow(self) -> None:
         """Find the way of the current row, back with the current cell and, of a source, on to the outputs."""
-        document, row, content = self._document, self._grid.current_row(), self._grid.content
-        selection, step = document.selection, document.flow.find(document.selection.step)
+        session, row, content = self._session, self._grid.current_row(), self._grid.content
+        selection, step = session.selection, session.flow.find(session.selection.step)
         if row is None or content is None or step is None:
-            document.said.emit("Move to a row first.")
+            session.said.emit("Move to a row first.")
             return
-        sides, flow, runner = content.row_sides(*row), document.flow, document.runner
+        sides, flow, runner = content.row_sides(*row), session.flow, session.runner
         column = content.columns[self._grid.column] if content.columns else None
 
         def work(task: Task) -> tuple[list[Trace], list[Trace]]:
@@ -92,11 +92,11 @@ class Following(QObject):
             return ways, []
 
         def done(ways: tuple[list[Trace], list[Trace]]) -> None:
-            if selection == document.selection:
+            if selection == session.selection:
                 self._view.show_traces(*ways)
                 self.shown.emit()
 
-        document.jobs.start("following the row", work, done, document.failed.emit)
+        session.jobs.start("following the row", work, done, session.failed.emit)
 
     def _go_to(self, trace: Trace) -> None:
         self._row_to_show = trace if trace.row >= 0 else None
@@ -107,7 +107,7 @@ class Following(QObject):
         trace, content = self._row_to_show, self._grid.content
         if trace is None or content is None or shown != trace.step:
             return
-        outcome = self._document.outcome(trace.step)
+        outcome = self._session.outcome(trace.step)
         if outcome is None or outcome.result is None:
             return
         self._row_to_show = None

@@ -9,13 +9,13 @@ import msgspec
 from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Document
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.view import Chip, Item
 from keen_trellis.flow.steps.join import AcceptedSettings, JoinSettings
 from keen_trellis.flow.wording import listed
+from keen_trellis.session import editing
+from keen_trellis.session.session import Session
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.sentence.pane import SentencePane
@@ -26,8 +26,8 @@ _NOTE, _BACK = "note", "back"
 class AcceptedValues:
     """The chip of accepted values, and the note that says why they are absent."""
 
-    def __init__(self, document: Document, pane: SentencePane) -> None:
-        self._document, self._pane = document, pane
+    def __init__(self, session: Session, pane: SentencePane) -> None:
+        self._session, self._pane = session, pane
 
     def items(self, step_id: str, settings: JoinSettings, names: tuple[str, str]) -> list[Item]:
         """A chip for what is accepted, nothing where nothing is."""
@@ -39,7 +39,7 @@ class AcceptedValues:
 
     def ask_note(self, step_id: str, number: int = -1) -> None:
         """Ask why values are absent; the last ones that were accepted if it is not said which."""
-        accepted = editing.join_settings(self._document, step_id).accepted
+        accepted = editing.join_settings(self._session, step_id).accepted
         if not accepted:
             return
         entry = accepted[number]
@@ -55,15 +55,15 @@ class AcceptedValues:
     def _replace(
         self, step_id: str, entry: AcceptedSettings, by: tuple[AcceptedSettings, ...], said: str
     ) -> None:
-        accepted = editing.join_settings(self._document, step_id).accepted
+        accepted = editing.join_settings(self._session, step_id).accepted
         if entry in accepted:
             place = accepted.index(entry)
             now = (*accepted[:place], *by, *accepted[place + 1 :])
-            editing.change_join(self._document, step_id, said, accepted=now)
+            editing.change_join(self._session, step_id, said, accepted=now)
 
     def _show(self, step_id: str, names: tuple[str, str], anchor: QWidget) -> None:
         choices = []
-        for number, entry in enumerate(editing.join_settings(self._document, step_id).accepted):
+        for number, entry in enumerate(editing.join_settings(self._session, step_id).accepted):
             name = names[0] if entry.side == "left" else names[1]
             count = f"{len(entry.values):,} of {name}: {listed(list(entry.values))}"
             choices.append(Choice((_NOTE, number), count, entry.note or "say why …"))
@@ -73,7 +73,7 @@ class AcceptedValues:
             if what[0] == _NOTE:
                 self.ask_note(step_id, what[1])
             else:
-                entry = editing.join_settings(self._document, step_id).accepted[what[1]]
+                entry = editing.join_settings(self._session, step_id).accepted[what[1]]
                 self._replace(step_id, entry, (), "Accept values no longer")
 
         chooser = Chooser(choices, self._pane, title="Accepted as absent")

@@ -13,8 +13,6 @@ from keen_trellis.core.blending import Blended, Keep, Stands
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
@@ -34,6 +32,8 @@ from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings, repeated, unused_number
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.wording import ignoring, kept_of_blend, listed, rows_called, stands_said, times_said
+from keen_trellis.session import editing
+from keen_trellis.session.outcome import Outcome
 
 _REMOVE, _PREPARE, _WHERE, _MEASURE, _ALL = (object() for _ in range(5))
 _DATES = (FieldType.DATE, FieldType.TIMESTAMP)
@@ -50,7 +50,7 @@ class BlendSentence(SentencePart):
         settings: BlendSettings = self.settings(step)
         if outcome is None or len(outcome.inputs) != len(settings.others) + 1:
             return [Word(f"{step.name}: reading its tables.")]
-        if self.document.selection.port != ROWS:
+        if self.session.selection.port != ROWS:
             return self._unused_items(outcome)
         main = outcome.inputs[0]
         lefts = list(dict.fromkeys(link.left for entry in settings.others for link in entry.links))
@@ -99,7 +99,7 @@ class BlendSentence(SentencePart):
         return items
 
     def _unused_items(self, outcome: Outcome) -> list[Item]:
-        number = unused_number(self.document.selection.port)
+        number = unused_number(self.session.selection.port)
         blended = outcome.result.blended if outcome.result is not None else None
         if number is None or blended is None or number >= len(blended.others):
             return [Word("There are no such groups any more.")]
@@ -115,7 +115,7 @@ class BlendSentence(SentencePart):
         ]
 
     def _hue(self, step: Step, number: int) -> int | None:
-        mark = mark_of(self.document.flow, step.inputs[number].step)
+        mark = mark_of(self.session.flow, step.inputs[number].step)
         return mark.hue if mark else None
 
     # --- links ---
@@ -323,7 +323,7 @@ class BlendSentence(SentencePart):
             elif what is _WHERE:
                 self._ask_where(step, number, outcome, anchor)
             else:
-                editing.remove_other(self.document, step.id, number, name)
+                editing.remove_other(self.session, step.id, number, name)
 
         self.pane.open_list(Chooser(choices, self.pane, title=name), anchor, chosen=chosen)
 
@@ -369,7 +369,7 @@ class BlendSentence(SentencePart):
             choices = [Choice(keep.value, *kept_of_blend(keep, main.name)) for keep in Keep]
             chooser = Chooser(choices, self.pane, title="What is kept?", current=settings.keep)
             self.pane.open_list(
-                chooser, anchor, chosen=lambda keep: editing.keep_of_blend(self.document, step.id, Keep(keep))
+                chooser, anchor, chosen=lambda keep: editing.keep_of_blend(self.session, step.id, Keep(keep))
             )
 
         return Chip(kept_of_blend(settings.kept, main.name)[0], choose, "Kept", strong=True)
@@ -418,12 +418,12 @@ class BlendSentence(SentencePart):
         self.pane.open_list(
             chooser,
             anchor,
-            chosen=lambda place: editing.place_measures(self.document, step.id, sorted(names), *place),
+            chosen=lambda place: editing.place_measures(self.session, step.id, sorted(names), *place),
         )
 
     def _warning(self, step: Step, settings: BlendSettings, blended: Blended) -> list[Item]:
         """That some measures stand on many rows, and must not be added up again."""
-        found = repeated(settings, blended)
+        found = repeated(settings, [entry.times for entry in blended.others])
         if not found:
             return []
         names = frozenset(found)
@@ -436,9 +436,9 @@ class BlendSentence(SentencePart):
         ]
         kinds = {field.name: field.type for field in blended.table.fields}
         if all(kinds[name] in _SPREAD for name in names):
-            spread = partial(editing.place_measures, self.document, step.id, sorted(names), Stands.SPREAD)
+            spread = partial(editing.place_measures, self.session, step.id, sorted(names), Stands.SPREAD)
             items.append(Chip("spread it", lambda _: spread(), "Spread", doing=True))
-        once = partial(editing.place_measures, self.document, step.id, sorted(names), Stands.FIRST)
+        once = partial(editing.place_measures, self.session, step.id, sorted(names), Stands.FIRST)
         return [*items, Chip("show it once", lambda _: once(), "Once", doing=True)]
 
 

@@ -14,12 +14,13 @@ from keen_trellis.core.preparations import PREPARATIONS
 from keen_trellis.core.relative_periods import NAMED
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType, common_exact_type, comparable
-from keen_trellis.desktop.document import Document, Outcome
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.chooser import Choice
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.wording import question
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 
 # Choices that are no field and no preparation.
 AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, NAME_ALL, PARTNER_FOUND = (object() for _ in range(6))
@@ -45,23 +46,23 @@ _TAKES = {
 }
 
 
-def side_colours(document: Document, step_id: str) -> tuple[QColor, QColor]:
+def side_colours(session: Session, step_id: str) -> tuple[QColor, QColor]:
     """The hues of the two sides of a knot."""
     found = []
-    for entry in document.flow.step(step_id).inputs:
-        mark = mark_of(document.flow, entry.step)
+    for entry in session.flow.step(step_id).inputs:
+        mark = mark_of(session.flow, entry.step)
         found.append(theme().hue(mark.hue).mark if mark else theme().soft)
     return found[0], found[1]
 
 
-def question_choices(document: Document, step_id: str, outcome: Outcome | None) -> list[Choice]:
+def question_choices(session: Session, step_id: str, outcome: Outcome | None) -> list[Choice]:
     """The nine questions in the user's table names, with their row counts as soon as these are known."""
-    step = document.flow.step(step_id)
+    step = session.flow.step(step_id)
     names = [shape.name for shape in outcome.inputs] if outcome and len(outcome.inputs) == 2 else []
     if not names:
-        names = [document.flow.step(entry.step).name for entry in step.inputs]
+        names = [session.flow.step(entry.step).name for entry in step.inputs]
     counts = outcome.result.match.counts if outcome and outcome.result and outcome.result.match else None
-    hues = side_colours(document, step_id)
+    hues = side_colours(session, step_id)
     choices = []
     for kind in QUESTION_TYPES:
         rows = f"{counts.rows_under(kind):,} rows · " if counts else ""
@@ -127,9 +128,9 @@ def take_words(take: str) -> str:
     return f"{words} {expression}" if expression else words
 
 
-def merge_choices(document: Document, step_id: str, settings: JoinSettings) -> list[Choice]:
+def merge_choices(session: Session, step_id: str, settings: JoinSettings) -> list[Choice]:
     """For each name that both sides have, to make one field of the two."""
-    outcome = document.outcome(step_id)
+    outcome = session.outcome(step_id)
     if outcome is None or len(outcome.inputs) != 2:
         return []
     left, right = outcome.inputs

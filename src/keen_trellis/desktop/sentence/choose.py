@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.core.choosing import chosen_fields
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
@@ -21,6 +20,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
 from keen_trellis.flow.wording import listed
+from keen_trellis.session.outcome import Outcome
 
 _WITH_TABLE, _WITHOUT_TABLE = object(), object()
 

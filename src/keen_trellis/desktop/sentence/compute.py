@@ -8,7 +8,6 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.computing import computed_fields
 from keen_trellis.core.derived import DerivedTable
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
 from keen_trellis.desktop.sentence.on_rail import RailSentence
@@ -16,6 +15,7 @@ from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.session.outcome import Outcome
 
 
 class ComputeSentence(RailSentence):
@@ -57,7 +57,7 @@ class ComputeSentence(RailSentence):
         entry.open_under(anchor)
 
     def _ask_expression(self, step: Step, shape: InputShape) -> None:
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         if outcome is None or not outcome.tables:
             return
         settings: ComputeSettings = self.settings(step)

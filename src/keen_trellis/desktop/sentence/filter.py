@@ -132,7 +132,7 @@ class FilterSentence(RailSentence):
         def check(entered: str) -> None:
             check_conditions([ConditionSettings(entered, Comparison.TRUE.value).condition], shape.fields)
 
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         if outcome is None or not outcome.tables:
             return
         title = 'What must be true, as "Agreed value" > 1000'
@@ -177,7 +177,7 @@ class FilterSentence(RailSentence):
     def _choose_period(self, step: Step, number: int, field: Field, anchor: QWidget) -> None:
         def chosen(period: Any) -> None:
             if period is OTHER_DAYS:
-                outcome = self.document.outcome(step.id)
+                outcome = self.session.outcome(step.id)
                 if outcome is not None and outcome.inputs:
                     shape = outcome.inputs[0]
                     self._type_values(step, number, shape, field, Comparison.PERIOD, anchor)
@@ -215,7 +215,7 @@ class FilterSentence(RailSentence):
         """Let values be ticked in the list of those that there are: dates and numbers in their order,
         others the most frequent first.
         """
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         now = self._now(step, number)
         if outcome is None or not outcome.tables or now is None:
             return
@@ -245,8 +245,8 @@ class FilterSentence(RailSentence):
             condition = ConditionSettings(field.name, how.value, tuple(values))
             self._set(step, number, condition if values else None)
 
-        self.document.jobs.start(
-            f"counting the values of {field.name}", counted, show, self.document.failed.emit
+        self.session.jobs.start(
+            f"counting the values of {field.name}", counted, show, self.session.failed.emit
         )
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.chooser import Choice
 from keen_trellis.flow.wording import rows_called
+from keen_trellis.session.outcome import Outcome
 
 
 @dataclass(frozen=True)

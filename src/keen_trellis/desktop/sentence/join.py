@@ -15,8 +15,6 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Taken
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType, comparable
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Document, Outcome
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.accepted import AcceptedValues
 from keen_trellis.desktop.sentence.choices import (
@@ -47,6 +45,9 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import ignoring, listed, question, rows_called
+from keen_trellis.session import editing
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.sentence.pane import SentencePane
@@ -59,10 +60,10 @@ _REMOVE, _LINK_FIRST = object(), object()
 class JoinSentence:
     """Builds the sentence of a join, and carries out what its chips choose."""
 
-    def __init__(self, document: Document, pane: SentencePane) -> None:
-        self._document = document
+    def __init__(self, session: Session, pane: SentencePane) -> None:
+        self._session = session
         self._pane = pane
-        self.accepted = AcceptedValues(document, pane)
+        self.accepted = AcceptedValues(session, pane)
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: JoinSettings = KINDS.settings(step)
@@ -126,7 +127,7 @@ class JoinSentence:
         ]
         for side, (shape, named) in enumerate(zip(outcome.inputs, fields_named(settings), strict=True)):
             known = [field.name for field in shape.fields]
-            source = self._document.flow.find(step.inputs[side].step)
+            source = self._session.flow.find(step.inputs[side].step)
             for name in [name for name in named if name not in known][:1]:
                 if source is not None and source.kind == SourceKind.name:
                     items.append(self._renamed_chip(source, shape, name, named))
@@ -148,7 +149,7 @@ class JoinSentence:
             left, right = shapes[0].get(link.left), shapes[1].get(link.right)
             if left is None or right is None or comparable(left.type, right.type):
                 continue
-            sources = [self._document.flow.find(entry.step) for entry in step.inputs]
+            sources = [self._session.flow.find(entry.step) for entry in step.inputs]
             return [
                 Chip(
                     f"read {mine.name} as {other.type.value}",
@@ -179,12 +180,12 @@ class JoinSentence:
 
     def _do_without(self, step: Step, side: int, name: str, _: QWidget) -> None:
         which = "keep" if side == 0 else "bring"
-        settings = editing.join_settings(self._document, step.id)
+        settings = editing.join_settings(self._session, step.id)
         kept = tuple(entry for entry in getattr(settings, which) or () if entry != name)
-        editing.change_join(self._document, step.id, f"Do without {name}", **{which: kept})
+        editing.change_join(self._session, step.id, f"Do without {name}", **{which: kept})
 
     def _hue(self, step: Step, side: int) -> int | None:
-        mark = mark_of(self._document.flow, step.inputs[side].step)
+        mark = mark_of(self._session.flow, step.inputs[side].step)
         return mark.hue if mark else None
 
     def _link_items(
@@ -220,13 +221,13 @@ class JoinSentence:
         ]
 
     def _set_link(self, step: Step, number: int, **changes: Any) -> None:
-        settings = editing.join_settings(self._document, step.id)
+        settings = editing.join_settings(self._session, step.id)
         links = list(settings.links)
         links[number] = msgspec.structs.replace(links[number], **changes)
         said = f"Match {links[number].left} with {links[number].right}"
         if changes.keys() & {"ignore", "compare_as", "correct"}:
             said = f"Compare {links[number].left} {ignoring(links[number].link.preparation)}"
-        editing.change_join(self._document, step.id, said, links=tuple(links))
+        editing.change_join(self._session, step.id, said, links=tuple(links))
 
     def _choose_link_field(
         self,
@@ -261,10 +262,10 @@ class JoinSentence:
         )
 
     def _remove_link(self, step: Step, number: int) -> None:
-        links = editing.join_settings(self._document, step.id).links
+        links = editing.join_settings(self._session, step.id).links
         gone = links[number]
         editing.change_join(
-            self._document,
+            self._session,
             step.id,
             f"Do not match {gone.left} with {gone.right}",
             links=links[:number] + links[number + 1 :],
@@ -294,8 +295,8 @@ class JoinSentence:
 
         def both(left: str) -> Callable[[str], None]:
             def add(right: str) -> None:
-                links = (*editing.join_settings(self._document, step.id).links, LinkSettings(left, right))
-                editing.change_join(self._document, step.id, f"Match {left} with {right} too", links=links)
+                links = (*editing.join_settings(self._session, step.id).links, LinkSettings(left, right))
+                editing.change_join(self._session, step.id, f"Match {left} with {right} too", links=links)
 
             return add
 
@@ -360,7 +361,7 @@ class JoinSentence:
                 choices.append(Choice(NAME_ALL, named, ticked=settings.name_all))
                 said = "add a field “partner found”"
                 choices.append(Choice(PARTNER_FOUND, said, ticked=settings.partner_found))
-                choices += merge_choices(self._document, step.id, settings)
+                choices += merge_choices(self._session, step.id, settings)
             title = f"Fields of {shape.name} that come along"
             self._pane.open_list(
                 Chooser(choices, self._pane, several=True, title=title), anchor, applied=apply
@@ -375,7 +376,7 @@ class JoinSentence:
                 changes |= {"partner_found": PARTNER_FOUND in keys}
                 changes["merge"] = tuple(key for key in keys if isinstance(key, MergeSettings))
             verb = "Bring" if which == "bring" else "Keep"
-            editing.change_join(self._document, step.id, f"{verb} {listed(list(names))}", **changes)
+            editing.change_join(self._session, step.id, f"{verb} {listed(list(names))}", **changes)
 
         return Chip(text, choose, f"Fields of {shape.name}", hue=self._hue(step, side))
 
@@ -391,32 +392,39 @@ class JoinSentence:
 
         instead: for a knot that was just made: what could be made of the two rails in its place.
         """
-        outcome = self._document.outcome(step_id)
-        current = editing.join_settings(self._document, step_id).join_type
-        unlinked = not editing.join_settings(self._document, step_id).links
+        outcome = self._session.outcome(step_id)
+        current = editing.join_settings(self._session, step_id).join_type
+        unlinked = not editing.join_settings(self._session, step_id).links
 
         def choices(outcome: Outcome | None) -> list[Choice]:
             found = [Choice(_LINK_FIRST, "join them, by link fields that are chosen now")]
             if not unlinked:
-                found = question_choices(self._document, step_id, outcome)
+                found = question_choices(self._session, step_id, outcome)
             return [*found, *(entry.choice(outcome) for entry in instead)]
 
+        take_back = partial(self._session.drop_edit, self._session.flow)
         chooser = Chooser(choices(outcome), self._pane, title=title, current=current, numbered=True)
-        chooser.follow(lambda: choices(self._document.outcome(step_id)))
-        self._document.outcomes_changed.connect(chooser.reload)
+        chooser.follow(lambda: choices(self._session.outcome(step_id)))
+
+        def reload(concerned: frozenset[str]) -> None:
+            if step_id in concerned:
+                chooser.reload()
+
+        self._session.outcomes_changed.connect(reload)
+        chooser.destroyed.connect(lambda: self._session.outcomes_changed.disconnect(reload))
 
         def chosen(kind: object) -> None:
             if isinstance(kind, Instead):
-                self._document.drop_last_edit()
+                take_back()
                 kind.make()
             elif isinstance(kind, JoinType):
-                editing.change_join_type(self._document, step_id, kind)
+                editing.change_join_type(self._session, step_id, kind)
 
         self._pane.open_list(
             chooser,
             anchor or self._pane.view,
             chosen=chosen,
-            dismissed=self._document.drop_last_edit if instead else None,
+            dismissed=take_back if instead else None,
             at=None if anchor else QPoint(240, 4),
         )
 
@@ -436,7 +444,7 @@ class JoinSentence:
         return Chip(OPERATOR_WORDS[link.operator][0], choose, "Operator")
 
     def _prepare(self, step: Step, number: int, keys: list[Any]) -> None:
-        link = editing.join_settings(self._document, step.id).links[number]
+        link = editing.join_settings(self._session, step.id).links[number]
         changes = preparation_chosen(link, keys)
         if CORRECT not in keys:
             changes["correct"] = ()
@@ -455,7 +463,7 @@ class JoinSentence:
         return items
 
     def _ask_corrections(self, step: Step, number: int, anchor: QWidget) -> None:
-        link = editing.join_settings(self._document, step.id).links[number]
+        link = editing.join_settings(self._session, step.id).links[number]
         entry = Entry(
             "Read on either side: what is written, a tab or →, what it should be; a pair a line",
             "\n".join(f"{wrong}\t{right}" for wrong, right in link.correct),
@@ -468,7 +476,7 @@ class JoinSentence:
 
     def _ask_expression(self, step: Step, number: int, which: str, shape: InputShape, current: str) -> None:
         """Ask for an expression over one side's fields in place of a link field."""
-        link = editing.join_settings(self._document, step.id).links[number]
+        link = editing.join_settings(self._session, step.id).links[number]
         known = current if getattr(link, f"{which}_is_expression") else quoted_name(current)
 
         def check(text: str) -> None:
@@ -495,7 +503,7 @@ class JoinSentence:
 
         def change(any_of: bool) -> None:
             said = "Match if one link holds" if any_of else "Match if all links hold"
-            editing.change_join(self._document, step.id, said, any_of=any_of)
+            editing.change_join(self._session, step.id, said, any_of=any_of)
 
         return Chip("or" if settings.any_of else "and", choose, "All or any")
 
@@ -530,7 +538,7 @@ class JoinSentence:
         return [Word(f"Each {one} takes"), Chip(take_words(settings.take), choose, "Take"), Word(".")]
 
     def _set_take(self, step: Step, take: str) -> None:
-        editing.change_join(self._document, step.id, f"Take {take_words(take)}", take=take)
+        editing.change_join(self._session, step.id, f"Take {take_words(take)}", take=take)
 
     def _merged_items(self, settings: JoinSettings, outcome: Outcome) -> list[Item]:
         found = outcome.result.disagreements if outcome.result is not None else {}
@@ -549,7 +557,7 @@ class JoinSentence:
         one, other = rows_called(left.name)[0], rows_called(right.name)[0]
 
         def change(_: QWidget) -> None:
-            editing.change_join(self._document, step.id, "Make it a cross join", type=JoinType.CROSS.value)
+            editing.change_join(self._session, step.id, "Make it a cross join", type=JoinType.CROSS.value)
 
         return Chip(f"pair every {one} with every {other}", change, "Cross join", doing=True)
 
@@ -559,7 +567,7 @@ class JoinSentence:
 
         def back(_: QWidget) -> None:
             said = "Match by fields"
-            editing.change_join(self._document, step.id, said, type=JoinType.LEFT_OUTER.value)
+            editing.change_join(self._session, step.id, said, type=JoinType.LEFT_OUTER.value)
 
         items: list[Item] = [
             Word(f"Pair every {one} with every {other} (cross join)."),

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.core.table import Table
 from keen_trellis.core.text_mending import WORDS, Action, How, combined_fields, split_fields
 from keen_trellis.core.values import FieldType, as_text
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.on_rail import RailSentence
@@ -24,6 +23,7 @@ from keen_trellis.flow.steps.correct import CorrectSettings
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.wording import listed
+from keen_trellis.session.outcome import Outcome
 
 _REMOVE = object()
 _DIVIDERS = (" - ", " / ", ", ", "; ", "-", "/", ".", ",", ";", "_", " ", ":")
@@ -55,7 +55,7 @@ class _OfTexts(RailSentence):
             Choice(name, name, ticked=name in now) for name in sorted(texts, key=lambda name: name not in now)
         ]
         if not choices:
-            self.document.said.emit(f"{shape.name} has no text that could be mended.")
+            self.session.said.emit(f"{shape.name} has no text that could be mended.")
             return
         chooser = Chooser(choices, self.pane, several=True, title=f"Which texts of {shape.name}?")
         self.pane.open_list(chooser, anchor, applied=lambda names: self._chosen(step, shape, names))
@@ -191,13 +191,15 @@ class SplitSentence(RailSentence):
         ]
 
     def begin(self, step: Step, shape: InputShape) -> None:
-        self._choose(step, shape, self.pane.view, dismissed=self.document.drop_last_edit)
+        self._choose(
+            step, shape, self.pane.view, dismissed=partial(self.session.drop_edit, self.session.flow)
+        )
 
     def _choose(
         self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None
     ) -> None:
         texts = [Choice(f.name, f.name) for f in shape.fields if f.type is FieldType.TEXT]
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
 
         def chosen(name: str) -> None:
             between, count = " ", 2
@@ -264,7 +266,9 @@ class CombineSentence(RailSentence):
         ]
 
     def begin(self, step: Step, shape: InputShape) -> None:
-        self._choose(step, shape, self.pane.view, dismissed=self.document.drop_last_edit)
+        self._choose(
+            step, shape, self.pane.view, dismissed=partial(self.session.drop_edit, self.session.flow)
+        )
 
     def _choose(
         self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None

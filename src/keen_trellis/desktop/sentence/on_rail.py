@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.desktop.document import Document, Outcome
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.view import Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.sentence.pane import SentencePane
@@ -22,8 +23,8 @@ if TYPE_CHECKING:
 class SentencePart:
     """Builds the sentence of some kind of step, and carries out what its chips choose."""
 
-    def __init__(self, document: Document, pane: SentencePane) -> None:
-        self.document = document
+    def __init__(self, session: Session, pane: SentencePane) -> None:
+        self.session = session
         self.pane = pane
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
@@ -35,11 +36,11 @@ class SentencePart:
 
     def settings(self, step: Step) -> Any:
         """The settings that the step has now."""
-        return KINDS.settings(self.document.flow.step(step.id))
+        return KINDS.settings(self.session.flow.step(step.id))
 
     def change(self, step: Step, name: str, **changes: Any) -> None:
         """Give the step other settings; `name` says what was done."""
-        self.document.change_settings(step.id, msgspec.structs.replace(self.settings(step), **changes), name)
+        self.session.change_settings(step.id, msgspec.structs.replace(self.settings(step), **changes), name)
 
     def offer(
         self, step: Step, anchor: QWidget, setting: str, choices: Sequence[Choice], said: Callable[[Any], str]

@@ -12,8 +12,6 @@ from PySide6.QtCore import QPoint, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from keen_trellis.core.errors import TrellisError, UnknownFieldError
-from keen_trellis.desktop import editing
-from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.sentence.blend import BlendSentence
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
@@ -37,6 +35,10 @@ from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.trust import NotAccepted
 from keen_trellis.flow.wording import counted, open_said, rows_called
+from keen_trellis.session import editing
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.locations import TYPED
 from keen_trellis.sources.queries import NotHarmless
@@ -66,33 +68,37 @@ class SentencePane(QWidget):
     moved = Signal(str, str)
     blend_wanted = Signal()
 
-    def __init__(self, document: Document, parent: QWidget | None = None) -> None:
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._document = document
+        self._session = session
         self._chooser: Chooser | None = None
         self.view = SentenceView()
-        self.source = SourceSentence(document, self)
-        self.join = JoinSentence(document, self)
-        self.slat = SlatSentence(document, self)
+        self.source = SourceSentence(session, self)
+        self.join = JoinSentence(session, self)
+        self.slat = SlatSentence(session, self)
         kinds: dict[str, type[SentencePart]] = {entry.kind: entry.sentence for entry in RAIL_STEPS}
         kinds[UnionKind.name] = UnionSentence
         kinds[BlendKind.name] = BlendSentence
         kinds[SharedFilterKind.name] = TieSentence
-        self._of_kinds = {name: kind(document, self) for name, kind in kinds.items()}
+        self._of_kinds = {name: kind(session, self) for name, kind in kinds.items()}
         self._to_begin = ""
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
         self.setFocusProxy(self.view)
-        document.changed.connect(self.refresh)
-        document.outcomes_changed.connect(self.refresh)
-        document.selected.connect(self.refresh)
+        session.changed.connect(self.refresh)
+        session.outcomes_changed.connect(self._outcomes_changed)
+        session.selected.connect(self.refresh)
         self.refresh()
 
     @property
     def chooser(self) -> Chooser | None:
         """The list that is open, if one is."""
         return self._chooser
+
+    def _outcomes_changed(self, concerned: frozenset[str]) -> None:
+        if self._session.is_about_selected(concerned):
+            self.refresh()
 
     def refresh(self) -> None:
         """Read aloud what is selected."""
@@ -111,8 +117,8 @@ class SentencePane(QWidget):
     def _begin(self) -> None:
         if not self._to_begin:
             return
-        step, outcome = self._document.flow.find(self._to_begin), self._document.outcome(self._to_begin)
-        if step is None or self._document.selection.step != step.id:
+        step, outcome = self._session.flow.find(self._to_begin), self._session.outcome(self._to_begin)
+        if step is None or self._session.selection.step != step.id:
             self._to_begin = ""
         elif outcome is not None and outcome.step == step and outcome.inputs and outcome.tables:
             self._to_begin = ""
@@ -120,17 +126,17 @@ class SentencePane(QWidget):
 
     def change_field(self, step_id: str, name: str) -> None:
         """Open what can be changed of a field of a source."""
-        self.source.choose_field(self._document.flow.step(step_id), name)
+        self.source.choose_field(self._session.flow.step(step_id), name)
 
     def settle_row(self, what: str, row: int) -> None:
         """Let a raw row of the selected source be its header, or the first or last one of data."""
-        self.source.settle_row(self._document.flow.step(self._document.selection.step), what, row)
+        self.source.settle_row(self._session.flow.step(self._session.selection.step), what, row)
 
     def ask_note(self, step: Step) -> None:
         """Ask for the user's words about a step."""
         title = f"A note on {step.name}, for whoever reads this next; empty: none"
         entry = Entry(title, step.note, self, several_lines=True)
-        entry.entered.connect(lambda text: editing.annotate_selected(self._document, text))
+        entry.entered.connect(lambda text: editing.annotate_selected(self._session, text))
         entry.open_under(self.view)
 
     def _note_items(self, step: Step) -> list[Item]:
@@ -140,24 +146,24 @@ class SentencePane(QWidget):
         return [Chip(f"note: {words}", lambda _: self.ask_note(step), "Note")]
 
     def _items(self) -> Sequence[Item]:
-        step = self._document.flow.find(self._document.selection.step)
-        if step is None or self._document.selection.is_stump:
+        step = self._session.flow.find(self._session.selection.step)
+        if step is None or self._session.selection.is_stump:
             return self._own_items()
         if step.skipped:
-            again = Chip("use it again", lambda _: editing.skip_selected(self._document), "Again", doing=True)
+            again = Chip("use it again", lambda _: editing.skip_selected(self._session), "Again", doing=True)
             said = Word(f"{step.name} is skipped for now; its rows pass through.", alarm=True)
             return [said, again, *self._note_items(step)]
         return [*self._own_items(), *self._field_repairs(step), *self._note_items(step)]
 
     def _field_repairs(self, step: Step) -> list[Item]:
         """What can be done about a field that is gone: use one that is called alike, or choose another."""
-        outcome = self._document.outcome(step.id)
+        outcome = self._session.outcome(step.id)
         error = outcome.error if outcome is not None and outcome.step == step else None
         if outcome is None or not isinstance(error, UnknownFieldError) or error.where not in ("", step.name):
             return []
 
         def use(name: str) -> None:
-            editing.use_field_instead(self._document, step.id, error.name, name)
+            editing.use_field_instead(self._session, step.id, error.name, name)
 
         def choose(anchor: QWidget) -> None:
             names = dict.fromkeys(field.name for shape in outcome.inputs for field in shape.fields)
@@ -170,18 +176,18 @@ class SentencePane(QWidget):
         return [*chips, Chip("use another field …", choose, "Another field", doing=True)]
 
     def _own_items(self) -> Sequence[Item]:
-        selection = self._document.selection
+        selection = self._session.selection
         if selection.is_stump:
             return self._stump_items(selection)
-        shared = self._document.flow.shared_filter(selection.slat)
+        shared = self._session.flow.shared_filter(selection.slat)
         if shared is not None:
             return self.slat.shown(shared)
-        step = self._document.flow.find(selection.step)
+        step = self._session.flow.find(selection.step)
         if step is None:
-            if not self._document.margin_files():
+            if not self._session.margin.paths():
                 return [Word("Open files with Ctrl+O, or drop them on the window. Ctrl+K finds any command.")]
             return [Word("Nothing is selected. Arrow keys walk the trellis; Ctrl+K finds any command.")]
-        outcome = self._document.outcome(step.id)
+        outcome = self._session.outcome(step.id)
         if KINDS.find(step.kind) is None:
             return [Word(str(outcome.error if outcome else step.kind), alarm=True)]
         if outcome is not None and isinstance(outcome.error, TrellisError) and not outcome.inputs:
@@ -201,12 +207,12 @@ class SentencePane(QWidget):
     # --- sources ---
 
     def _stump_items(self, selection: Selection) -> list[Item]:
-        outcome = self._document.selected_outcome()
+        outcome = self._session.selected_outcome()
         file = Path(selection.path).name
-        state = self._document.files.get(selection.path)
+        state = self._session.margin.files.get(selection.path)
         if state is not None and state.error is not None:
             told = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
-            again = Chip("try again", lambda _: self._document.compute_again(), "Again", doing=True)
+            again = Chip("try again", lambda _: self._session.compute_again(), "Again", doing=True)
             return [told, *self._leave_chips(state.error), again]
         items: list[Item] = [
             Word(f"{selection.table} of {file}" if selection.table != Path(file).stem else file)
@@ -225,7 +231,7 @@ class SentencePane(QWidget):
             items.append(Word("is being read."))
         begin = Chip(
             "begin a rail with it",
-            lambda _: editing.begin_rail(self._document, selection),
+            lambda _: editing.begin_rail(self._session, selection),
             "Stump",
             doing=True,
         )
@@ -266,7 +272,7 @@ class SentencePane(QWidget):
 
     def _lost_rows(self, step: Step) -> list[Item]:
         """What can be done about a step whose rows are gone: lead others to it, or remove it."""
-        flow = self._document.flow
+        flow = self._session.flow
         lost = [place for place, entry in enumerate(step.inputs) if flow.find(entry.step) is None]
         if not lost:
             return []
@@ -281,11 +287,11 @@ class SentencePane(QWidget):
             self.open_list(
                 chooser,
                 anchor,
-                chosen=lambda rows: editing.reconnect(self._document, step.id, lost[0], rows),
+                chosen=lambda rows: editing.reconnect(self._session, step.id, lost[0], rows),
             )
 
         def remove(_: QWidget) -> None:
-            editing.remove_selected(self._document)
+            editing.remove_selected(self._session)
 
         return [
             Chip("lead other rows to it", choose, "Rows", doing=True),
@@ -297,7 +303,7 @@ class SentencePane(QWidget):
         settings: SourceSettings = KINDS.settings(step)
         items = self._leave_chips(error)
         if not items and not is_address(settings.path) and settings.reader != TYPED:
-            beside = self._document.beside_the_flow(settings.path)
+            beside = self._session.beside_the_flow(settings.path)
             if beside:
                 text = f"use {Path(beside).name} beside the flow"
                 items.append(Chip(text, lambda _: self.moved.emit(step.id, beside), "Beside", doing=True))
@@ -307,13 +313,13 @@ class SentencePane(QWidget):
             items.append(Chip("type its rows", lambda _: self.typing_wanted.emit(), "Rows", doing=True))
         elif error is not None and not error.option and settings != _as_it_is(settings):
             items.append(Chip("as it is found out", partial(self._as_found, step), "Found", doing=True))
-        again = self._document.compute_again if error is not None else self._document.refresh
+        again = self._session.compute_again if error is not None else self._session.refresh
         items.append(Chip("try again", lambda _: again(), "Again", doing=True))
         return items
 
     def _as_found(self, step: Step, _: QWidget) -> None:
         plain = _as_it_is(KINDS.settings(step))
-        self._document.change_settings(step.id, plain, "Read it as it is found out")
+        self._session.change_settings(step.id, plain, "Read it as it is found out")
 
     def _leave_chips(self, error: TrellisError | None) -> list[Item]:
         if isinstance(error, NotAccepted | NotHarmless):
@@ -342,10 +348,10 @@ class SentencePane(QWidget):
     def _stub_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         if outcome is None or outcome.result is None or len(outcome.inputs) != 2:
             return [Word(f"{step.name}: working out what did not match.")]
-        on_left = self._document.selection.port == UNMATCHED_LEFT
+        on_left = self._session.selection.port == UNMATCHED_LEFT
         mine, other = outcome.inputs if on_left else outcome.inputs[::-1]
-        rows = outcome.result.ports[self._document.selection.port].rows
-        kind = editing.join_settings(self._document, step.id).join_type
+        rows = outcome.result.ports[self._session.selection.port].rows
+        kind = editing.join_settings(self._session, step.id).join_type
         stays = kind.keeps_unmatched_left if on_left else kind.keeps_unmatched_right
         said = "They stay in the result." if stays else "They are left out of the result."
         return [
@@ -364,7 +370,7 @@ class SentencePane(QWidget):
         ]
 
     def _keep_fields(self, step: Step, _: QWidget) -> None:
-        editing.keep_fields_of_rows(self._document, step.id, self._document.selection.port)
+        editing.keep_fields_of_rows(self._session, step.id, self._session.selection.port)
 
     def _output_items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: OutputSettings = KINDS.settings(step)
@@ -400,7 +406,7 @@ class SentencePane(QWidget):
 
         def change(harmless: bool) -> None:
             changed = msgspec.structs.replace(settings, harmless=harmless)
-            self._document.change_settings(step.id, changed, f"Write formulas {texts[harmless]}")
+            self._session.change_settings(step.id, changed, f"Write formulas {texts[harmless]}")
 
         return Chip(texts[settings.harmless], choose, "Formulas")
 
@@ -412,7 +418,7 @@ class SentencePane(QWidget):
         dialog.setLabelText("Name of the sheet:")
         dialog.setTextValue(settings.sheet)
         dialog.textValueSelected.connect(
-            lambda name: self._document.change_settings(
+            lambda name: self._session.change_settings(
                 step.id,
                 msgspec.structs.replace(settings, sheet=name.strip()),
                 f"Write to sheet {name.strip()}",

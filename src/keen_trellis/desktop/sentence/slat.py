@@ -11,9 +11,6 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filtering import WORDS, Comparison, check_conditions
 from keen_trellis.core.table import Field
-from keen_trellis.desktop import filters
-from keen_trellis.desktop.document import Selection
-from keen_trellis.desktop.filters import Reach, SharedValue, reach_said, reaches
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.choices import (
     OTHER_DAYS,
@@ -32,6 +29,9 @@ from keen_trellis.flow.shared_filters import filter_said, ties
 from keen_trellis.flow.steps.filter import ConditionSettings
 from keen_trellis.flow.steps.shared_filter import TieSettings
 from keen_trellis.flow.wording import counted
+from keen_trellis.session import filters
+from keen_trellis.session.filters import Reach, SharedValue, reach_said, reaches
+from keen_trellis.session.selection import Selection
 
 _MOST_RAILS = 4
 _VALUES_SHOWN = 3
@@ -58,7 +58,7 @@ class SlatSentence(SentencePart):
             text = f"{text} or {more} more" if more > 0 else text
             choose = partial(self.choose_values, shared.id)
             items.append(Chip(text, choose, "Values", doing=not shared.values))
-        found = reaches(self.document, shared)
+        found = reaches(self.session, shared)
         reached = [entry for entry in found if entry.tie]
         items.append(Word(". It leaves" if reached else ". It reaches no rail yet:"))
         for number, entry in enumerate(reached[:_MOST_RAILS]):
@@ -72,7 +72,7 @@ class SlatSentence(SentencePart):
             for entry in missing[:_MOST_RAILS]:
                 items.append(self._rail_chip(shared, entry, f"{entry.rail}: choose a field for it"))
         items.append(Word("."))
-        why = filters.why_rows_stay(self.document, shared)
+        why = filters.why_rows_stay(self.session, shared)
         return [*items, *(Word(f"{said[:1].upper()}{said[1:]}.", alarm=True) for _, said in why[:1])]
 
     def _rail_chip(self, shared: SharedFilter, entry: Reach, text: str) -> Chip:
@@ -80,13 +80,13 @@ class SlatSentence(SentencePart):
         return Chip(text, choose, f"Rail {entry.rail}", hue=self._hue(entry.source), doing=not entry.tie)
 
     def _hue(self, source: str) -> int | None:
-        mark = mark_of(self.document.flow, source)
+        mark = mark_of(self.session.flow, source)
         return mark.hue if mark else None
 
     # --- edits ---
 
     def _now(self, filter_id: str) -> SharedFilter | None:
-        return self.document.flow.shared_filter(filter_id)
+        return self.session.flow.shared_filter(filter_id)
 
     def ask_name(self, filter_id: str) -> None:
         """Ask for another name of a shared filter."""
@@ -98,7 +98,7 @@ class SlatSentence(SentencePart):
             if not text.strip():
                 raise UsageError("A filter needs a name.")
             if any(
-                entry.name == text.strip() and entry.id != shared.id for entry in self.document.flow.filters
+                entry.name == text.strip() and entry.id != shared.id for entry in self.session.flow.filters
             ):
                 raise UsageError(
                     f"There is a filter “{text.strip()}” already.", remedy="Choose another name."
@@ -106,15 +106,15 @@ class SlatSentence(SentencePart):
 
         entry = Entry("What is the filter called?", shared.name, self.pane, check=check)
         entry.entered.connect(
-            lambda text: filters.change(self.document, filter_id, f"Rename {shared.name}", name=text.strip())
+            lambda text: filters.change(self.session, filter_id, f"Rename {shared.name}", name=text.strip())
         )
         entry.open_under(self.pane.view)
 
     def _bound_fields(self, shared: SharedFilter) -> list[tuple[Field, str]]:
         """The fields by which it is tied, and the rail of each."""
         found = []
-        for tie in ties(self.document.flow, shared.id):
-            outcome = self.document.outcome(tie.id)
+        for tie in ties(self.session.flow, shared.id):
+            outcome = self.session.outcome(tie.id)
             of = self.settings(tie).of
             fields = outcome.inputs[0].fields if outcome is not None and outcome.inputs else ()
             found += [(field, tie.name) for field in fields if field.name == of]
@@ -131,7 +131,7 @@ class SlatSentence(SentencePart):
             values = shared.values if keeps else ()
             if how in _OF_NOTHING or keeps:
                 said = f"Keep where {shared.name} {WORDS[how]}"
-                filters.change(self.document, shared.id, said, is_=how.value, values=values)
+                filters.change(self.session, shared.id, said, is_=how.value, values=values)
             else:
                 self.choose_values(shared.id, anchor, how)
 
@@ -153,10 +153,10 @@ class SlatSentence(SentencePart):
 
     def _put(self, shared: SharedFilter, how: Comparison, values: Sequence[str]) -> None:
         changed = filter_said(SharedFilter(shared.id, shared.name, how.value, tuple(values)))
-        filters.change(self.document, shared.id, changed, is_=how.value, values=tuple(values))
+        filters.change(self.session, shared.id, changed, is_=how.value, values=tuple(values))
 
     def _tick_values(self, shared: SharedFilter, how: Comparison) -> None:
-        document = self.document
+        session = self.session
 
         def show(found: list[SharedValue]) -> None:
             gone = [value for value in shared.values if value not in {entry.text for entry in found}]
@@ -169,11 +169,11 @@ class SlatSentence(SentencePart):
                 chooser, self.pane.view, applied=lambda values: self._put(shared, how, values)
             )
 
-        document.jobs.start(
+        session.jobs.start(
             f"uniting the values of {shared.name}",
-            lambda task: filters.values_of(document, shared, task),
+            lambda task: filters.values_of(session, shared, task),
             show,
-            document.failed.emit,
+            session.failed.emit,
         )
 
     def _choose_period(self, shared: SharedFilter, anchor: QWidget) -> None:
@@ -210,13 +210,13 @@ class SlatSentence(SentencePart):
 
     def choose_field(self, filter_id: str, source: str, tie: str, anchor: QWidget) -> None:
         """Choose by which field a filter is tied to a rail, or that it is not."""
-        document, shared = self.document, self._now(filter_id)
-        if shared is None or document.flow.find(source) is None:
+        session, shared = self.session, self._now(filter_id)
+        if shared is None or session.flow.find(source) is None:
             return
-        name = document.flow.step(source).name
+        name = session.flow.step(source).name
 
         def show(shapes: dict[str, InputShape]) -> None:
-            places = filters.fields_for(document, source, shapes)
+            places = filters.fields_for(session, source, shapes)
             behind = {field.name: step for step, field in places}
             choices: list[Choice] = field_choices([field for _, field in places], None)
             if tie:
@@ -232,34 +232,34 @@ class SlatSentence(SentencePart):
 
         def put(what: Any, behind: dict[str, str]) -> None:
             if what is _UNTIE:
-                document.edit(edits.remove_step(document.flow, tie), f"Untie {shared.name} from {name}")
+                session.apply(f"Untie {shared.name} from {name}", lambda flow: edits.remove_step(flow, tie))
             elif what is _APART:
-                filters.set_apart(document, shared, source)
+                filters.set_apart(session, shared, source)
             elif tie:
-                document.change_settings(
+                session.change_settings(
                     tie, TieSettings(filter=shared.id, of=what), f"Tie {shared.name} to {name} by {what}"
                 )
             else:
-                filters.tie_by(document, shared, source, what, behind[what])
+                filters.tie_by(session, shared, source, what, behind[what])
 
-        filters.with_shapes(document, show)
+        filters.with_shapes(session, show)
 
 
 class TieSentence(RailSentence):
     """Keep the rows of Loans in which [Region] is North: the shared filter [Region]."""
 
     def clauses(self, step: Step, settings: TieSettings, shape: InputShape) -> Sequence[Item]:
-        shared = self.document.flow.shared_filter(settings.filter)
+        shared = self.session.flow.shared_filter(settings.filter)
         if shared is None:
             return [Word(f"{step.name} was tied to a shared filter that is gone.", alarm=True)]
         said = filter_said(SharedFilter(shared.id, "", shared.is_, shared.values)).strip()
 
         def choose(anchor: QWidget) -> None:
-            source = next((r.source for r in reaches(self.document, shared) if r.tie == step.id), "")
+            source = next((r.source for r in reaches(self.session, shared) if r.tie == step.id), "")
             self.pane.slat.choose_field(shared.id, source, step.id, anchor)
 
         def go(_: QWidget) -> None:
-            self.document.select(Selection(slat=shared.id))
+            self.session.select(Selection(slat=shared.id))
 
         return [
             Word(f"Keep the rows of {shape.name} in which"),

@@ -9,7 +9,6 @@ from typing import Any
 import msgspec
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.on_rail import RailSentence
@@ -17,6 +16,7 @@ from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
+from keen_trellis.session.outcome import Outcome
 
 _REMOVE = object()
 _WAYS = {

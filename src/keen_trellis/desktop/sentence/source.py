@@ -12,7 +12,6 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.values import FieldType
-from keen_trellis.desktop.document import Document, Outcome
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
@@ -31,6 +30,8 @@ from keen_trellis.flow.source_settings import (
     Writing,
 )
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 from keen_trellis.sources.dialect import COMMENTS, DELIMITERS
 from keen_trellis.sources.locations import DATABASE, FOLDER, TYPED
 from keen_trellis.sources.queries import checked_query
@@ -48,14 +49,14 @@ _AS_FOUND = object()
 class SourceSentence:
     """Builds the sentence of a source step, and carries out what its chips choose."""
 
-    def __init__(self, document: Document, pane: SentencePane) -> None:
-        self._document = document
+    def __init__(self, session: Session, pane: SentencePane) -> None:
+        self._session = session
         self._pane = pane
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         """The sentence, without what there is to say about the rows."""
         settings: SourceSettings = KINDS.settings(step)
-        snapshot = self._document.library.known(settings)
+        snapshot = self._session.library.known(settings)
         settled = snapshot.settled if snapshot is not None else Settled()
         if settings.reader == TYPED:
             items: list[Item] = [
@@ -90,9 +91,9 @@ class SourceSentence:
         return [Word(f"{settings.file_name} as {step.name}")]
 
     def _table_chip(self, step: Step, settings: SourceSettings) -> list[Item]:
-        state = self._document.files.get(settings.path)
+        state = self._session.margin.files.get(settings.path)
         tables = state.content.tables if state and state.content else ()
-        mark = mark_of(self._document.flow, step.id)
+        mark = mark_of(self._session.flow, step.id)
         sort = next((entry.sort for entry in tables if entry.name == settings.table), "table")
 
         def choose(anchor: QWidget) -> None:
@@ -343,7 +344,7 @@ class SourceSentence:
         text = f"{count} {'field' if count == 1 else 'fields'}"
 
         def choose(anchor: QWidget) -> None:
-            outcome = self._document.outcome(step.id)
+            outcome = self._session.outcome(step.id)
             fields = outcome.result.rows.fields if outcome and outcome.result else ()
             renamed = {entry.rename or entry.name: entry for entry in settings.fields}
             choices = [
@@ -367,7 +368,7 @@ class SourceSentence:
         """Open what can be changed of a field, with what each type would lose."""
         settings: SourceSettings = KINDS.settings(step)
         entry = next((e for e in settings.fields if (e.rename or e.name) == name), FieldSettings(name))
-        outcome = self._document.outcome(step.id)
+        outcome = self._session.outcome(step.id)
         table = outcome.result.rows if outcome and outcome.result else None
         if table is None or entry.left_out or name not in table.names:
             self._set_field(step, msgspec.structs.replace(entry, left_out=False), f"Bring {name} back")
@@ -396,10 +397,10 @@ class SourceSentence:
                     if not made.count
                     else f"{made.count:,} of {len(column):,} would be blank"
                 )
-                self._document.jobs.emit_soon(partial(lost.__setitem__, kind, said))
+                self._session.jobs.turns.soon(partial(lost.__setitem__, kind, said))
 
-        job = self._document.jobs.start(
-            f"trying the types of {name}", count, lambda _: chooser.reload(), self._document.failed.emit
+        job = self._session.jobs.start(
+            f"trying the types of {name}", count, lambda _: chooser.reload(), self._session.failed.emit
         )
         chooser.destroyed.connect(job.cancel)
         self._pane.open_list(
@@ -448,8 +449,8 @@ class SourceSentence:
 
     def _change(self, step: Step, said: str, **changes: Any) -> None:
         # The step as it is now: the list may have been open while something else was edited.
-        settings: SourceSettings = KINDS.settings(self._document.flow.step(step.id))
-        self._document.change_settings(step.id, msgspec.structs.replace(settings, **changes), said)
+        settings: SourceSettings = KINDS.settings(self._session.flow.step(step.id))
+        self._session.change_settings(step.id, msgspec.structs.replace(settings, **changes), said)
 
     def _choose(
         self,

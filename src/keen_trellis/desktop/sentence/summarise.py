@@ -8,7 +8,6 @@ from typing import Any
 
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.choices import AS_EXPRESSION, field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
@@ -18,6 +17,7 @@ from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.summarise import SummariseSettings
+from keen_trellis.session.outcome import Outcome
 
 _REMOVE = object()
 
@@ -40,7 +40,7 @@ class SummariseSentence(RailSentence):
         return [*items, Chip(more, editor.add, "Another measure"), Word(".")]
 
     def _measures(self, step: Step, shape: InputShape) -> MeasureEditor:
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         return MeasureEditor(
             self.pane,
             shape,
@@ -78,7 +78,7 @@ class SummariseSentence(RailSentence):
         self.pane.open_list(chooser, anchor, chosen=chosen)
 
     def _ask_expression(self, step: Step, put: Any) -> None:
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         if outcome is None or not outcome.tables:
             return
         entry = ExpressionEntry("Group by which expression?", "", self.pane, outcome.tables[0])

@@ -8,7 +8,6 @@ import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.on_rail import SentencePart
@@ -17,6 +16,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.union import UnionKind, UnionSettings
 from keen_trellis.flow.wording import listed
+from keen_trellis.session.outcome import Outcome
 
 
 class UnionSentence(SentencePart):
@@ -93,7 +93,7 @@ class UnionSentence(SentencePart):
 
     def _ask_rail_field(self, step: Step, anchor: QWidget) -> None:
         settings: UnionSettings = self.settings(step)
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         inputs = outcome.inputs if outcome is not None else ()
 
         def check(text: str) -> None:

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF
 
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.trellis.shapes import BEAD, KNOT_WIDTH, LINE, MARGIN_WIDTH, OF_RAIL, Knot, Layout
+from keen_trellis.session.selection import Selection
 
 _LANE = 26
 

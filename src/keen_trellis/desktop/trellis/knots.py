@@ -9,14 +9,14 @@ from keen_trellis.core.blending import Keep
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.insight.reason import rows_said
-from keen_trellis.desktop.document import Outcome
 from keen_trellis.desktop.trellis.shapes import MATCHED_PART, OF_RAIL, Part
-from keen_trellis.flow.graph import Step
+from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendKind, BlendSettings, unused_port
+from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendSettings, unused_port
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKind, JoinSettings
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import groups_said, listed, question, rows_called
+from keen_trellis.session.outcome import BlendFigures, Outcome
 
 SMALLEST_PART = 6
 _GAP = 2.0
@@ -56,18 +56,19 @@ def cut(step: Step, outcome: Outcome | None) -> Cut:
 def _known(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     if step.kind == JoinKind.name:
         return _join(step, outcome, plain)
-    if outcome.result is None:
+    figures = outcome.figures
+    if figures is None:
         return plain
-    if step.kind == BlendKind.name and outcome.result.blended is not None:
-        return _blend(outcome, plain)
-    rows = outcome.result.rows.rows
+    if figures.blend is not None:
+        return _blend(step, outcome, figures.blend, plain)
+    rows = figures.rows[ROWS]
     detail = f"{step.kind} · {rows_said(rows)}"
-    if step.kind != UnionKind.name or len(outcome.tables) != len(step.inputs):
+    if step.kind != UnionKind.name or len(figures.inputs) != len(step.inputs):
         return replace(plain, detail=detail)  # another rail is being added
     names = [f"{OF_RAIL}{number}" for number in range(len(step.inputs))]
     parts = [
-        Part(name, 0, 0, True, table.rows, f"{rows_said(table.rows)} of {shape.name}")
-        for name, table, shape in zip(names, outcome.tables, outcome.inputs, strict=True)
+        Part(name, 0, 0, True, count, f"{rows_said(count)} of {shape.name}")
+        for name, count, shape in zip(names, figures.inputs, outcome.inputs, strict=True)
     ]
     return replace(plain, detail=detail, parts=tuple(parts), inputs={name: n for n, name in enumerate(names)})
 
@@ -77,9 +78,9 @@ def _join(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     left, right = (shape.name for shape in outcome.inputs)
     kind = settings.join_type
     said = replace(plain, caption=question(kind, left, right), short_caption=f"with {right}")
-    if outcome.result is None or outcome.result.match is None:
+    counts = outcome.figures.counts if outcome.figures is not None else None
+    if counts is None:
         return said
-    counts = outcome.result.match.counts
     share = counts.left_matched / counts.left_rows if counts.left_rows else 0.0
     short = f"{percent(share)} of {left.split(' with ')[0]} found one"
     parts = (
@@ -112,17 +113,14 @@ def _part(name: str, rows: int, kept: bool, said: str) -> Part:
     return Part(name, 0, 0, kept, rows, f"{said}: {rows_said(rows)}, {does}")
 
 
-def _blend(outcome: Outcome, plain: Cut) -> Cut:
-    assert outcome.result is not None and outcome.result.blended is not None and outcome.step is not None
-    blended, settings = outcome.result.blended, KINDS.settings(outcome.step)
-    assert isinstance(settings, BlendSettings)
+def _blend(step: Step, outcome: Outcome, blended: BlendFigures, plain: Cut) -> Cut:
+    settings: BlendSettings = KINDS.settings(outcome.step or step)
     main = outcome.inputs[0].name
     one, many = rows_called(main)
-    total = blended.whole.rows
-    nothing = blended.found_nothing
+    total, nothing = blended.rows, blended.nothing
     shares = [
-        f"{percent(found.rows_found / total if total else 0.0)} found {shape.name}"
-        for found, shape in zip(blended.others, outcome.inputs[1:], strict=True)
+        f"{percent(found / total if total else 0.0)} found {shape.name}"
+        for found, shape in zip(blended.found, outcome.inputs[1:], strict=True)
     ]
     found_keep = settings.kept is Keep.FOUND
     kept = "left out; click again to keep them" if found_keep else "kept; click again to leave them out"
@@ -132,8 +130,8 @@ def _blend(outcome: Outcome, plain: Cut) -> Cut:
     ]
     stubs = {FOUND_NOTHING: (f"{nothing:,} {many} that found nothing", f"{nothing:,} left out")}
     inputs = {FOUND_NOTHING: 0}
-    for number, (found, shape) in enumerate(zip(blended.others, outcome.inputs[1:], strict=True)):
-        port, groups = unused_port(number), len(found.unused_rows)
+    for number, (groups, shape) in enumerate(zip(blended.unused, outcome.inputs[1:], strict=True)):
+        port = unused_port(number)
         said = f"{groups_said(groups)} of {shape.name} with no {one}"
         parts.append(Part(port, 0, 0, False, groups, said))
         stubs[port], inputs[port] = (said, groups_said(groups)), number + 1

@@ -1,7 +1,7 @@
 """Which steps share a lane, and in which order the lanes lie so that rails seldom cross.
 
 A lane begins at a source, at a branch, or at a stub, and runs on through the first inputs of steps. Knows no
-pixels and no document.
+pixels and no session.
 """
 
 from __future__ import annotations

@@ -11,7 +11,6 @@ from dataclasses import dataclass, replace
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.reason import rows_said
-from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.desktop.marks import Mark, marks_of
 from keen_trellis.desktop.trellis.knots import Cut, cut, sized
 from keen_trellis.desktop.trellis.lanes import Arrangement, Lane, arranged, lanes_of
@@ -45,6 +44,9 @@ from keen_trellis.flow.steps.join import PASSED_OVER, UNMATCHED_LEFT, JoinKind
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.shared_filter import tie_of
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 from keen_trellis.sources.locations import TYPED
 
 # With more steps than this the lanes are low, but for the one where the selection is.
@@ -77,11 +79,11 @@ _LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (13, 13))
 
 
 class _Planner:
-    def __init__(self, document: Document, width: float, before: Arrangement) -> None:
-        self.document = document
-        self.flow: Flow = document.flow
+    def __init__(self, session: Session, width: float, before: Arrangement) -> None:
+        self.session = session
+        self.flow: Flow = session.flow
         self.marks: Mapping[str, Mark] = marks_of(self.flow)
-        self.sources = document.sources()
+        self.sources = session.sources()
         self.takers: dict[str, list[tuple[Step, int, Input]]] = {}
         for step in self.flow.steps:
             for place, entry in enumerate(step.inputs):
@@ -100,10 +102,10 @@ class _Planner:
 
     def _arrange(self, before: Arrangement) -> tuple[list[str], dict[str, list[str]]]:
         """The files of the margin and the sources in each, in an order with few crossings."""
-        files = self.document.margin_files()
+        files = self.session.margin.paths()
         groups = []
         for path in files:
-            state = self.document.files.get(path)
+            state = self.session.margin.files.get(path)
             tables = [entry.name for entry in state.content.tables] if state and state.content else []
             used = [step for step, settings in self.sources.items() if settings.path == path]
             groups.append(sorted(used, key=lambda step: _place(tables, self.sources[step].table)))
@@ -189,7 +191,7 @@ class _Planner:
         self.layout.height = y + LINE + 12
 
     def _file(self, path: str, y: float) -> float:
-        state = self.document.files.get(path)
+        state = self.session.margin.files.get(path)
         error = state.error if state else None
         said = "cannot be read" if error else "" if state and state.content else "looking into it"
         name = path.rsplit("/", 1)[-1]
@@ -222,8 +224,8 @@ class _Planner:
 
     def _stump(self, path: str, table: str, y: float, shown: str = "") -> float:
         selection = Selection(path=path, table=table)
-        state = self.document.files[path]
-        snapshot = self.document.library.known(state.content.settings(table)) if state.content else None
+        state = self.session.margin.files[path]
+        snapshot = self.session.library.known(state.content.settings(table)) if state.content else None
         count = f"{snapshot.table.rows:,}" if snapshot else ""
         tables = state.content.tables if state.content else ()
         hidden = any(entry.hidden for entry in tables if entry.name == table)
@@ -236,10 +238,10 @@ class _Planner:
         middle = self._place_lane(lane, y + self.size.of_rail[0])
         for branch in branches:
             self._place_lane(branch, 0)
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         rows = _rows(outcome)
         settings = self.sources.get(step.id)
-        snapshot = self.document.library.known(settings) if settings is not None else None
+        snapshot = self.session.library.known(settings) if settings is not None else None
         old = snapshot is not None and bool(snapshot.old)
         self.layout.heads.append(
             Head(
@@ -275,11 +277,11 @@ class _Planner:
         return (20, 20) if ends and not beads else size.of_bead if beads else size.of_rail
 
     def _is_open(self, lane: Lane) -> bool:
-        return not self.low or self.document.selection.step in lane.steps
+        return not self.low or self.session.selection.step in lane.steps
 
     def _captioned(self, step: Step, alarm: bool) -> bool:
         """Whether the words of a step are shown: on a low lane only if it is selected or in trouble."""
-        return not self.low or alarm or self.document.selection.step == step.id
+        return not self.low or alarm or self.session.selection.step == step.id
 
     # --- steps ---
 
@@ -294,7 +296,7 @@ class _Planner:
 
     def _bead(self, step: Step) -> None:
         x, y = self.x[step.id], self.y[step.id]
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         alarm = outcome is not None and outcome.error is not None
         captioned = self._captioned(step, alarm)
         room = _ROOMY.bead_room - 8
@@ -304,9 +306,9 @@ class _Planner:
 
     def _count_behind(self, step: Step, alarm: bool, middle: float, room: float) -> None:
         """The rows behind a step on a rail, where it changed how many they are."""
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         rows = _rows(outcome)
-        before = self.document.outcome(step.inputs[0].step) if step.inputs else None
+        before = self.session.outcome(step.inputs[0].step) if step.inputs else None
         if alarm or (rows >= 0 and rows != _rows(before, step.inputs[0].port)):
             text = "cannot be computed" if alarm else rows_said(rows)
             short = f"{rows:,}" if rows >= 0 else "error"
@@ -316,7 +318,7 @@ class _Planner:
             self.layout.words.append(words)
 
     def _tie(self, step: Step) -> None:
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         alarm = outcome is not None and outcome.error is not None
         tie = tie_of(step)
         x, y = self.x[step.id], self.y[step.id]
@@ -328,7 +330,7 @@ class _Planner:
         x, y = self.x[step.id], self.y[step.id]
         is_open = self._is_open(self.lane_of[step.id])
         size = _ROOMY if is_open else _LOW
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         shown = cut(step, outcome)
         alarm = bool(outcome and outcome.error)
         captioned = self._captioned(step, alarm)
@@ -439,7 +441,7 @@ class _Planner:
     def _output(self, step: Step) -> None:
         x = self.layout.width - _END_ROOM + 20
         self.x[step.id] = x
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         name, detail = step.name, "cannot be written"
         with suppress(TrellisError):
             settings: OutputSettings = KINDS.settings(step)
@@ -456,7 +458,7 @@ class _Planner:
 
     def _rails_from(self, step: Step) -> None:
         """The rails that carry on from a step, one to each consumer, or one with an open end."""
-        outcome = self.document.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         x, y = self._right_of(step), self.y[step.id]
         uses = self.takers.get(step.id, [])
         stub = _STUB if self._captioned(step, False) else 14
@@ -529,13 +531,13 @@ class _Planner:
 
     def _count(self, step: Step, outcome: Outcome | None, x: float, y: float, consumers: list[Step]) -> None:
         """The rows after a knot, under its rail, and how many more they are than the left table's."""
-        if outcome is None or outcome.result is None:
+        figures = outcome.figures if outcome is not None else None
+        if outcome is None or figures is None:
             return
-        rows = outcome.result.rows.rows
+        rows, counts = figures.rows[ROWS], figures.counts
         text = short = rows_said(rows)
         multiplied = False
-        if outcome.result.match is not None and outcome.step is not None and step.kind == JoinKind.name:
-            counts = outcome.result.match.counts
+        if counts is not None and step.kind == JoinKind.name:
             with suppress(TrellisError):
                 keeps_pairs = KINDS.settings(step).join_type.keeps_pairs
                 multiplied = keeps_pairs and counts.pairs > counts.left_matched
@@ -544,8 +546,8 @@ class _Planner:
                 text, short = f"{more} by repeated keys", more
             if rows == 0:
                 text = f"{text}, emptied by this join"
-        elif step.kind == BlendKind.name and outcome.tables:
-            added = rows - outcome.tables[0].rows
+        elif step.kind == BlendKind.name and figures.inputs:
+            added = rows - figures.inputs[0]
             text = f"{text}, none added" if not added else text
         if self.low and not multiplied and rows and not outcome.guards:
             return  # the sentence says it, too
@@ -641,11 +643,9 @@ def _place(tables: list[str], table: str) -> int:
 
 
 def _rows(outcome: Outcome | None, port: str = ROWS) -> int:
-    if outcome is None or outcome.result is None or port not in outcome.result.ports:
-        return -1
-    return outcome.result.ports[port].rows
+    return outcome.figures.rows.get(port, -1) if outcome is not None and outcome.figures is not None else -1
 
 
-def plan(document: Document, width: float, before: Arrangement | None = None) -> Layout:
-    """The layout of the document's flow in a trellis `width` pixels wide. before: how it lay until now."""
-    return _Planner(document, width, before or Arrangement()).plan()
+def plan(session: Session, width: float, before: Arrangement | None = None) -> Layout:
+    """The layout of the session's flow in a trellis `width` pixels wide. before: how it lay until now."""
+    return _Planner(session, width, before or Arrangement()).plan()

@@ -7,7 +7,6 @@ from collections.abc import Collection
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPainterPath, QPen, QPolygonF
 
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.plain import elided
 from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.desktop.trellis.shapes import (
@@ -29,6 +28,7 @@ from keen_trellis.desktop.trellis.shapes import (
     Words,
 )
 from keen_trellis.desktop.trellis.signs import draw_part
+from keen_trellis.session.selection import Selection
 
 
 class TrellisPainter:

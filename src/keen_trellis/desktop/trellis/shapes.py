@@ -8,9 +8,9 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
-from keen_trellis.desktop.document import Selection
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.trellis.lanes import Arrangement
+from keen_trellis.session.selection import Selection
 
 MARGIN_WIDTH = 208
 KNOT_WIDTH = 26

@@ -15,7 +15,6 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QPushButton, QWidget
 
-from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.items import Item, items_of
@@ -23,6 +22,8 @@ from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.desktop.trellis.painting import TrellisPainter, curve
 from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
 from keen_trellis.flow.history import History
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 
 _DRAG_BEGINS = 8
 ZOOMS = (0.4, 0.5, 0.6, 0.75, 0.9, 1.0, 1.25, 1.5, 2.0)
@@ -42,9 +43,9 @@ class TrellisView(QWidget):
     demo_wanted = Signal()
     tie_wanted = Signal(str, str)
 
-    def __init__(self, document: Document, parent: QWidget | None = None) -> None:
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._document = document
+        self._session = session
         self._layout = Layout()
         self._history: History | None = None  # of the flow that is laid out
         self.items: list[Item] = []
@@ -60,10 +61,10 @@ class TrellisView(QWidget):
         self.demo_button.setAccessibleName("Open the demo")
         self.demo_button.setFont(font(12.5, bold=True))
         self.demo_button.clicked.connect(self.demo_wanted)
-        document.changed.connect(self.refresh)
-        document.outcomes_changed.connect(self.refresh)
-        document.selected.connect(self._selection_moved)
-        document.progressed.connect(self.update)
+        session.changed.connect(self.refresh)
+        session.outcomes_changed.connect(self._outcomes_changed)
+        session.selected.connect(self._selection_moved)
+        session.results.progressed.connect(self.update)
         self.refresh()
 
     def sizeHint(self) -> QSize:
@@ -78,9 +79,9 @@ class TrellisView(QWidget):
         """Lay everything out anew and paint it."""
         parent = self.parentWidget()
         width = (parent.width() if parent is not None else self.width()) / self.zoom
-        before = self._layout.arrangement if self._history is self._document.history else None
-        self._history = self._document.history
-        self._layout = plan(self._document, width, before)
+        before = self._layout.arrangement if self._history is self._session.history else None
+        self._history = self._session.history
+        self._layout = plan(self._session, width, before)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
         self.items = items_of(self._layout)
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
@@ -88,6 +89,9 @@ class TrellisView(QWidget):
         middle = QPointF((MARGIN_WIDTH + self.width()) / 2, self.height() / 2)
         self.demo_button.move(int(middle.x() - self.demo_button.width() / 2), int(middle.y() + 50))
         self.update()
+
+    def _outcomes_changed(self, _: frozenset[str]) -> None:
+        self.refresh()  # a count may make its lane wider: all is laid out
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -100,7 +104,7 @@ class TrellisView(QWidget):
 
     def selected_item(self) -> Item | None:
         """The item that stands for the selection, the largest part of it if there are several."""
-        chosen = [item for item in self.items if item.selection == self._document.selection]
+        chosen = [item for item in self.items if item.selection == self._session.selection]
         return max(chosen, key=lambda item: (bool(item.part), item.rect.height()), default=None)
 
     # --- zoom ---
@@ -120,7 +124,7 @@ class TrellisView(QWidget):
         parent = self.parentWidget()
         if parent is None:
             return
-        whole = plan(self._document, parent.width())
+        whole = plan(self._session, parent.width())
         self.set_zoom(min(parent.width() / whole.least_width, parent.height() / whole.height, 1.0))
 
     def wheelEvent(self, event: QWheelEvent) -> None:
@@ -180,18 +184,18 @@ class TrellisView(QWidget):
             if target is not None:
                 self.join_wanted.emit(pressed.selection, target.selection)
             else:
-                self._document.said.emit("Drop it on a rail: it asks whether to join, blend or stack them.")
+                self._session.said.emit("Drop it on a rail: it asks whether to join, blend or stack them.")
             return
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier and pressed.selection.step:
-            self._document.choose_too(pressed.selection.step)
+            self._session.choose_too(pressed.selection.step)
             return
         if pressed.role == "open ring":
-            self._document.select(pressed.selection)
+            self._session.select(pressed.selection)
             self.tie_wanted.emit(pressed.selection.slat, pressed.part)
             return
-        if pressed.part and self._document.selection == pressed.selection:
+        if pressed.part and self._session.selection == pressed.selection:
             self.part_clicked.emit(pressed.selection.step, pressed.part)
-        self._document.select(pressed.selection)
+        self._session.select(pressed.selection)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         item = self.item_at(event.position())
@@ -223,10 +227,10 @@ class TrellisView(QWidget):
             too = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             self._walk(*steps[event.key()], too=too)
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and plain:
-            if self._document.selection:
-                self.opened.emit(self._document.selection)
-        elif event.key() == Qt.Key.Key_Escape and self._document.chosen:
-            self._document.choose_only()
+            if self._session.selection:
+                self.opened.emit(self._session.selection)
+        elif event.key() == Qt.Key.Key_Escape and self._session.chosen:
+            self._session.choose_only()
         else:
             super().keyPressEvent(event)
 
@@ -238,15 +242,15 @@ class TrellisView(QWidget):
         here = self.selected_item()
         if here is None:
             if self.items:
-                self._document.select(self.items[0].selection)
+                self._session.select(self.items[0].selection)
             return
         found = self.neighbour(here, across, down)
         if found is None:
             return
         if too:
-            self._document.choose_on(found.selection)
+            self._session.choose_on(found.selection)
         else:
-            self._document.select(found.selection)
+            self._session.select(found.selection)
 
     def neighbour(self, here: Item, across: int, down: int) -> Item | None:
         """The nearest item in a direction, None if there is none."""
@@ -270,8 +274,10 @@ class TrellisView(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.scale(self.zoom, self.zoom)
-        document = self._document
-        drawn = TrellisPainter(painter, self._layout, document.selection, document.chosen, document.under_way)
+        session = self._session
+        drawn = TrellisPainter(
+            painter, self._layout, session.selection, session.chosen, session.results.under_way
+        )
         drawn.paint(QRectF(0, 0, self.width() / self.zoom, self.height() / self.zoom))
         self._paint_tether(painter)
         painter.resetTransform()

@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 
 import msgspec
 
-from keen_trellis.core.blending import Blended, Keep, Other, Placed, Stands, blend, blend_fields, check_blend
+from keen_trellis.core.blending import Keep, Other, Placed, Stands, blend, blend_fields, check_blend
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.measures import Function
 from keen_trellis.core.summarising import Key, summary_fields
@@ -139,17 +139,17 @@ def without_measure(settings: BlendSettings, names: Sequence[str]) -> list[str]:
     return [name for entry, name in zip(settings.others, names, strict=True) if not entry.measures]
 
 
-def repeated(settings: BlendSettings, blended: Blended) -> dict[str, float]:
+def repeated(settings: BlendSettings, times: Sequence[float]) -> dict[str, float]:
     """The sums and counts that stand on several rows of their group, and how often on average: adding them up
-    again counts each of them so many times.
+    again counts each of them so many times. times: on how many rows a group of each other table stands.
     """
     if settings.kept not in (Keep.EVERY, Keep.FOUND):
         return {}
     return {
-        measure.name: found.times
-        for entry, found in zip(settings.others, blended.others, strict=True)
+        measure.name: often
+        for entry, often in zip(settings.others, times, strict=True)
         for measure in entry.measures
-        if measure.placed.stands is Stands.EVERY and measure.measure.function in _ADDED_UP and found.times > 1
+        if measure.placed.stands is Stands.EVERY and measure.measure.function in _ADDED_UP and often > 1
     }
 
 

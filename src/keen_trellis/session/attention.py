@@ -7,10 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from keen_trellis.core.computing import BY_ZERO, NOT_CAST
-from keen_trellis.core.derived import DerivedTable
-from keen_trellis.core.filling import FilledTable
 from keen_trellis.core.insight.reason import rows_said
-from keen_trellis.desktop.document import Document, Outcome, Selection
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.shared_filters import feeds_blend, unreached
 from keen_trellis.flow.steps import KINDS
@@ -20,6 +17,9 @@ from keen_trellis.flow.steps.fill import FillKind
 from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.unread import unread
 from keen_trellis.flow.wording import listed, open_said, times_said
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 
 
 @dataclass(frozen=True)
@@ -33,12 +33,12 @@ class Need:
     alarm: bool = False
 
 
-def needs(document: Document) -> list[Need]:
+def needs(session: Session) -> list[Need]:
     """Everything that needs attention, what is wrong first, otherwise in the order of the flow."""
-    found = [*_of_files(document), *_not_read(document)]
+    found = [*_of_files(session), *_not_read(session)]
     failed: set[str] = set()
-    for step in document.flow.in_order():
-        outcome = document.outcome(step.id)
+    for step in session.flow.in_order():
+        outcome = session.outcome(step.id)
         if outcome is None:
             continue
         if outcome.error is not None:
@@ -48,53 +48,52 @@ def needs(document: Document) -> list[Need]:
                 found.append(Need(Selection(step.id), step.name, "cannot work", text, alarm=True))
             failed.add(step.id)
             continue
-        found += [_skipped(step)] if step.skipped else _of_step(document, step, outcome)
-    found += _of_outputs(document)
-    found += _of_filters(document)
+        found += [_skipped(step)] if step.skipped else _of_step(session, step, outcome)
+    found += _of_outputs(session)
+    found += _of_filters(session)
     return sorted(found, key=lambda need: not need.alarm)
 
 
-def _of_files(document: Document) -> Iterator[Need]:
-    used = {settings.path for settings in document.sources().values()}
-    for path, state in document.files.items():
-        if state.error is not None and path not in used and path in document.flow.files:
+def _of_files(session: Session) -> Iterator[Need]:
+    used = {settings.path for settings in session.sources().values()}
+    for path, state in session.margin.files.items():
+        if state.error is not None and path not in used and path in session.flow.files:
             text = f"{state.error.what} {state.error.remedy}".strip()
             yield Need(Selection(path=path), Path(path).name, "cannot be read", text, alarm=True)
 
 
-def _not_read(document: Document) -> Iterator[Need]:
+def _not_read(session: Session) -> Iterator[Need]:
     """What the flow says and this version does not use: the rows may be others than it means."""
-    for entry in unread(document.flow, KINDS):
+    for entry in unread(session.flow, KINDS):
         place = Selection(entry.step) if entry.step else Selection()
         name = entry.name or "The flow"
         yield Need(place, name, "not read", str(replace(entry, name="")), alarm=True)
 
 
-def _of_outputs(document: Document) -> Iterator[Need]:
+def _of_outputs(session: Session) -> Iterator[Need]:
     """Outputs with open cells although gaps are filled before them; otherwise their sentence tells."""
-    flow = document.flow
+    flow = session.flow
     for step in flow.steps:
-        outcome = document.outcome(step.id)
-        if outcome is None or outcome.result is None or not outcome.result.open_cells:
+        outcome = session.outcome(step.id)
+        open_cells = outcome.figures.open_cells if outcome is not None and outcome.figures is not None else {}
+        if not open_cells:
             continue
         fills = [flow.step(name) for name in flow.upstream(step.id) if flow.step(name).kind == FillKind.name]
-        told = [document.outcome(fill.id) for fill in fills]
+        told = [session.outcome(fill.id) for fill in fills]
         known = {name for entry in told if entry for name in _still_open(entry)}
-        if fills and not outcome.result.open_cells.keys() <= known:
-            text = f"{open_said(outcome.result.open_cells, 'written without a partner')}."
+        if fills and not open_cells.keys() <= known:
+            text = f"{open_said(open_cells, 'written without a partner')}."
             yield Need(Selection(step.id), step.name, "open gaps", text)
 
 
 def _still_open(outcome: Outcome) -> set[str]:
-    rows = outcome.result.rows if outcome.result is not None else None
-    return (
-        {name for name, count in rows.still_open.items() if count} if isinstance(rows, FilledTable) else set()
-    )
+    found = outcome.figures.still_open if outcome.figures is not None else {}
+    return {name for name, count in found.items() if count}
 
 
-def _of_filters(document: Document) -> Iterator[Need]:
+def _of_filters(session: Session) -> Iterator[Need]:
     """Rails that lead into a blend without a filter that others of its tables are filtered by."""
-    flow = document.flow
+    flow = session.flow
     for shared in flow.filters:
         missing = [source for source in unreached(flow, shared) if source not in shared.apart]
         names = [flow.step(source).name for source in missing if feeds_blend(flow, source)]
@@ -108,10 +107,10 @@ def _skipped(step: Step) -> Need:
     return Need(Selection(step.id), step.name, "skipped", text)
 
 
-def _of_step(document: Document, step: Step, outcome: Outcome) -> Iterator[Need]:
+def _of_step(session: Session, step: Step, outcome: Outcome) -> Iterator[Need]:
     place = Selection(step.id)
-    settings = document.sources().get(step.id)
-    snapshot = document.library.known(settings) if settings is not None else None
+    settings = session.sources().get(step.id)
+    snapshot = session.library.known(settings) if settings is not None else None
     if snapshot is not None and snapshot.old:
         text = f"Its rows are those from before: {snapshot.old}"
         yield Need(place, step.name, "old rows", text, alarm=True)
@@ -126,34 +125,34 @@ def _of_step(document: Document, step: Step, outcome: Outcome) -> Iterator[Need]
 
 
 def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]:
-    if outcome.result is None:
+    figures = outcome.figures
+    if figures is None:
         return
-    match, rows = outcome.result.match, outcome.result.rows
-    if step.kind == JoinKind.name and match is not None and KINDS.settings(step).join_type.keeps_pairs:
-        more = match.counts.pairs - match.counts.left_matched
+    counts = figures.counts
+    if step.kind == JoinKind.name and counts is not None and KINDS.settings(step).join_type.keeps_pairs:
+        more = counts.pairs - counts.left_matched
         if more > 0:
             yield Need(place, step.name, "more rows", f"Repeated keys add {rows_said(more)}.")
-    if outcome.result.blended is not None and outcome.step is not None:
+    if figures.blend is not None and outcome.step is not None:
         for name in without_measure(
             KINDS.settings(outcome.step), [entry.name for entry in outcome.inputs[1:]]
         ):
             text = f"Nothing is measured of {name}, so that no field of it comes along."
             yield Need(place, step.name, "no measure", text)
-        for name, times in repeated(KINDS.settings(outcome.step), outcome.result.blended).items():
+        for name, times in repeated(KINDS.settings(outcome.step), figures.blend.times).items():
             text = f"Adding {name} up counts it {times_said(times)}: spread it, or show it once."
             yield Need(place, step.name, "counted again", text)
-    for name, count in outcome.result.disagreements.items():
+    for name, count in figures.disagreements.items():
         if count:
             text = f"The two sides of {name} disagree in {count:,} pairs; one of them is shown."
             yield Need(place, step.name, "disagreement", text)
-    if any(rows is table for table in outcome.tables):
+    if figures.passed_on:
         return  # the rows of the step before, which has its own needs
-    if isinstance(rows, FilledTable) and any(rows.still_open.values()):
-        yield Need(place, step.name, "open gaps", f"{open_said(rows.still_open, 'still open')}.")
-    if isinstance(rows, DerivedTable):
-        if step.kind == ChooseKind.name and rows.counts:
-            lost = ", ".join(f"{count:,} of {name}" for name, count in rows.counts.items())
-            yield Need(place, step.name, "lost", f"What could not be converted is blank: {lost}.")
-        failed = [f"{rows.counts[what]:,} {what}" for what in (BY_ZERO, NOT_CAST) if rows.counts.get(what)]
-        if failed:
-            yield Need(place, step.name, "blank", f"Its expression gave blank: {', '.join(failed)}.")
+    if any(figures.still_open.values()):
+        yield Need(place, step.name, "open gaps", f"{open_said(figures.still_open, 'still open')}.")
+    if step.kind == ChooseKind.name and figures.lost:
+        lost = ", ".join(f"{count:,} of {name}" for name, count in figures.lost.items())
+        yield Need(place, step.name, "lost", f"What could not be converted is blank: {lost}.")
+    failed = [f"{figures.lost[what]:,} {what}" for what in (BY_ZERO, NOT_CAST) if figures.lost.get(what)]
+    if failed:
+        yield Need(place, step.name, "blank", f"Its expression gave blank: {', '.join(failed)}.")

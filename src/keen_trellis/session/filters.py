@@ -11,15 +11,17 @@ from keen_trellis.core.insight.summary import commonest, in_their_order
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
-from keen_trellis.desktop.document import Document, Selection
 from keen_trellis.flow import edits, shared_filters
-from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
+from keen_trellis.flow.graph import ROWS, Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.shared_filters import lane, ties, unreached
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import rows_called
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 
 _MOST_VALUES = 2_000
 
@@ -40,22 +42,29 @@ class Reach:
     apart: bool = False
 
 
-def reaches(document: Document, shared: SharedFilter) -> list[Reach]:
+def reaches(session: Session, shared: SharedFilter) -> list[Reach]:
     """What a shared filter does to every rail: first those that it reaches, then those that it does not."""
-    flow, found = document.flow, []
+    flow, found = session.flow, []
     for tie in ties(flow, shared.id):
-        outcome = document.outcome(tie.id)
-        rows = outcome.tables[0].rows if outcome is not None and outcome.tables else -1
-        left = outcome.result.rows.rows if outcome is not None and outcome.result is not None else -1
+        outcome = session.outcome(tie.id)
+        rows, left = _rows_around(outcome)
         source = next((s.id for s in flow.steps if s.kind == SourceKind.name and tie in lane(flow, s.id)), "")
         field = KINDS.settings(tie).of
         found.append(Reach(source, edits.rail_name(flow, tie.id), tie.id, field, rows, left))
     for source in unreached(flow, shared):
-        outcome = document.outcome(source)
-        rows = outcome.result.rows.rows if outcome is not None and outcome.result is not None else -1
+        outcome = session.outcome(source)
+        rows = _rows_around(outcome)[1]
         name = flow.step(source).name
         found.append(Reach(source, name, rows=rows, left=rows, apart=source in shared.apart))
     return found
+
+
+def _rows_around(outcome: Outcome | None) -> tuple[int, int]:
+    """How many rows a step on a rail takes, and how many it leaves; -1 where that is not known."""
+    figures = outcome.figures if outcome is not None else None
+    if figures is None:
+        return -1, -1
+    return figures.inputs[0] if figures.inputs else -1, figures.rows[ROWS]
 
 
 def reach_said(entry: Reach, shared: SharedFilter) -> str:
@@ -68,20 +77,21 @@ def reach_said(entry: Reach, shared: SharedFilter) -> str:
     return f"{entry.left:,} of {entry.rows:,} {many}"
 
 
-def filters_said(document: Document, blend: Step | None) -> dict[int, str]:
+def filters_said(session: Session, blend: Step | None) -> dict[int, str]:
     """For each input of a blend its rows and what shared filters left of them, or which do not reach it."""
     found = {}
     for number, entry in enumerate(blend.inputs if blend is not None else ()):
         said = []
-        way = _way_to(document.flow, entry)
-        for shared in document.flow.filters:
-            tied = [tie for tie in ties(document.flow, shared.id) if tie in way]
-            outcome = document.outcome(tied[-1].id) if tied else None
+        way = _way_to(session.flow, entry)
+        for shared in session.flow.filters:
+            tied = [tie for tie in ties(session.flow, shared.id) if tie in way]
+            outcome = session.outcome(tied[-1].id) if tied else None
             if shared.values and not tied:
                 said.append(f"no {shared.name}")
-            elif shared.values and outcome is not None and outcome.result is not None and outcome.tables:
-                before = [f"{outcome.tables[0].rows:,}"] if not said else []
-                said += [*before, f"{outcome.result.rows.rows:,} by {shared.name}"]
+            elif shared.values and outcome is not None and outcome.figures is not None:
+                rows, left = _rows_around(outcome)
+                before = [f"{rows:,}"] if not said else []
+                said += [*before, f"{left:,} by {shared.name}"]
         if said:
             found[number] = ", ".join(said)
     return found
@@ -96,15 +106,15 @@ def _way_to(flow: Flow, entry: Input) -> list[Step]:
     return found
 
 
-def why_rows_stay(document: Document, shared: SharedFilter) -> list[tuple[str, str]]:
+def why_rows_stay(session: Session, shared: SharedFilter) -> list[tuple[str, str]]:
     """Of each blend that a shared filter reaches in part: its id, and why its main table's rows stay."""
-    flow, found = document.flow, []
+    flow, found = session.flow, []
     tied = {tie.id for tie in ties(flow, shared.id)}
     for step in flow.steps:
         if step.kind != BlendKind.name or not shared.values:
             continue
         reached = [bool(tied & flow.upstream(entry.step)) for entry in step.inputs]
-        outcome = document.outcome(step.id)
+        outcome = session.outcome(step.id)
         if not any(reached) or reached[0] or outcome is None or len(outcome.inputs) != len(step.inputs):
             continue
         names = [shape.name for shape in outcome.inputs]
@@ -113,10 +123,9 @@ def why_rows_stay(document: Document, shared: SharedFilter) -> list[tuple[str, s
         said = (
             f"all {many} stay: {shared.name} filters {others} before the blend, and does not reach {names[0]}"
         )
-        blended = outcome.result.blended if outcome.result is not None else None
+        blended = outcome.figures.blend if outcome.figures is not None else None
         if blended is not None:
-            nothing = blended.found_nothing
-            said = f"{said}; {nothing:,} {many} find nothing now"
+            said = f"{said}; {blended.nothing:,} {many} find nothing now"
         found.append((step.id, said))
     return found
 
@@ -124,12 +133,12 @@ def why_rows_stay(document: Document, shared: SharedFilter) -> list[tuple[str, s
 # --- what can be chosen ---
 
 
-def shapes_of(document: Document, flow: Flow, task: Task) -> dict[str, InputShape]:
+def shapes_of(session: Session, flow: Flow, task: Task) -> dict[str, InputShape]:
     """The fields behind every step on the way of a source, as far as they can be known."""
     found = {}
     for step in flow.steps:
         try:
-            found[step.id] = document.runner.shape(flow, Input(step.id), task)
+            found[step.id] = session.runner.shape(flow, Input(step.id), task)
         except TrellisError:
             continue
     return found
@@ -156,11 +165,11 @@ class SharedValue:
     rows: tuple[tuple[str, int], ...]
 
 
-def values_of(document: Document, shared: SharedFilter, task: Task) -> list[SharedValue]:
+def values_of(session: Session, shared: SharedFilter, task: Task) -> list[SharedValue]:
     """The values of all rails that a filter reaches, united: dates and numbers in their order, others of most
     rails first.
     """
-    flow, runner = document.flow, document.runner
+    flow, runner = session.flow, session.runner
     rows: dict[str, list[tuple[str, int]]] = {}
     kinds: set[FieldType] = set()
     for tie in ties(flow, shared.id):
@@ -179,63 +188,67 @@ def values_of(document: Document, shared: SharedFilter, task: Task) -> list[Shar
 # --- edits ---
 
 
-def share(document: Document, name: str, shapes: dict[str, InputShape]) -> str:
+def share(session: Session, name: str, shapes: dict[str, InputShape]) -> str:
     """Name a filter by a field, tied to every rail that has it; its id."""
-    flow = document.flow
-    places = shared_filters.places_for(flow, name, shapes)
-    flow, id_ = shared_filters.add_filter(flow, name, places, Comparison.ONE_OF)
-    document.edit(flow, f"Share a filter by {name}", Selection(slat=id_))
+    places = shared_filters.places_for(session.flow, name, shapes)
+    flow, id_ = shared_filters.add_filter(session.flow, name, places, Comparison.ONE_OF)
+    session.apply(f"Share a filter by {name}", lambda _: flow, Selection(slat=id_))
     return id_
 
 
-def change(document: Document, filter_id: str, said: str, **changes: object) -> None:
+def change(session: Session, filter_id: str, said: str, **changes: object) -> None:
     """Give a shared filter another name, comparison or other values."""
-    document.edit(shared_filters.change_filter(document.flow, filter_id, **changes), said)
+    session.apply(said, lambda flow: shared_filters.change_filter(flow, filter_id, **changes))
 
 
-def set_apart(document: Document, shared: SharedFilter, source: str) -> None:
+def set_apart(session: Session, shared: SharedFilter, source: str) -> None:
     """Note that a filter need not reach a rail, or that it should after all."""
     apart = tuple(entry for entry in shared.apart if entry != source)
     if len(apart) == len(shared.apart):
         apart = (*apart, source)
-    name = document.flow.step(source).name
-    change(document, shared.id, f"{shared.name} need not reach {name}", apart=apart)
+    name = session.flow.step(source).name
+    change(session, shared.id, f"{shared.name} need not reach {name}", apart=apart)
 
 
-def remove(document: Document, filter_id: str) -> None:
+def remove(session: Session, filter_id: str) -> None:
     """Take a shared filter out, with its ties."""
-    shared = document.flow.shared_filter(filter_id)
+    shared = session.flow.shared_filter(filter_id)
     if shared is not None:
-        flow = shared_filters.remove_filter(document.flow, filter_id)
-        document.edit(flow, f"Remove the filter {shared.name}", Selection())
+        session.apply(
+            f"Remove the filter {shared.name}",
+            lambda flow: shared_filters.remove_filter(flow, filter_id),
+            Selection(),
+        )
 
 
-def tie_by(document: Document, shared: SharedFilter, source: str, field: str, behind: str) -> None:
+def tie_by(session: Session, shared: SharedFilter, source: str, field: str, behind: str) -> None:
     """Tie a filter to a rail behind one of its steps, by a field of its rows."""
-    flow = shared_filters.tie(document.flow, shared.id, Input(behind), field)[0]
-    document.edit(flow, f"Tie {shared.name} to {document.flow.step(source).name} by {field}")
+    session.apply(
+        f"Tie {shared.name} to {session.flow.step(source).name} by {field}",
+        lambda flow: shared_filters.tie(flow, shared.id, Input(behind), field)[0],
+    )
 
 
-def fields_for(document: Document, source: str, shapes: dict[str, InputShape]) -> list[tuple[str, Field]]:
+def fields_for(session: Session, source: str, shapes: dict[str, InputShape]) -> list[tuple[str, Field]]:
     """By which fields a filter could be tied to a rail, each with the first step that has it."""
     found: dict[str, tuple[str, Field]] = {}
-    for step in lane(document.flow, source):
+    for step in lane(session.flow, source):
         for field in shapes[step.id].fields if step.id in shapes else ():
             found.setdefault(field.name, (step.id, field))
     return list(found.values())
 
 
-def with_shapes(document: Document, then: Callable[[dict[str, InputShape]], None]) -> None:
+def with_shapes(session: Session, then: Callable[[dict[str, InputShape]], None]) -> None:
     """Find out the fields of all steps off the interface's thread, and go on with them."""
-    flow = document.flow
-    document.jobs.start(
+    flow = session.flow
+    session.jobs.start(
         "looking at the fields of all rails",
-        lambda task: shapes_of(document, flow, task),
+        lambda task: shapes_of(session, flow, task),
         then,
-        document.failed.emit,
+        session.failed.emit,
     )
 
 
-def selected_filter(document: Document) -> SharedFilter | None:
+def selected_filter(session: Session) -> SharedFilter | None:
     """The shared filter whose slat is selected, or None."""
-    return document.flow.shared_filter(document.selection.slat)
+    return session.flow.shared_filter(session.selection.slat)

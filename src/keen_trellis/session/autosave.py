@@ -6,24 +6,24 @@ import datetime as dt
 import os
 import time
 import uuid
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QObject, QTimer
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.desktop.document import Document
 from keen_trellis.flow import file_format
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.temporary import started
 from keen_trellis.flow.whole_file import whole_file
+from keen_trellis.session.session import Session
 
-# Milliseconds after the last edit, and after the first that is not kept yet.
-_WAIT, _AT_LATEST = 300, 1_000
+# Seconds after the last edit, and after the first that is not kept yet.
+_WAIT, _AT_LATEST = 0.3, 1.0
 _ABOUT, _FLOW = ".json", ".trellis"
 
 
@@ -60,36 +60,34 @@ class Leftover:
         return f"{moment:%H:%M}" if today else f"{moment:%Y-%m-%d %H:%M}"
 
 
-class Autosave(QObject):
+class Autosave:
     """Writes a copy soon after each edit, and takes it away once the flow is saved."""
 
-    def __init__(self, document: Document, folder: Path, *, wait: int = _WAIT) -> None:
-        super().__init__(document)
-        self._document, self.folder = document, folder
+    def __init__(self, session: Session, folder: Path, *, wait: float = _WAIT) -> None:
+        self._session, self.folder = session, folder
         self._me = uuid.uuid4().hex
         self._own = About("", *_this_process())
-        self._timer = QTimer(self)
-        self._timer.setSingleShot(True)
-        self._timer.timeout.connect(self._keep_aside)
+        self._put_off: Callable[[], None] = _nothing  # what keeps the next copy from being written
         self._wait = wait
         self._since: float | None = None  # when the first edit was made that is not kept yet
         # Disks may take their time: the window does not wait for them. One by one, in their order.
         self._writer = ThreadPoolExecutor(1)
         self._closed = False
-        document.changed.connect(self._follow)
+        session.changed.connect(self._follow)
 
     def _follow(self) -> None:
-        if not self._document.unsaved:
-            self._timer.stop()
+        if not self._session.unsaved:
+            self._put_off()
             self._since = None
-            about = About(str(self._document.path or ""), self._own.process, self._own.started)
+            about = About(str(self._session.path or ""), self._own.process, self._own.started)
             # Behind what is still being written; who saved waits for a disk anyway.
             self._writer.submit(self._all_saved, about).result()
             return
         now = time.monotonic()
         self._since = now if self._since is None else self._since
-        left = _AT_LATEST - round(1000 * (now - self._since))
-        self._timer.start(max(min(self._wait, left), 0))
+        left = _AT_LATEST - (now - self._since)
+        self._put_off()
+        self._put_off = self._session.jobs.turns.later(max(min(self._wait, left), 0), self._keep_soon)
 
     def _all_saved(self, about: About) -> None:
         self._write(about)
@@ -100,12 +98,15 @@ class Autosave(QObject):
         """Write the copy now. That it cannot be written is no error: the flow itself can still be saved."""
         self._keep_aside().result()
 
+    def _keep_soon(self) -> None:
+        self._keep_aside()
+
     def _keep_aside(self) -> Future[None]:
         self._since = None
         now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-        path, accepted = str(self._document.path or ""), not self._document.library.waiting
+        path, accepted = str(self._session.path or ""), not self._session.library.waiting
         about = About(path, self._own.process, self._own.started, now, accepted)
-        return self._writer.submit(self._write_copy, self._document.flow, about)
+        return self._writer.submit(self._write_copy, self._session.flow, about)
 
     def _write_copy(self, flow: Flow, about: About) -> None:
         with suppress(OSError, TrellisError):
@@ -117,8 +118,8 @@ class Autosave(QObject):
         """Take the copy away: it was saved, or given up."""
         if not self._closed:
             self._closed = True
-            self._document.changed.disconnect(self._follow)
-        self._timer.stop()
+            self._session.changed.disconnect(self._follow)
+        self._put_off()
         self._writer.shutdown()
         self.throw_away(self._file(_ABOUT))
 
@@ -165,6 +166,10 @@ class Autosave(QObject):
                 with suppress(OSError, msgspec.DecodeError):
                     found.append((file, msgspec.json.decode(file.read_bytes(), type=About)))
         return found
+
+
+def _nothing() -> None:
+    """Nothing is put off."""
 
 
 def _this_process() -> tuple[int, str]:

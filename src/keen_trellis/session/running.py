@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -85,9 +85,7 @@ def run_flow(
     runner = Runner(kinds, snapshots)
     sources = [*files_read(flow, kinds, snapshots), *never]
     targets = output_targets(flow, kinds, folder)
-    for settings in targets.values():
-        check_target(Path(settings.path), sources, replace=replace)
-        check_ending(settings)
+    _check_targets(targets, sources, replace=replace)
     results: dict[str, StepResult] = {}
     knots, checks = [], []
     for step in flow.in_order():
@@ -99,20 +97,48 @@ def run_flow(
         checks += list(checked(runner, flow, step, task))
         if step.kind == JoinKind.name and not step.skipped:
             knots.append(_knot(runner, flow, step, results[step.id]))
-    broken = {entry.step for entry in checks if not entry.holds}
-    held_back = [] if despite_guards else [name for name in targets if broken & {name, *flow.upstream(name)}]
-    written = [
-        dataclasses.replace(
-            write(results[step_id].rows, settings, sources=sources, replace=replace, task=task),
-            open_cells=results[step_id].open_cells,
-        )
-        for step_id, settings in targets.items()
-        if step_id not in held_back
-    ]
+    written, held_back = write_outputs(
+        runner, flow, targets, [] if despite_guards else checks, sources=sources, replace=replace, task=task
+    )
     last = last_run(flow)
     comparison = compare(flow, runner, before or Earlier({}), last, task) if last is not None else None
     now = run_as_it_is(flow, kinds, runner, snapshots, task)
     return Outcome(knots, written, checks, [targets[name].path for name in held_back], now, comparison)
+
+
+def write_outputs(
+    runner: Runner,
+    flow: Flow,
+    targets: Mapping[str, OutputSettings],
+    checks: Sequence[Checked],
+    *,
+    sources: Collection[str | Path],
+    replace: bool,
+    task: Task | None = None,
+) -> tuple[list[Written], list[str]]:
+    """Write outputs, by step, but not those at or behind a guard that does not hold.
+
+    What was written, and the steps of those that were held back. sources: what must not be written to.
+    OutputError, and nothing written, if one of them cannot be; Cancelled.
+    """
+    broken = {entry.step for entry in checks if not entry.holds}
+    held_back = [step_id for step_id in targets if broken & flow.upstream(step_id)]
+    to_write = {step_id: settings for step_id, settings in targets.items() if step_id not in held_back}
+    _check_targets(to_write, sources, replace=replace)
+    written = []
+    for step_id, settings in to_write.items():
+        result = runner.result(flow, step_id, task)
+        done = write(result.rows, settings, sources=sources, replace=replace, task=task)
+        written.append(dataclasses.replace(done, open_cells=result.open_cells))
+    return written, held_back
+
+
+def _check_targets(
+    targets: Mapping[str, OutputSettings], sources: Collection[str | Path], *, replace: bool
+) -> None:
+    for settings in targets.values():
+        check_target(Path(settings.path), sources, replace=replace)
+        check_ending(settings)
 
 
 def with_guards(flow: Flow, kinds: Kinds, guards: Sequence[str]) -> Flow:

@@ -1,0 +1,177 @@
+"""The margin of the open flow: its files, the tables in them, and what those that are looked at hold."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.task import Task
+from keen_trellis.flow.edits import move_files
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.outcome import FileState, Outcome, stopped
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.state import State
+from keen_trellis.sources.library import FileContent
+
+
+class Margin:
+    """files: what is known of each, by its path."""
+
+    def __init__(self, state: State) -> None:
+        self._state = state
+        self.files: dict[str, FileState] = {}
+        self._stumps: dict[SourceSettings, Outcome] = {}
+        self._to_reveal = ""
+        state.selected.connect(self._look_at_selected)
+
+    def paths(self) -> list[str]:
+        """The files of the margin: those put there, and those that sources name besides."""
+        named = (settings.path for settings in self._state.sources().values() if settings.path)
+        return list(dict.fromkeys([*self._state.flow.files, *named]))
+
+    def begin_anew(self) -> None:
+        """Know nothing any more."""
+        self.files, self._stumps = {}, {}
+
+    def look_at_new(self) -> None:
+        """Look into the files that nothing is known of."""
+        for path in self.paths():
+            if path not in self.files:
+                self._look_into(path)
+
+    def look_again(self) -> None:
+        """Look into all files again, as after a refresh."""
+        self._stumps = {}
+        for path in self.paths():
+            self._look_into(path)
+
+    def retry(self) -> None:
+        """Look once more at what could not be read, as after a file was put back."""
+        for path, state in list(self.files.items()):
+            if state.error is not None:
+                self._look_into(path)
+        for settings, outcome in list(self._stumps.items()):
+            if outcome.error is not None:
+                del self._stumps[settings]
+        self._look_at_selected()
+
+    def _look_into(self, path: str) -> None:
+        begun = self.files[path] = FileState()
+
+        def known(state: FileState) -> None:
+            # What was asked before the file was looked into again comes too late.
+            if self.files.get(path) is begun:
+                self.files[path] = state
+                self._state.tell([path])
+                self._show_revealed(path)
+                if state.content is not None:
+                    self._look_further(path, state.content)
+                    self._look_at_selected()
+
+        self._state.jobs.start(
+            f"looking into {Path(path).name}",
+            lambda task: self._state.library.content(path, task),
+            lambda content: known(FileState(content=content)),
+            lambda error: known(FileState(error=error)),
+            lambda _: known(FileState(error=stopped())),
+        )
+
+    def _look_further(self, path: str, content: FileContent) -> None:
+        """Look for tables that only reading finds: a second one in a sheet."""
+
+        def done(further: FileContent) -> None:
+            state = self.files.get(path)
+            if state is not None and state.content is content and further != content:
+                self.files[path] = FileState(content=further)
+                self._state.tell([path])
+
+        self._state.jobs.start(
+            f"looking through {Path(path).name}",
+            lambda task: self._state.library.further_content(content, task),
+            done,
+            lambda _: None,  # what keeps it from being read is said where it is read
+        )
+
+    # --- other places ---
+
+    def use_file(self, step_id: str, path: str) -> list[tuple[str, str]]:
+        """Read a source from another file, and with it all that were read from the same one.
+
+        What else was lost with it and is found beside the new file is handed back, as old and new path.
+        """
+        old = self._state.sources()[step_id].path
+        self.use_files({old: path})
+        new_folder, old_folder = Path(path).parent, Path(old).parent
+        return [
+            (other, str(new_folder / Path(other).relative_to(old_folder)))
+            for other in sorted(self.paths())
+            if Path(other).is_relative_to(old_folder)
+            and not Path(other).exists()
+            and (new_folder / Path(other).relative_to(old_folder)).exists()
+        ]
+
+    def use_files(self, moved: Mapping[str, str]) -> None:
+        """Read everything from the new place of its file."""
+        names = ", ".join(Path(path).name for path in moved.values())
+        self._state.apply(f"Use {names} from its new place", lambda flow: move_files(flow, KINDS, moved))
+
+    # --- stumps ---
+
+    def reveal(self, path: str) -> None:
+        """Select the first table of a file as soon as it is known what the file holds."""
+        self._to_reveal = path
+        self._show_revealed(path)
+
+    def _show_revealed(self, path: str) -> None:
+        state = self.files.get(path)
+        if path != self._to_reveal or state is None or not state.is_known:
+            return
+        self._to_reveal = ""
+        tables = state.content.tables if state.content else ()
+        self._state.select(Selection(path=path, table=tables[0].name if tables else ""))
+
+    def stump_settings(self, selection: Selection) -> SourceSettings | None:
+        """The source that a rail from this stump would have; None while its file is not known."""
+        state = self.files.get(selection.path)
+        return state.content.settings(selection.table) if state and state.content else None
+
+    def outcome(self, stump: Selection) -> Outcome | None:
+        """What a stump holds, or None while it is not known."""
+        state = self.files.get(stump.path)
+        if state is not None and state.error is not None:
+            return Outcome(error=state.error)
+        settings = self.stump_settings(stump)
+        return self._stumps.get(settings) if settings else None
+
+    def looked_at(self) -> set[SourceSettings]:
+        """The tables that were looked at without a rail."""
+        return set(self._stumps)
+
+    def _look_at_selected(self) -> None:
+        """Read the table of a stump that is selected."""
+        selection, library, jobs = self._state.selection, self._state.library, self._state.jobs
+        settings = self.stump_settings(selection)
+        if settings is None or not selection.table or settings in self._stumps:
+            return
+        stumps = self._stumps  # what is asked of these comes too late for others
+
+        def known(outcome: Outcome) -> None:
+            if stumps is self._stumps:
+                stumps[settings] = outcome
+                self._state.tell([selection.path])
+
+        def work(task: Task) -> Outcome:
+            if library.known(settings) is None:
+                first = library.first_rows(settings, task)
+                if first is not None:
+                    shown = Outcome.of_table(first.table, first.remarks, partial=True)
+                    jobs.turns.soon(lambda: known(shown))
+            snapshot = library.get(settings, task)
+            return Outcome.of_table(snapshot.table, snapshot.remarks, seconds=snapshot.seconds)
+
+        def failed(error: TrellisError) -> None:
+            known(Outcome(error=error))
+
+        jobs.start(f"reading {selection.table}", work, known, failed, lambda _: failed(stopped()))

@@ -1,0 +1,25 @@
+"""What is selected in the trellis."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keen_trellis.flow.graph import ROWS
+
+
+@dataclass(frozen=True)
+class Selection:
+    """What is selected: a port of a step, a table of a file that no rail begins at (a stump), or a slat."""
+
+    step: str = ""
+    port: str = ROWS
+    path: str = ""
+    table: str = ""
+    slat: str = ""
+
+    @property
+    def is_stump(self) -> bool:
+        return bool(self.path)
+
+    def __bool__(self) -> bool:
+        return bool(self.step or self.path or self.slat)
