@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlglot import exp
 
+from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.expressions.expression import Expression, Notes
 from keen_trellis.core.expressions.parsing import _Reader, parse
@@ -41,7 +42,8 @@ TODAY = dt.date(2026, 11, 23)
 
 
 def values(text, data=LOANS, notes=None):
-    found = parse(text, data.fields, today=TODAY)
+    with as_of(TODAY):
+        found = parse(text, data.fields)
     column = found.column(data, None, notes)
     assert column.type == found.arrow_type, (column.type, found.arrow_type)
     return column.to_pylist()

@@ -5,6 +5,7 @@ import unittest
 
 import pyarrow as pa
 
+from keen_trellis.core.day import this_day
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.relative_periods import NAMED, first_and_last
@@ -21,7 +22,7 @@ from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSett
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from tests.tables import table
 
-TODAY = dt.date.today()
+TODAY = this_day()
 TABLES = {
     "loans": table(no=["1", "2", "3", "4"], venue=["Pier", "Mill", "Pier", "Hall"]),
     "venues": table(name=["Pier", "Mill", "Hall"], region=["North", "South", "North"]),

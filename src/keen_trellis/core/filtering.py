@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.conversion import read_as
+from keen_trellis.core.day import today
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import parsed
 from keen_trellis.core.relative_periods import first_and_last
@@ -120,7 +121,7 @@ def check_conditions(conditions: Sequence[Condition], fields: Sequence[Field]) -
         if entry.how is Comparison.PERIOD:
             if field.type not in (FieldType.DATE, FieldType.TIMESTAMP) and not field.untyped:
                 raise UsageError(f"{field.name} is {field.type.value}; only dates are in a period.")
-            first_and_last(entry.values[0], dt.date.today())
+            first_and_last(entry.values[0], today())
         elif entry.how not in _IN_TEXT and not field.untyped:
             read_as(entry.values, field.type, field.name)
 
@@ -156,7 +157,7 @@ def _holds(table: Table, entry: Condition) -> Mask:
         one_of = _is_any(cells, field, entry.values)
         return one_of if entry.how is Comparison.ONE_OF else known & ~one_of
     if entry.how is Comparison.PERIOD:
-        first, last = first_and_last(entry.values[0], dt.date.today())
+        first, last = first_and_last(entry.values[0], today())
         after = str(last + dt.timedelta(days=1))
         return known & _compared(cells, field, ">=", str(first)) & _compared(cells, field, "<", after)
     if entry.how is Comparison.BETWEEN:

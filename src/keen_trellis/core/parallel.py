@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 from itertools import pairwise
 from typing import TypeVar
 
@@ -29,13 +30,21 @@ def side_by_side(work: Callable[[slice], Made], rows: int) -> list[Made]:
     if len(stretches) == 1:
         return [work(stretches[0])]
     with ThreadPoolExecutor(len(stretches)) as pool:
-        return list(pool.map(work, stretches))
+        return _shared_out(pool, work, stretches)
 
 
 def each(work: Callable[[Given], Made], given: Sequence[Given]) -> list[Made]:
     """What `work` makes of each of some things, worked on side by side, in their order."""
     with ThreadPoolExecutor(_THREADS) as pool:
-        return list(pool.map(work, given))
+        return _shared_out(pool, work, given)
+
+
+def _shared_out(
+    pool: ThreadPoolExecutor, work: Callable[[Given], Made], given: Sequence[Given]
+) -> list[Made]:
+    """What `work` makes of each on the threads of a pool, in the context that it is called in."""
+    contexts = [copy_context() for _ in given]
+    return list(pool.map(lambda context, entry: context.run(work, entry), contexts, given))
 
 
 def mapped(work: Callable[[pa.Array], Made], values: pa.Array) -> list[Made]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.insight import guards
 from keen_trellis.core.insight.guards import Guarded, Verdict
@@ -66,7 +67,8 @@ def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Chec
     for text in texts:
         task.checkpoint(0, 0, f"checking {text}")
         try:
-            verdict = guards.check(text, subject)
+            with as_of(runner.day):
+                verdict = guards.check(text, subject)
         except UsageError as error:
             verdict = Verdict(text, False, error.what)
         yield Checked(step.id, step.name, guards.in_words(text, names), verdict)

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import msgspec
+import numpy as np
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.quoting import quoted_text
@@ -19,7 +20,7 @@ from keen_trellis.core.join_type import type_keeping
 from keen_trellis.core.joining import Side
 from keen_trellis.core.link import Take
 from keen_trellis.core.match import Match
-from keen_trellis.core.table import ChosenRows, Field, Table
+from keen_trellis.core.table import ChosenRows, Field, IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.edits import change_settings, insert_after, insert_before
@@ -36,11 +37,13 @@ from keen_trellis.flow.wording import rows_called
 class Explained:
     """Everything that is known of why a knot's rows match or do not.
 
-    mended: the pairs that match only after mending, by mend.
+    mended: the pairs that match only after mending, by mend.  pairs_until: for each reason that multiplies
+    rows, how many pairs there are of its left rows up to each of them; else None.
     """
 
     reasons: tuple[Reason, ...]
     mended: tuple[MendedPairs, ...]
+    pairs_until: tuple[IndexVector | None, ...] = ()
 
 
 def asked_of(settings: JoinSettings, left: Table, right: Table) -> Asked:
@@ -65,7 +68,13 @@ def explained(settings: JoinSettings, left: Table, right: Table, found: Match, t
     """The reasons of a knot and its mended pairs. Cancelled."""
     asked = asked_of(settings, left, right)
     reasons = explain(asked, found, task)
-    return Explained(tuple(reasons), tuple(mended_pairs(asked, found, task)))
+    until = tuple(
+        np.cumsum(np.diff(found.first_pair_of_left)[reason.row_numbers], dtype=np.int64)
+        if reason.kind.multiplies
+        else None
+        for reason in reasons
+    )
+    return Explained(tuple(reasons), tuple(mended_pairs(asked, found, task)), until)
 
 
 def values_of(asked: Asked, reason: Reason) -> tuple[str, ...]:

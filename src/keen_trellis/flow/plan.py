@@ -14,6 +14,7 @@ from typing import Any
 
 import msgspec
 
+from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Input, Step
@@ -91,10 +92,12 @@ class Planned:
 class Plan:
     """What is known of the steps of one flow. Safe between threads: what two plan at once is the same."""
 
-    def __init__(self, flow: Flow, kinds: Kinds, snapshots: Snapshots, previous: Plan | None = None) -> None:
+    def __init__(
+        self, flow: Flow, kinds: Kinds, snapshots: Snapshots, day: dt.date, previous: Plan | None = None
+    ) -> None:
         self.flow = flow
         # Fingerprints of steps that speak of today hold the day.
-        self.day = dt.date.today()
+        self.day = day
         self._kinds, self._snapshots = kinds, snapshots
         self._steps = {step.id: step for step in flow.steps}
         self._planned: dict[str, Planned] = {}
@@ -111,8 +114,9 @@ class Plan:
         known = self._planned.get(step_id)
         if known is not None and self._is_current(known, task):
             return known
-        for name in self._in_order(step_id):
-            self._planned[name] = self._plan(self._steps[name], task)
+        with as_of(self.day):
+            for name in self._in_order(step_id):
+                self._planned[name] = self._plan(self._steps[name], task)
         return self._planned[step_id]
 
     def shapes(self, entries: Sequence[Input], task: Task) -> list[InputShape]:
@@ -169,7 +173,7 @@ class Plan:
                 own = alike.own
             else:
                 blocked = next((at_step(step, error) for error in kind.problems(settings, inputs)), None)
-                own = (step.kind, kind.fingerprint(settings, inputs)) if blocked is None else None
+                own = self._own(step, kind, settings, inputs) if blocked is None else None
         return Planned(
             step=step,
             kind=kind,
@@ -184,6 +188,10 @@ class Plan:
             fingerprint=digest(own, fingerprints) if blocked is None else "",
             _ports=alike._ports if alike is not None else {},
         )
+
+    def _own(self, step: Step, kind: StepKind, settings: Any, inputs: Sequence[InputShape]) -> object:
+        """What its settings contribute to the fingerprint of a step: also the day, if they speak of it."""
+        return step.kind, kind.fingerprint(settings, inputs), day_told(step, self.day)
 
     def _plan_source(
         self, step: Step, kind: StepKind, settings: SourceSettings, earlier: Planned | None, task: Task
@@ -216,6 +224,11 @@ class Plan:
         else:
             settings = self._kinds.settings(step)
         return with_filter(self.flow, settings)
+
+
+def day_told(step: Step, day: dt.date) -> str:
+    """The day, if the settings of a step speak of it; what it comes to is of that day only."""
+    return str(day) if b"CURRENT_DATE" in step.settings.upper() else ""
 
 
 def with_filter(flow: Flow, settings: Any) -> Any:

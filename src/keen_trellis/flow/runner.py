@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
@@ -10,13 +9,14 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
+from keen_trellis.core.day import as_of, this_day
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.held import buffers_of, machine_memory
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
-from keen_trellis.flow.plan import Plan, Planned, at_step, check_inputs, used_inputs, with_filter
+from keen_trellis.flow.plan import Plan, Planned, at_step, check_inputs, day_told, used_inputs, with_filter
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.steps.source import SourceKind
 
@@ -125,31 +125,38 @@ class Kept:
 class _Context:
     task: Task
     kept: Kept
+    day: str
 
     def remember(self, parts: Sequence[object], make: Callable[[], Made]) -> Made:
-        return self.kept.made(digest("part", *parts), make, self.task)
+        return self.kept.made(digest("part", self.day, *parts), make, self.task)
 
 
 class Runner:
-    """Computes the results of steps, upstream first, each only once for the same fingerprint."""
+    """Computes the results of steps, upstream first, each only once for the same fingerprint.
+
+    day: what all that it computes takes as today; a run keeps it, a session goes on with the days.
+    """
 
     def __init__(self, kinds: Kinds, snapshots: Snapshots, kept: Kept | None = None) -> None:
         self.kinds = kinds
         self.snapshots = snapshots
-        self.kept = kept or Kept()
+        self.kept = kept if kept is not None else Kept()
+        self.day = this_day()
         self._latest: Plan | None = None
         self._lock = threading.Lock()
 
     def with_snapshots(self, snapshots: Snapshots) -> Runner:
         """A runner on other snapshots that shares what this one has computed."""
-        return Runner(self.kinds, snapshots, self.kept)
+        other = Runner(self.kinds, snapshots, self.kept)
+        other.day = self.day
+        return other
 
     def plan(self, flow: Flow) -> Plan:
         """What is known of the steps of a flow; of what has not changed since the last one, as it was."""
         with self._lock:
             latest = self._latest
-            if latest is None or latest.flow is not flow or latest.day != dt.date.today():
-                self._latest = Plan(flow, self.kinds, self.snapshots, latest)
+            if latest is None or latest.flow is not flow or latest.day != self.day:
+                self._latest = Plan(flow, self.kinds, self.snapshots, self.day, latest)
             return self._latest  # type: ignore[return-value]
 
     def result(self, flow: Flow, step_id: str, task: Task | None = None) -> StepResult:
@@ -211,7 +218,10 @@ class Runner:
                 )
             ]
         try:
-            return planned.kind.compute(planned.settings, inputs, _Context(task, self.kept))
+            with as_of(self.day):
+                return planned.kind.compute(
+                    planned.settings, inputs, _Context(task, self.kept, day_told(planned.step, self.day))
+                )
         except TrellisError as error:
             raise at_step(planned.step, error) from error
 

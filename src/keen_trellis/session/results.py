@@ -9,6 +9,7 @@ from contextlib import suppress
 from functools import partial
 
 from keen_trellis.core.blending import Blended
+from keen_trellis.core.day import this_day
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.profile import profile
 from keen_trellis.core.joining import MOST_RESULT_ROWS
@@ -63,6 +64,7 @@ class Results:
         if self._computing is not None:
             self._computing.cancel()
         self._read_ahead()
+        self._state.runner.day = this_day()
         flow = self._state.flow
         looked_at = flow.upstream(self._state.selection.step)
         self._generation += 1

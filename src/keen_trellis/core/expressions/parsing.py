@@ -16,6 +16,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 from sqlglot.tokenizer_core import Token, TokenType
 
+from keen_trellis.core.day import today
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions import operations as op
 from keen_trellis.core.expressions.expression import Expression, Node
@@ -66,19 +67,19 @@ Made = TypeVar("Made")
 def parse(
     text: str,
     fields: Sequence[Field],
-    *,
-    today: dt.date | None = None,
 ) -> Expression:
     """The expression that `text` writes, over `fields`.
 
-    today: what CURRENT_DATE gives.  PARTNER_FOUND asks for the tables from which joins took the fields.
+    CURRENT_DATE is the day of the computation (see `core.day`).  PARTNER_FOUND asks for the tables from which
+    joins took the fields.
+
     UsageError, pointing into the text, for what does not parse, is not allowed or does not fit together.
     """
     if not text.strip():
         raise UsageError("The expression is empty.")
     if len(text) > _MOST_CHARACTERS:
         raise UsageError(f"The expression has {len(text):,} characters; the limit is {_MOST_CHARACTERS:,}.")
-    reader = _Reader(text, fields, today or dt.date.today())
+    reader = _Reader(text, fields, today())
     try:
         node = reader.read(_tree(text))
     except RecursionError as error:

@@ -44,6 +44,11 @@ class Kind(enum.Enum):
     OVERLAP = "several-periods"
     NOTHING_WRONG = "nothing-wrong"
 
+    @property
+    def multiplies(self) -> bool:
+        """Whether it is why there are more rows than before, and not why rows have no partner."""
+        return self in (Kind.REPEATED, Kind.OVERLAP)
+
 
 @dataclass(frozen=True)
 class Example:

@@ -25,7 +25,6 @@ from keen_trellis.core.joining import MOST_RESULT_ROWS
 from keen_trellis.core.match import ListedMatch, Match
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.unrolling import unrolled
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import Explained
@@ -41,8 +40,6 @@ _KEY_NAME = re.compile(r"(?:^|[\W_])(?:id|no|nr|number|code|key|year)$")
 
 LEFT, LINK, RIGHT = "left", "link", "right"
 NOTHING_FOUND = "found:0"  # the band of a blend whose rows found nothing
-MULTIPLYING_KINDS = (Kind.REPEATED, Kind.OVERLAP)
-UNMATCHED_KINDS = tuple(kind for kind in Kind if kind not in (*MULTIPLYING_KINDS, Kind.NOTHING_WRONG))
 
 
 @dataclass(frozen=True)
@@ -119,6 +116,29 @@ class _Pairs(Rows):
             return int(pair[0]) if len(pair) else None
         place = int(np.searchsorted(self._numbers, pair[0]))
         return place if place < self.count and int(self._numbers[place]) == pair[0] else None
+
+
+class _PairsOfRows(Rows):
+    """All pairs of some left rows, which are not listed. until: how many pairs there are up to each row."""
+
+    def __init__(self, match: Match, rows: IndexVector, until: IndexVector) -> None:
+        super().__init__(int(until[-1]) if len(until) else 0)
+        self._match, self._rows, self._until = match, rows, until
+
+    def sides(self, places: IndexVector) -> tuple[IndexVector, IndexVector]:
+        which = np.searchsorted(self._until, places, side="right")
+        before = np.where(which > 0, self._until[which - 1], 0)
+        first = self._match.first_pair_of_left[self._rows[which]]
+        return self._match.pair_rows(first + places - before)
+
+    def place_of(self, left: int, right: int) -> int | None:
+        which = int(np.searchsorted(self._rows, left))
+        if left < 0 or right < 0 or which == len(self._rows) or self._rows[which] != left:
+            return None
+        first, end = self._match.first_pair_of_left[left : left + 2]
+        pair = np.flatnonzero(self._match.pair_rows(np.arange(first, end))[1] == right)
+        before = int(self._until[which - 1]) if which else 0
+        return before + int(pair[0]) if len(pair) else None
 
 
 @dataclass
@@ -486,7 +506,7 @@ def _unmatched_parts(
     told = [
         entry
         for entry in (explained.reasons if explained else ())
-        if entry.side == side and entry.kind in UNMATCHED_KINDS
+        if entry.side == side and not entry.kind.multiplies and entry.kind is not Kind.NOTHING_WRONG
     ]
     if not told:
         return [Part(key, "", OneSide(len(rows), rows, on_left=on_left))]
@@ -535,22 +555,16 @@ def mend_text(mend: Mend) -> str:
 def _matched_parts(match: Match, settings: JoinSettings, explained: Explained | None) -> list[Part]:
     counts = match.counts
     parts = _matched_by_mend(match, settings, explained)
-    for entry in explained.reasons if explained else ():
-        if entry.kind in MULTIPLYING_KINDS:
-            rows = _pairs_of(match, entry.row_numbers)
+    told = zip(explained.reasons, explained.pairs_until, strict=True) if explained else ()
+    for entry, until in told:
+        if until is not None:
+            rows = _PairsOfRows(match, entry.row_numbers, until)
             parts.insert(
                 0, Part(entry.kind.value, _reason_text(entry), rows, reason=entry, starts_closed=True)
             )
             if len(parts) == 2 and not parts[1].text:
                 parts[1].text = f"all {counts.pairs:,} pairs"
     return parts
-
-
-def _pairs_of(match: Match, rows: IndexVector) -> Rows:
-    """All pairs of some left rows."""
-    start, end = match.first_pair_of_left[rows], match.first_pair_of_left[rows + 1]
-    row, place = unrolled(end - start)
-    return _Pairs(match, start[row] + place)
 
 
 def _matched_by_mend(match: Match, settings: JoinSettings, explained: Explained | None) -> list[Part]:

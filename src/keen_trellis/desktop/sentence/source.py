@@ -373,7 +373,7 @@ class SourceSentence:
         if table is None or entry.left_out or name not in table.names:
             self._set_field(step, msgspec.structs.replace(entry, left_out=False), f"Bring {name} back")
             return
-        column, have = table.column(name).values, table.field(name).type
+        have = table.field(name).type
         lost: dict[FieldType, str] = {}
 
         def choices() -> list[Choice]:
@@ -389,6 +389,7 @@ class SourceSentence:
         chooser.follow(choices)
 
         def count(task: Any) -> None:
+            column = table.column(name).values
             for kind in FieldType:
                 task.checkpoint()
                 made = conversion(column, kind, settings.writing.notation)
@@ -434,7 +435,7 @@ class SourceSentence:
             self._ask(self._pane.view, f"Another name for {name}", name, rename, check=check_name)
 
     def _set_field(self, step: Step, entry: FieldSettings, said: str) -> None:
-        settings: SourceSettings = KINDS.settings(step)
+        settings: SourceSettings = KINDS.settings(self._session.flow.step(step.id))
         others = tuple(other for other in settings.fields if other.name != entry.name)
         fields = others if entry == FieldSettings(entry.name) else (*others, entry)
         self._change(step, said, fields=fields)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Sequence
 
 import msgspec
@@ -34,17 +33,9 @@ class ComputeKind(OneInputKind):
     def fields(self, settings: ComputeSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return computed_fields(inputs[0].fields, settings.field, settings.expression)
 
-    def fingerprint(self, settings: ComputeSettings, inputs: Sequence[InputShape]) -> object:
-        return super().fingerprint(settings, inputs), day_of(settings.expression)
-
     def compute(self, settings: ComputeSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = computed(inputs[0].table, settings.field, settings.expression, context.task)
         return StepResult({ROWS: table})
 
     def sentence(self, settings: ComputeSettings, inputs: Sequence[InputShape]) -> str:
         return f"In {inputs[0].name}, compute {settings.field} as {settings.expression}."
-
-
-def day_of(*expressions: str) -> str:
-    """The day, where one of the expressions depends on it; its results are of that day only."""
-    return str(dt.date.today()) if any("CURRENT_DATE" in text.upper() for text in expressions) else ""

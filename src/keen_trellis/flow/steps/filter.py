@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Sequence
 from contextlib import suppress
 
 import msgspec
 import numpy as np
 
+from keen_trellis.core.day import today
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
 from keen_trellis.core.table import ChosenRows
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
-from keen_trellis.flow.steps.compute import day_of
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 
 
@@ -71,10 +70,8 @@ class FilterKind(OneInputKind):
 
 
 def day_of_conditions(conditions: Sequence[Condition]) -> str:
-    """Today, where what conditions hold depends on it; "" otherwise."""
-    if any(entry.how is Comparison.PERIOD for entry in conditions):
-        return str(dt.date.today())
-    return day_of(*(entry.of for entry in conditions))
+    """Today, where a period is told from it; "" otherwise."""
+    return str(today()) if any(entry.how is Comparison.PERIOD for entry in conditions) else ""
 
 
 def _conditions(settings: FilterSettings) -> list[Condition]:

@@ -10,7 +10,6 @@ from keen_trellis.core.sorting import SortKey, check_keys, sorted_rows
 from keen_trellis.core.table import ChosenRows
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
-from keen_trellis.flow.steps.compute import day_of
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
 
@@ -45,9 +44,6 @@ class SortKind(OneInputKind):
 
     def check(self, settings: SortSettings, inputs: Sequence[InputShape]) -> None:
         check_keys([entry.key for entry in settings.keys], inputs[0].fields)
-
-    def fingerprint(self, settings: SortSettings, inputs: Sequence[InputShape]) -> object:
-        return super().fingerprint(settings, inputs), day_of(*(entry.of for entry in settings.keys))
 
     def compute(self, settings: SortSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table
