@@ -1,11 +1,11 @@
 """Runs the tests of one module, in any process, and tells what came of it."""
 
 import io
-import os
 import sys
 import time
 import unittest
 from dataclasses import dataclass
+from pathlib import Path
 
 from hypothesis import settings
 
@@ -48,11 +48,7 @@ def run(work: tuple[str, int, str]) -> Ran:
 
 def modules() -> list[str]:
     """The names of all modules with tests, those that take long first."""
-    here = os.path.dirname(os.path.abspath(__file__))
-    found = []
-    for folder, _, files in os.walk(here):
-        package = os.path.relpath(folder, os.path.dirname(here)).replace(os.sep, ".")
-        found += [
-            f"{package}.{file[:-3]}" for file in files if file.startswith("test_") and file.endswith(".py")
-        ]
+    here = Path(__file__).resolve().parent
+    paths = (path.relative_to(here.parent).with_suffix("") for path in here.rglob("test_*.py"))
+    found = [".".join(path.parts) for path in paths]
     return sorted(found, key=lambda name: (not name.startswith(_LONG_ONES), name))

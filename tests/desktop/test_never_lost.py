@@ -1,6 +1,5 @@
 """What is not saved survives a crash, and what somebody else saved is not overwritten unseen."""
 
-import os
 import random
 import signal
 import subprocess
@@ -164,8 +163,8 @@ class NeverLost(WindowCase):
         self.autosave.close()
         self.assertFalse(other.autosave.is_open_elsewhere(path))
         # Where it cannot be kept, the flow itself goes on.
-        os.chmod(self.drafts, 0o500)
-        self.addCleanup(os.chmod, self.drafts, 0o700)
+        self.drafts.chmod(0o500)
+        self.addCleanup(self.drafts.chmod, 0o700)
         self.add_rail("More")
 
 

@@ -1,5 +1,4 @@
 import json
-import os
 import stat
 import unittest
 from pathlib import Path
@@ -279,7 +278,7 @@ class FileFormat(unittest.TestCase):
 
     def test_saving_keeps_the_files_rights(self):
         save(Flow(), self.path, KINDS)
-        os.chmod(self.path, 0o640)
+        self.path.chmod(0o640)
         save(some_flow(self.folder), self.path, KINDS)
         self.assertEqual(stat.S_IMODE(self.path.stat().st_mode), 0o640)
 

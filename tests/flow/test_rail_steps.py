@@ -59,7 +59,8 @@ class EveryKind(unittest.TestCase):
                 "Of loans with the same Venue, keep the last loan; those with a blank there all stay."
             ),
         }
-        for kind, settings in rail_settings():
+        for kind, planned in rail_settings():
+            settings = planned
             if kind == "fill":
                 settings = type(settings)((type(settings.fills[0])(fields=("Venue",), of="?", gaps="blank"),))
             with self.subTest(kind):

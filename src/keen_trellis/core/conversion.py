@@ -409,8 +409,9 @@ def _from_text(values: pa.Array, to: FieldType, notation: Notation) -> pa.Array:
             continue
         chosen = pc.if_else(fitting, left, pa.scalar(None, text.type))
         if to is FieldType.DECIMAL and way is EXPONENTS:
-            way = replace(way, type=to, convert=_exponents_as_decimals)
-        step = _each(way, chosen)
+            step = _each(replace(way, type=to, convert=_exponents_as_decimals), chosen)
+        else:
+            step = _each(way, chosen)
         typed = _number_as(step, to) if to.is_number else step.cast(ARROW_TYPES[to])
         made = typed if made is None else _merged(made, typed)
     return pa.nulls(len(values), ARROW_TYPES[to]) if made is None else made

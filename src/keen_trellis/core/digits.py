@@ -78,7 +78,7 @@ def plain_dates(values: pa.Array) -> pa.Array | None:
 
 
 def _number(digits: Vector) -> Vector:
-    """n rows of k digits as n of int32."""
+    """N rows of k digits as n of int32."""
     made = digits[:, 0].astype(np.int32)
     for place in range(1, digits.shape[1]):
         made *= np.int32(10)

@@ -108,7 +108,7 @@ def theme() -> Theme:
 
 def use(chosen: Theme) -> None:
     """Make `chosen` the theme of the running application."""
-    global _current, _shown_in
+    global _current, _shown_in  # noqa: PLW0603 - one application has one theme
     _current, before = chosen, _current
     application = QApplication.instance()
     if not isinstance(application, QApplication):

@@ -134,6 +134,12 @@ class MainWindow(QMainWindow):
         self.attention.setCursor(Qt.CursorShape.PointingHandCursor)
         self.attention.setToolTip("What needs attention (Ctrl+I)")
         self.attention.clicked.connect(lambda: self.bench.show_attention())
+        self._top = self._made_top(bar)
+        self.setMenuWidget(self._top)
+        self.setCentralWidget(self._made_body())
+
+    def _made_top(self, bar: QMenuBar) -> QWidget:
+        """The menus, the flow's name in the middle, and how things stand."""
         right = QWidget()
         right_row = QHBoxLayout(right)
         right_row.setContentsMargins(0, 0, 0, 0)
@@ -145,9 +151,10 @@ class MainWindow(QMainWindow):
         row.setContentsMargins(4, 0, 14, 0)
         for widget in (bar, self._title, right):
             row.addWidget(widget, 1)
-        self.setMenuWidget(top)
-        self._top = top
+        return top
 
+    def _made_body(self) -> QWidget:
+        """Trellis, sentence, bench and the status line."""
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
         self._scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # the trellis in it has the keyboard
@@ -172,7 +179,7 @@ class MainWindow(QMainWindow):
         whole.setSpacing(0)
         whole.addWidget(self.splitter, 1)
         whole.addWidget(self.status)
-        self.setCentralWidget(body)
+        return body
 
     def _connect(self) -> None:
         session = self.session

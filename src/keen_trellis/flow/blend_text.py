@@ -108,8 +108,10 @@ def _spread(text: str, made: dict[str, OtherSettings]) -> dict[str, OtherSetting
         for measure in entry.measures:
             if measure.name == found[1].strip():
                 hit = True
-                measure = msgspec.structs.replace(measure, stands=stands.value, by=(found[2] or "").strip())
-            measures.append(measure)
+                by = (found[2] or "").strip()
+                measures.append(msgspec.structs.replace(measure, stands=stands.value, by=by))
+            else:
+                measures.append(measure)
         changed[name] = msgspec.structs.replace(entry, measures=tuple(measures))
     if not hit:
         known = ", ".join(measure.name for entry in made.values() for measure in entry.measures)

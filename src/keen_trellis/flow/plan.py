@@ -74,7 +74,7 @@ class Planned:
         return port_name(self.step.name, port, inputs)
 
     def upstream(self) -> Iterator[Planned]:
-        """This step and all that it depends on, each once and after those that it depends on."""
+        """The step and all that it depends on, each once and after those that it depends on."""
         done: set[int] = set()
         waiting: list[tuple[Planned, bool]] = [(self, False)]
         while waiting:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import re
 import string
+from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -182,7 +182,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def file_name(self) -> str:
         """What its file, folder or database is called."""
-        return os.path.basename(self.path.rstrip("/")) or self.path
+        return PurePath(self.path).name or self.path
 
     @property
     def kept_as_text(self) -> frozenset[str]:

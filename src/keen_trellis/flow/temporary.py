@@ -56,7 +56,7 @@ def _machine() -> str:
     with suppress(OSError):
         parts.append(Path("/etc/machine-id").read_text())
     with suppress(OSError):
-        parts.append(os.readlink("/proc/self/ns/pid"))
+        parts.append(str(Path("/proc/self/ns/pid").readlink()))
     return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:8]
 
 

@@ -15,7 +15,7 @@ def rows_called(name: str) -> tuple[str, str]:
 
     A name that is no plural gives "Registry row" and "Registry rows".
     """
-    table = name.split(" with ")[0].strip()
+    table = name.split(" with ", maxsplit=1)[0].strip()
     lower = table.lower()
     plural = len(lower) > 2 and lower.endswith("s") and not lower.endswith(("ss", "us", "is"))
     if not plural or not lower[-2].isalpha():

@@ -131,7 +131,7 @@ def _check_place(path: Path, sources: Collection[str | Path], *, replace: bool) 
 def _same_file(source: Path, path: Path) -> bool:
     """Whether both are one file, whatever they are called: by device and inode, or by name where none is."""
     try:
-        return os.path.samefile(source, path)
+        return source.samefile(path)
     except OSError:
         return os.path.realpath(source) == os.path.realpath(path)
 

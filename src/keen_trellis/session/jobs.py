@@ -142,7 +142,7 @@ def _outcome(
         error = TrellisError(
             "This machine's memory is not enough for it.", remedy="Use fewer rows or fields."
         )
-    except Exception as unexpected:
+    except Exception as unexpected:  # noqa: BLE001
         # A defect of ours: said in the window, with the trace on standard error for its mending.
         traceback.print_exc()
         error = TrellisError(f"Something unexpected went wrong: {unexpected}.")

@@ -113,7 +113,7 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
     stopped.
     """
     try:
-        size = os.path.getsize(path)
+        size = Path(path).stat().st_size
     except OSError as error:
         raise SourceError(f"It cannot be read: {error.strerror}.", where=path) from error
     limit = memory_limit(path, size)

@@ -161,7 +161,9 @@ def _read_table(
     if most is None:
         total = connection.execute(sql.select(sql.func.count()).select_from(source)).scalar_one()
     declared = [str(column["type"]).upper() for column in columns]
-    data, said = _rows(connection, query.limit(most), names, declared, total, settings, room, task)
+    data, said = _rows(
+        connection, query.limit(most), names, declared, total, settings=settings, room=room, task=task
+    )
     about = About(
         file=_file_name(settings),
         table=place.name,
@@ -182,7 +184,7 @@ def _read_query(connection: Connection, settings: SourceSettings, room: Path, ta
         remarks.append(Remark("the query says no order (ORDER BY): “first” and “last” may change"))
     # A colon in it is no parameter of ours.
     query = sql.text(text.replace(":", "\\:"))
-    data, said = _rows(connection, query, None, None, 0, settings, room, task)
+    data, said = _rows(connection, query, None, None, 0, settings=settings, room=room, task=task)
     return ReadTable(data, About(file=_file_name(settings), table="query", remarks=(*remarks, *said)))
 
 
@@ -208,6 +210,7 @@ def _rows(
     names: Sequence[str] | None,
     declared: Sequence[str] | None,
     total: int,
+    *,
     settings: SourceSettings,
     room: Path,
     task: Task,

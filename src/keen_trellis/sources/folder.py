@@ -164,7 +164,7 @@ def date_of(path: Path) -> dt.date:
             return dt.date(int(year), int(month), int(day or 1))
         except ValueError:
             pass
-    return dt.datetime.fromtimestamp(path.stat().st_mtime).date()
+    return dt.datetime.fromtimestamp(path.stat().st_mtime).astimezone().date()
 
 
 # --- lining up fields by name ---

@@ -4,7 +4,6 @@ address.
 
 from __future__ import annotations
 
-import os
 import re
 from pathlib import Path
 
@@ -22,7 +21,7 @@ _PATTERN = re.compile(r"[*?\[]")
 
 def is_pattern(place: str) -> bool:
     """Whether a place is a pattern of file names and no file that is called so."""
-    return bool(_PATTERN.search(place)) and not os.path.exists(place)
+    return bool(_PATTERN.search(place)) and not Path(place).exists()
 
 
 def reader_for(place: str) -> tuple[str, str]:
@@ -47,7 +46,7 @@ def reader_for(place: str) -> tuple[str, str]:
             return str(address), DATABASE
         place = address.database
     whole = str(Path(place).expanduser().absolute())
-    if is_pattern(whole) or os.path.isdir(whole):
+    if is_pattern(whole) or Path(whole).is_dir():
         return whole, FOLDER
     return whole, recognise(Path(whole)).reader
 

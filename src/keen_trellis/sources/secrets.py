@@ -60,7 +60,7 @@ def remember(address: str, password: str, *, lasting: bool = True) -> bool:
         import keyring
 
         keyring.set_password(_SERVICE, place, password)
-    except Exception:  # a desktop without a keyring raises its backend's own errors
+    except Exception:  # noqa: BLE001 - a desktop without a keyring raises its backend's own errors
         return False
     return True
 
@@ -95,5 +95,5 @@ def _from_keyring(place: str) -> str | None:
         import keyring
 
         return keyring.get_password(_SERVICE, place)
-    except Exception:  # as above: without a keyring there is just no password
+    except Exception:  # noqa: BLE001 - as above: without a keyring there is just no password
         return None

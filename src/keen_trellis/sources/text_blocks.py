@@ -32,6 +32,8 @@ _BATCH_ROWS = 20_000
 _DATE = len("2026-11-23")
 _NEWLINE, _RETURN = ord("\n"), ord("\r")
 
+_Numbered = tuple[int, list[str]]  # a record with the number of its first line
+
 
 # The type in which a field (by number) may be handed out at once, if all of its cells are written plainly in
 # it; None for text. Whole numbers must be less than MOST_AT_ONCE.
@@ -279,18 +281,20 @@ class TextFile:
                 next(reader, None)
             for batch in _batches(reader, self.path):
                 task.checkpoint(0, 0, f"rows of {self.name}")
-                if self.settled.comment:
-                    kept = [
-                        (n, row) for n, row in batch if not (row and row[0].startswith(self.settled.comment))
-                    ]
-                    repairs.comments += len(batch) - len(kept)
-                    batch = kept
+                wanted = self._without_comments(batch, repairs)
                 if self.last is not None:
-                    batch = [(number, row) for number, row in batch if number <= self.last]
-                if batch:
-                    yield self._of_rows(batch, repairs)
+                    wanted = [(number, row) for number, row in wanted if number <= self.last]
+                if wanted:
+                    yield self._of_rows(wanted, repairs)
 
-    def _of_rows(self, rows: Sequence[tuple[int, list[str]]], repairs: Repairs) -> TextBlock:
+    def _without_comments(self, rows: Sequence[_Numbered], repairs: Repairs) -> Sequence[_Numbered]:
+        if not self.settled.comment:
+            return rows
+        kept = [(n, row) for n, row in rows if not (row and row[0].startswith(self.settled.comment))]
+        repairs.comments += len(rows) - len(kept)
+        return kept
+
+    def _of_rows(self, rows: Sequence[_Numbered], repairs: Repairs) -> TextBlock:
         """Rows of any width as columns; what is short, long or empty is noted."""
         kept, numbers = [], []
         for number, row in rows:

@@ -179,7 +179,7 @@ class _Reader:
             exp.Literal: self._literal,
             exp.Boolean: lambda parts: op.constant(parts.take("this"), op.BOOLEAN),
             exp.Null: lambda _: op.constant(None, pa.null()),
-            exp.Paren: lambda parts: self._next(parts),
+            exp.Paren: self._next,
             exp.Neg: self._negative,
             exp.And: lambda parts: op.both(
                 self._condition(parts, "AND"), self._condition(parts, "AND", _2ND)

@@ -243,7 +243,7 @@ def _has(count: int) -> str:
 def in_words(guard: str, names: Sequence[str] = ("left rows", "right rows")) -> str:
     """A guard as a sentence. names: what the rows of either side are called."""
     left, right = names[0], names[-1]
-    side = right if "right" in guard.split(":")[0] else left
+    side = right if "right" in guard.split(":", maxsplit=1)[0] else left
     if found := _UNMATCHED.match(guard):
         _, whole, fraction, percent = found.groups()
         most = f"{int(whole):,}{f'.{fraction}' if fraction else ''}{' %' if percent else ''}"

@@ -88,9 +88,9 @@ def _abbreviated(words: Vocabulary, is_open: Vector) -> tuple[Vector, Vector]:
     Candidates have the same initials and a word in common; or, where there are few, the initials alone.
     """
     keys, alone = [], []
-    for side, asked in ((words.one, is_open), (words.other, np.ones(len(words.other.counts), dtype=bool))):
+    for side, wanted in ((words.one, is_open), (words.other, np.ones(len(words.other.counts), dtype=bool))):
         initials = side.in_order(words.initials[side.numbers])
-        asked = asked & (side.counts > 1)
+        asked = wanted & (side.counts > 1)
         alone.append(Keyed(initials[asked], np.flatnonzero(asked)))
         whole = asked[side.owner] & (words.lengths[side.numbers] > 2)
         owner = side.owner[whole]

@@ -75,7 +75,7 @@ class OpenRows:
         return link.sides(self.one.fields, self.other.fields)
 
     def cells(self, link: LinkField) -> Cells:
-        """This side's cells of a link in all of the rows."""
+        """The cells of a link on its side in all of the rows."""
         return self.expressions(link)[0].cells(ChosenRows(self.one, self.numbers))
 
     def coded(self, number: int) -> Coded:

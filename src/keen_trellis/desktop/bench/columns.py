@@ -46,8 +46,8 @@ def _side_by_side(columns: dict[str, tuple[int, ...]], wide: dict[str, int], roo
         share = left if number == len(others) - 1 else max(left * wide[name] // weight, _LEAST_ZONE)
         widths[name], left, weight = share, left - share, max(weight - wide[name], 1)
     zones, x = [], GUTTER
-    for name in columns:
-        zones.append(Zone(name, columns[name], x, max(widths[name], 0), wide[name]))
+    for name, shown in columns.items():
+        zones.append(Zone(name, shown, x, max(widths[name], 0), wide[name]))
         x += widths[name]
     return zones
 

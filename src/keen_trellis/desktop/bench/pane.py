@@ -35,6 +35,7 @@ from keen_trellis.desktop.bench.fields import FieldsView
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding, GuardsView
 from keen_trellis.desktop.bench.mending import Mending
+from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
 from keen_trellis.desktop.bench.review import ReviewView
@@ -115,7 +116,12 @@ class BenchPane(QWidget):
         self.find_said = PlainLabel()
         self._find_bar = self._made_find_bar()
         self._stack = QStackedLayout()
-        self._panels = (
+        self._panels = self._laid_out()
+        self._connect()
+
+    def _laid_out(self) -> tuple[Panel | RecordView, ...]:
+        """Put everything in its place; the panels that can take that of the rows."""
+        panels = (
             self.record,
             self.fields,
             self.raw,
@@ -129,7 +135,7 @@ class BenchPane(QWidget):
             self.attention,
             self.slat,
         )
-        for widget in (self.grid, self.message, *self._panels):
+        for widget in (self.grid, self.message, *panels):
             self._stack.addWidget(widget)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -137,6 +143,10 @@ class BenchPane(QWidget):
         layout.addWidget(self.banner)
         layout.addLayout(self._stack, 1)
         layout.addWidget(self._find_bar)
+        return panels
+
+    def _connect(self) -> None:
+        session = self._session
         self.grid.current_changed.connect(self._tell_origin)
         self.grid.record_wanted.connect(self.show_record)
         self.grid.sort_wanted.connect(self._sort)

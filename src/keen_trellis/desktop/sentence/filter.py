@@ -37,7 +37,7 @@ _OF_NOTHING = (Comparison.FILLED, Comparison.BLANK, Comparison.PARTNER, Comparis
 
 
 class FilterSentence(RailSentence):
-    """Keep the rows of Loans in which [Status] [is] [out], and …"""
+    """Keep the rows of Loans in which [Status] [is] [out], and …."""
 
     def clauses(self, step: Step, settings: FilterSettings, shape: InputShape) -> Sequence[Item]:
         items: list[Item] = [Word(f"Keep the rows of {shape.name} in which")]

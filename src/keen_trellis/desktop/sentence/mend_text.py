@@ -77,7 +77,7 @@ class _OfTexts(RailSentence):
 
 
 class MendTextSentence(_OfTexts):
-    """In Loans, write [Venue] [outer spaces off], then …"""
+    """In Loans, write [Venue] [outer spaces off], then …."""
 
     def clauses(self, step: Step, settings: MendTextSettings, shape: InputShape) -> Sequence[Item]:
         items: list[Item] = [Word(f"In {shape.name}, write"), self.fields_chip(step, settings.fields, shape)]

@@ -187,7 +187,9 @@ class SentencePane(QWidget):
             if not self._session.margin.paths():
                 return [Word("Open files with Ctrl+O, or drop them on the window. Ctrl+K finds any command.")]
             return [Word("Nothing is selected. Arrow keys walk the trellis; Ctrl+K finds any command.")]
-        outcome = self._session.outcome(step.id)
+        return self._step_items(step, self._session.outcome(step.id))
+
+    def _step_items(self, step: Step, outcome: Outcome | None) -> Sequence[Item]:
         if KINDS.find(step.kind) is None:
             return [Word(str(outcome.error if outcome else step.kind), alarm=True)]
         if outcome is not None and isinstance(outcome.error, TrellisError) and not outcome.inputs:
@@ -200,7 +202,7 @@ class SentencePane(QWidget):
             return self._of_kinds[step.kind].items(step, outcome)
         if step.kind != JoinKind.name:
             return self._read_aloud(step, outcome)
-        if selection.port != ROWS:
+        if self._session.selection.port != ROWS:
             return self._stub_items(step, outcome)
         return self.join.items(step, outcome)
 

@@ -41,7 +41,7 @@ _TICKED = (Comparison.ONE_OF, Comparison.NONE_OF)
 
 
 class SlatSentence(SentencePart):
-    """Keep the rows in which [Region] [is] [North]. It leaves [2,179 of 8,352 loans]; it does not reach …"""
+    """Keep the rows in which [Region] [is] [North]. It leaves [2,179 of 8,352 loans]."""
 
     def shown(self, shared: SharedFilter) -> list[Item]:
         """The whole sentence of a slat."""

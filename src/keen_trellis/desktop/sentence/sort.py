@@ -28,7 +28,7 @@ _WAYS = {
 
 
 class SortSentence(RailSentence):
-    """Sort Loans by [Venue] [least first], then by [Out date] [greatest first], then …"""
+    """Sort Loans by [Venue] [least first], then by [Out date] [greatest first], then …."""
 
     def clauses(self, step: Step, settings: SortSettings, shape: InputShape) -> Sequence[Item]:
         items: list[Item] = [Word(f"Sort {shape.name} by")]

@@ -84,7 +84,7 @@ class SourceSentence:
     # --- which table ---
 
     def _table_items(self, step: Step, settings: SourceSettings) -> list[Item]:
-        if settings.reader == DATABASE or settings.reader == SQLITE:
+        if settings.reader in (DATABASE, SQLITE):
             return self._database_items(step, settings)
         if settings.table:
             return [*self._table_chip(step, settings), Word(f"of {settings.file_name} as {step.name}")]

@@ -23,7 +23,7 @@ _REMOVE = object()
 
 
 class SummariseSentence(RailSentence):
-    """Make one row of each [Venue] of Loans: [how many rows], [the sum of Agreed value as value], …"""
+    """Make one row of each [Venue] of Loans: [how many rows], [the sum of Agreed value as value], …."""
 
     def clauses(self, step: Step, settings: SummariseSettings, shape: InputShape) -> Sequence[Item]:
         items: list[Item] = [Word("Make one row of each" if settings.keys else "Make one row of")]

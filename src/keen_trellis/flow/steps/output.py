@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
+from pathlib import PurePath
 
 import msgspec
 
@@ -30,7 +30,7 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def file_name(self) -> str:
-        return os.path.basename(self.path)
+        return PurePath(self.path).name
 
 
 class OutputKind:
