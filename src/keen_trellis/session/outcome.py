@@ -117,6 +117,12 @@ class Outcome:
         found = tuple(table for entry in self._tables if (table := entry()) is not None)
         return found if len(found) == len(self._tables) else ()
 
+    @property
+    def is_held(self) -> bool:
+        """Whether its rows, and those of its inputs, are still there."""
+        has_result = self.figures is None or self.result is not None
+        return has_result and len(self.tables) == len(self._tables)
+
     @classmethod
     def of_table(cls, table: Table, remarks: tuple[Remark, ...], **more: object) -> Outcome:
         """Of a table that is looked at without a step; the outcome holds it."""

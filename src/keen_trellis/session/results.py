@@ -163,9 +163,8 @@ class Results:
     def _lease_selected(self) -> None:
         """Hold on to what is looked at; if it was let go of, it is computed again."""
         outcome = self.by_step.get(self._state.selection.step)
-        result = outcome.result if outcome is not None else None
-        self._leased = (result, *outcome.tables) if outcome is not None and result is not None else ()
-        if outcome is not None and outcome.figures is not None and not self._leased:
+        self._leased = (outcome.result, *outcome.tables) if outcome is not None else ()
+        if outcome is not None and not outcome.is_held:
             self.compute()
 
     def _outcome_of(self, flow: Flow, step: Step, task: Task) -> tuple[Outcome, Held]:
@@ -179,7 +178,7 @@ class Results:
         wanted = step.id == self._state.selection.step
         if known is not None and known.figures is not None and planned.snapshot is None:
             same = (known.step, known.fingerprint) == (step, planned.fingerprint) and known.inputs == shapes
-            if same and not (wanted and known.result is None):
+            if same and (known.is_held or not wanted):
                 return known, ()
         tables: tuple[Table, ...] = ()
         with suppress(TrellisError):
@@ -193,7 +192,8 @@ class Results:
             if result.blended is not None:
                 _warm_blend(result.blended)
         except TrellisError as error:
-            return Outcome(error=error, step=step, inputs=shapes), ()
+            found = tuple(map(weakref.ref, tables))
+            return Outcome(error=error, step=step, inputs=shapes, _tables=found), tables
         seconds = time.perf_counter() - started
         outcome = Outcome(
             figures=Figures.of(result, tables),
