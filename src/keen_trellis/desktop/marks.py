@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from keen_trellis.flow.graph import Flow
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps import KINDS
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ def marks_of(flow: Flow) -> dict[str, Mark]:
     """The mark of every source step by its id, no two alike where names allow it."""
     marks: dict[str, Mark] = {}
     taken: set[str] = set()
-    for number, step in enumerate(entry for entry in flow.steps if entry.kind == SourceKind.name):
+    for number, step in enumerate(entry for entry in flow.steps if KINDS.begins_rail(entry)):
         letters = [letter for letter in step.name if letter.isalnum()] or ["?"]
         wanted = [letters[0].upper() + second.lower() for second in letters[1:] + list("23456789")]
         found = next((pair for pair in wanted if pair not in taken), wanted[0])
@@ -34,7 +34,7 @@ def first_source(flow: Flow, step_id: str) -> str:
     step = flow.find(step_id)
     while step is not None and step.inputs:
         step = flow.find(step.inputs[0].step)
-    return step.id if step is not None and step.kind == SourceKind.name else ""
+    return step.id if step is not None and KINDS.begins_rail(step) else ""
 
 
 def mark_of(flow: Flow, step_id: str) -> Mark | None:

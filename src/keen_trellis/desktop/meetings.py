@@ -11,7 +11,7 @@ from keen_trellis.core.insight.proposal import percent
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.instead import Instead, blend_said, union_said
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import combining, filters
 from keen_trellis.session.selection import Selection
 
@@ -130,7 +130,7 @@ class Meetings:
         choices = [
             Choice(Selection(step.id), step.name, "rail")
             for step in session.flow.steps
-            if step.kind != OutputKind.name and step.id != selected.step
+            if not KINDS.ends_rail(step) and step.id != selected.step
         ]
         if not selected.is_stump:
             for path, state in session.margin.files.items():

@@ -50,8 +50,7 @@ from keen_trellis.desktop.turns import QtTurns, threads
 from keen_trellis.desktop.writing import OUTPUT_FILTERS, Writing
 from keen_trellis.flow.runner import Kept
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.outputs import settings_for
 from keen_trellis.session import editing
 from keen_trellis.session.attention import needs
@@ -350,16 +349,16 @@ class MainWindow(QMainWindow):
         commands["question"].setEnabled(knot is not None)
         self._questions.setEnabled(knot is not None)
         step = session.flow.find(selection.step)
-        commands["output"].setEnabled(step is not None and step.kind != OutputKind.name)
+        commands["output"].setEnabled(step is not None and not KINDS.ends_rail(step))
         commands["rename"].setEnabled(step is not None)
         commands["remove"].setEnabled(bool(selection))
-        is_source = step is not None and step.kind == SourceKind.name
+        is_source = step is not None and KINDS.begins_rail(step)
         commands["refresh"].setEnabled(bool(session.flow.steps))
         commands["refresh_one"].setEnabled(is_source)
         commands["raw"].setEnabled(is_source)
         commands["typing"].setEnabled(is_source)
         commands["fields"].setEnabled(bool(selection))
-        commands["write"].setEnabled(any(entry.kind == OutputKind.name for entry in session.flow.steps))
+        commands["write"].setEnabled(any(KINDS.ends_rail(entry) for entry in session.flow.steps))
         commands["dark"].setText("&Light theme" if theme().name == "dark" else "&Dark theme")
         self.status.show_text(self._shown_text())
 
@@ -377,7 +376,7 @@ class MainWindow(QMainWindow):
         rows = f"{table.rows:,} {'row' if table.rows == 1 else 'rows'}, {len(table.fields)} fields"
         did = "matched" if outcome.result.match is not None else "read"
         step = self.session.flow.find(self.session.selection.step)
-        seconds = 0.0 if step is not None and step.kind == OutputKind.name else outcome.seconds
+        seconds = 0.0 if step is not None and KINDS.ends_rail(step) else outcome.seconds
         said = (
             f" · {did} in {max(seconds, 0.01):.2f} s"
             if seconds and not self.session.selection.is_stump
@@ -660,7 +659,7 @@ class MainWindow(QMainWindow):
         step = self.session.flow.step(step_id)
         settings = KINDS.settings(step)
         dialog = QFileDialog(self, f"Choose the file of {step.name}", str(Path(settings.path).parent))
-        if step.kind == OutputKind.name:
+        if KINDS.ends_rail(step):
             dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
             dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
             dialog.setNameFilters(OUTPUT_FILTERS)
@@ -669,7 +668,7 @@ class MainWindow(QMainWindow):
 
         def chosen(name: str) -> None:
             path = str(Path(name).absolute())
-            if step.kind == SourceKind.name:
+            if KINDS.begins_rail(step):
                 self.sources.use_file(step_id, path)
                 return
             try:

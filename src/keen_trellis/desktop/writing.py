@@ -17,7 +17,7 @@ from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.wording import listed
 from keen_trellis.outputs import Written, check_target, goes_said, settings_for
 from keen_trellis.session import editing
@@ -60,7 +60,7 @@ class Writing(QObject):
     def write_all(self) -> None:
         """Write every output of the flow; whether files that exist are replaced is asked once for all."""
         flow = self._session.flow
-        outputs = [step for step in flow.in_order() if step.kind == OutputKind.name and not step.skipped]
+        outputs = [step for step in flow.in_order() if KINDS.ends_rail(step) and not step.skipped]
         read = self._files_read()
         there = [
             settings

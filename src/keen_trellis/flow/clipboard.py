@@ -60,9 +60,8 @@ def pasted(flow: Flow, kinds: Kinds, text: str, behind: Input | None) -> tuple[F
     ids: dict[str, str] = {}
     for step in steps:
         inputs = [Input(ids[entry.step], entry.port) if entry.step in ids else entry for entry in step.inputs]
-        kind = kinds.find(step.kind)
         from_elsewhere = bool(step.inputs) and step.inputs[0].step not in ids
-        on_rail = kind is not None and kind.on_rail and len(inputs) == 1
+        on_rail = kinds.on_rail(step) and len(inputs) == 1
         if from_elsewhere and behind is not None:
             inputs[0] = behind
         elif from_elsewhere and flow.find(inputs[0].step) is None:

@@ -18,9 +18,7 @@ from keen_trellis.flow.last_run import KnotCounts, LastRun, SourceCounts, flow_f
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKind
-from keen_trellis.flow.steps.output import OutputKind
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT
 
 
 class Earlier:
@@ -167,15 +165,15 @@ def compare(
     by_source: dict[str, SourceChange] = {}
     for step in flow.in_order():
         task.checkpoint(0, 0, f"comparing {step.name}")
-        if step.kind == SourceKind.name:
+        if now_run.kinds.begins_rail(step):
             change = _source_change(flow, step, now_run, earlier, known, task)
             by_source[step.id] = change
             sources.append(change)
         elif step.skipped:
             continue
-        elif step.kind == JoinKind.name:
+        elif now_run.kinds.matches(step):
             knots.append(_knot_change(flow, step, now_run, earlier, known, by_source, task))
-        elif step.kind == OutputKind.name:
+        elif now_run.kinds.ends_rail(step):
             outputs.append(_output_change(flow, step, now_run, earlier, known, task))
     edited = bool(known.flow) and known.flow != flow_fingerprint(flow, now_run.kinds)
     return Comparison(known.taken, tuple(sources), tuple(knots), tuple(outputs), edited)
@@ -192,7 +190,7 @@ def run_as_it_is(flow: Flow, kinds: Kinds, runner: Runner, snapshots: Snapshots,
     sources = {
         step.id: snapshots.get(kinds.settings(step), task)
         for step in flow.steps
-        if step.kind == SourceKind.name and step.id in computed
+        if kinds.begins_rail(step) and step.id in computed
     }
     return counts_of(flow, kinds, computed, sources)
 
@@ -216,7 +214,7 @@ def counts_of(
             found.sources[step.id] = SourceCounts(snapshot.table.rows, fields, snapshot.content)
         elif counts is not None:
             found.knots[step.id] = KnotCounts.of(counts, kinds.settings(step).join_type)
-        elif rows is not None and step.kind == OutputKind.name and not step.skipped:
+        elif rows is not None and kinds.ends_rail(step) and not step.skipped:
             found.outputs[step.id] = rows
     return found
 

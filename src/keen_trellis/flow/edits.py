@@ -10,15 +10,15 @@ import msgspec
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
-from keen_trellis.flow.kinds import Kinds, encode_settings
+from keen_trellis.flow.kinds import Kinds, Standing, encode_settings
 from keen_trellis.flow.naming import free_id, free_name
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind, BlendSettings, OtherSettings, unused_port
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
-from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.steps.summarise import SummariseKind
+from keen_trellis.flow.steps.source import SourceKind, sources_of
 from keen_trellis.flow.steps.union import UnionKind, UnionSettings
 
 
@@ -38,12 +38,10 @@ def move_files(flow: Flow, kinds: Kinds, moved: Mapping[str, str]) -> Flow:
     """Let the margin and all sources use files at other paths; `moved` has the new path by the old one."""
     files = tuple(dict.fromkeys(moved.get(file, file) for file in flow.files))
     flow = msgspec.structs.replace(flow, files=files)
-    for step in flow.steps:
-        if step.kind == SourceKind.name:
-            settings = kinds.settings(step)
-            if settings.path in moved:
-                changed = msgspec.structs.replace(settings, path=moved[settings.path])
-                flow = change_settings(flow, step.id, changed)
+    for step_id, settings in sources_of(flow, kinds).items():
+        if settings.path in moved:
+            changed = msgspec.structs.replace(settings, path=moved[settings.path])
+            flow = change_settings(flow, step_id, changed)
     return flow
 
 
@@ -74,13 +72,10 @@ def add_union(flow: Flow, first: Input, second: Input, settings: UnionSettings) 
 
     A union that is there already takes one rail more; otherwise what took rows from `first` takes all now.
     """
-    above = flow.step(first.step)
-    if above.kind == UnionKind.name and first.port == ROWS:
-        _refuse_circle(flow, first, second)
-        longer = msgspec.structs.replace(above, inputs=(*above.inputs, second))
-        return _replaced(flow, longer), above.id
     name = f"{rail_name(flow, first.step)} and {rail_name(flow, second.step)}"
-    return _add_knot(flow, UnionKind.name, name, first, second, settings)
+    return _grown(flow, UnionKind.name, first, second, settings) or _add_knot(
+        flow, UnionKind.name, name, first, second, settings
+    )
 
 
 def add_blend(flow: Flow, main: Input, other: Input, settings: OtherSettings) -> tuple[Flow, str]:
@@ -89,15 +84,26 @@ def add_blend(flow: Flow, main: Input, other: Input, settings: OtherSettings) ->
     A blend that is there already takes one table more; otherwise what took rows from `main` takes the
     blended ones now.
     """
-    step = flow.step(main.step)
-    if step.kind == BlendKind.name and main.port == ROWS:
-        _refuse_circle(flow, main, other)
-        blend: BlendSettings = msgspec.json.decode(step.settings, type=BlendSettings)
-        longer = msgspec.structs.replace(blend, others=(*blend.others, settings))
-        step = msgspec.structs.replace(step, inputs=(*step.inputs, other))
-        return change_settings(_replaced(flow, step), step.id, longer), step.id
     name = f"{rail_name(flow, main.step)} with {rail_name(flow, other.step)}"
-    return _add_knot(flow, BlendKind.name, name, main, other, BlendSettings(others=(settings,)))
+    one = BlendSettings(others=(settings,))
+    return _grown(flow, BlendKind.name, main, other, one) or _add_knot(
+        flow, BlendKind.name, name, main, other, one
+    )
+
+
+def _grown(
+    flow: Flow, kind: str, first: Input, more: Input, settings: msgspec.Struct
+) -> tuple[Flow, str] | None:
+    """The flow with one rail more at the knot of this kind whose rows are `first`, and its id; None if they
+    are not of one.
+    """
+    step = flow.step(first.step)
+    if step.kind != kind or first.port != ROWS:
+        return None
+    _refuse_circle(flow, first, more)
+    longer = KINDS.of(step).with_more(KINDS.settings(step), settings)
+    flow = _replaced(flow, msgspec.structs.replace(step, inputs=(*step.inputs, more)))
+    return change_settings(flow, step.id, longer), step.id
 
 
 def remove_other(flow: Flow, step_id: str, number: int) -> Flow:
@@ -126,9 +132,14 @@ def _refuse_circle(flow: Flow, onto: Input, rail: Input) -> None:
 def rail_name(flow: Flow, step_id: str) -> str:
     """What the rail is called on which a step stands."""
     step = flow.step(step_id)
-    while len(step.inputs) == 1 and step.kind not in (OutputKind.name, SummariseKind.name):
+    while len(step.inputs) == 1 and not _names_its_rows(step):
         step = flow.step(step.inputs[0].step)
     return step.name
+
+
+def _names_its_rows(step: Step) -> bool:
+    kind = KINDS.find(step.kind)
+    return kind is not None and (kind.names_rail or kind.standing is Standing.ENDS)
 
 
 def _add_knot(
@@ -239,7 +250,7 @@ def move_earlier(flow: Flow, step_id: str) -> Flow:
     before = flow.find(step.inputs[0].step) if len(step.inputs) == 1 else None
     if before is None or len(before.inputs) != 1 or step.inputs[0].port != ROWS:
         raise UsageError("There is no step before it on this rail that it could change places with.")
-    if OutputKind.name in (step.kind, before.kind):
+    if KINDS.ends_rail(step) or KINDS.ends_rail(before):
         raise UsageError("An output stands at the end of its rail.")
     if len(flow.consumers(before.id)) > 1:
         raise UsageError(

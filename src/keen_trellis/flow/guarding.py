@@ -14,8 +14,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Step
 from keen_trellis.flow.mending import asked_of
 from keen_trellis.flow.runner import Runner
-from keen_trellis.flow.steps.join import JoinKind
-from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.wording import rows_called
 
 
@@ -35,7 +34,8 @@ class Checked:
 
 def has_guards(step: Step) -> bool:
     """Whether guards can be set on a step, and are looked at."""
-    return step.kind in (JoinKind.name, OutputKind.name) and not step.skipped
+    kind = KINDS.find(step.kind)
+    return kind is not None and kind.has_guards and not step.skipped
 
 
 def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
@@ -49,7 +49,7 @@ def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
         source = runner.result(flow, origin.id, task).rows
         return source if name in source.names else None
 
-    if step.kind != JoinKind.name:
+    if result.match is None:
         return Guarded(result.rows, total_from)
     left, right = (runner.table(flow, entry, task) for entry in step.inputs)
     return Guarded(result.rows, total_from, asked_of(runner.kinds.settings(step), left, right), result.match)

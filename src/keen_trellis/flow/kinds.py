@@ -4,22 +4,27 @@ from __future__ import annotations
 
 import enum
 import hashlib
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any, Protocol, TypeVar
+from typing import Any, Generic, Protocol, TypeVar
 
 import msgspec
 
 from keen_trellis.core.blending import Blended
+from keen_trellis.core.derived import DerivedTable
 from keen_trellis.core.errors import FlowFileError, TrellisError
-from keen_trellis.core.match import Match
+from keen_trellis.core.filling import FilledTable
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.match import Match, MatchCounts
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Step
 
 Made = TypeVar("Made")
 Choice = TypeVar("Choice", bound=enum.Enum)
+Settings = TypeVar("Settings", bound=msgspec.Struct)
 
 
 @dataclass(frozen=True)
@@ -58,6 +63,68 @@ class StepResult:
         return self.ports[ROWS]
 
 
+@dataclass(frozen=True)
+class BlendFigures:
+    """What is counted of a blend. rows: of the main table; nothing: those of them that found nothing.
+
+    found: for each other table how many rows found some of its groups; unused: how many groups no row uses;
+    times: on how many rows each group stands, on average.
+    """
+
+    rows: int
+    nothing: int
+    found: tuple[int, ...]
+    unused: tuple[int, ...]
+    times: tuple[float, ...]
+
+    @classmethod
+    def of(cls, blended: Blended) -> BlendFigures:
+        others = blended.others
+        return cls(
+            blended.whole.rows,
+            blended.found_nothing,
+            tuple(entry.rows_found for entry in others),
+            tuple(len(entry.unused_rows) for entry in others),
+            tuple(entry.times for entry in others),
+        )
+
+
+@dataclass(frozen=True)
+class Figures:
+    """What is counted of a result: it stays known when the rows themselves are let go of.
+
+    rows: by port.  inputs: rows of each input.  still_open: by field the gaps that filling left.  lost: what
+    computing made blank, by what was the matter.  passed_on: the rows are those of an input, unchanged.
+    """
+
+    rows: Mapping[str, int]
+    inputs: tuple[int, ...]
+    fields: tuple[Field, ...]
+    counts: MatchCounts | None = None
+    blend: BlendFigures | None = None
+    disagreements: Mapping[str, int] = field(default_factory=dict)
+    open_cells: Mapping[str, int] = field(default_factory=dict)
+    still_open: Mapping[str, int] = field(default_factory=dict)
+    lost: Mapping[str, int] = field(default_factory=dict)
+    passed_on: bool = False
+
+    @classmethod
+    def of(cls, result: StepResult, tables: Sequence[Table]) -> Figures:
+        rows = result.rows
+        return cls(
+            {port: table.rows for port, table in result.ports.items()},
+            tuple(table.rows for table in tables),
+            rows.fields,
+            result.match.counts if result.match is not None else None,
+            BlendFigures.of(result.blended) if result.blended is not None else None,
+            result.disagreements,
+            result.open_cells,
+            rows.still_open if isinstance(rows, FilledTable) else {},
+            rows.counts if isinstance(rows, DerivedTable) else {},
+            any(rows is table for table in tables),
+        )
+
+
 class Context(Protocol):
     """What computing a step may use besides its inputs."""
 
@@ -68,59 +135,102 @@ class Context(Protocol):
         ...
 
 
-class StepKind(Protocol):
-    """A kind of step. Everything but `compute` works without a row in hand."""
+class Standing(enum.Enum):
+    """Where a step of a kind stands: it begins a rail, is a bead on it, lets rails meet, or ends one."""
+
+    BEGINS = "begins"
+    ON_RAIL = "on rail"
+    KNOT = "knot"
+    ENDS = "ends"
+
+
+class StepKind(ABC, Generic[Settings]):
+    """A kind of step, and all there is to know of it. Nothing but `compute` needs a row in hand.
+
+    input_names: what its inputs are called; more_inputs: whether it takes any number after these.
+    path_settings: settings that hold a path, stored relative to the flow's file.  names_rail: whether its
+    rows are called otherwise than those before it.  first_only: whether only the rows of its first input come
+    out, those of the others being summed up.  has_guards: whether guards can be set on it.  matches: whether
+    it pairs the rows of two inputs.
+    """
 
     name: str
-    settings_type: type[msgspec.Struct]
-    input_names: tuple[str, ...]
-    # Settings that hold a path, stored relative to the flow's file.
-    path_settings: tuple[str, ...]
-    # Whether it stands on the rail of its one input, as a bead.
-    on_rail: bool
-    # Whether it takes any number of inputs after those that have names.
-    more_inputs: bool
+    settings_type: type[Settings]
+    standing: Standing
+    input_names: tuple[str, ...] = ()
+    more_inputs = False
+    path_settings: tuple[str, ...] = ()
+    names_rail = False
+    first_only = False
+    has_guards = False
+    matches = False
 
-    def ports(self, settings: Any) -> tuple[str, ...]:
+    def ports(self, settings: Settings) -> tuple[str, ...]:
         """The ports that rows can be taken from."""
-        ...
+        return (ROWS,)
 
-    def fields(self, settings: Any, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
+    @abstractmethod
+    def fields(self, settings: Settings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         """The fields at a port."""
-        ...
 
-    def problems(self, settings: Any, inputs: Sequence[InputShape]) -> list[TrellisError]:
+    def rows_called(self, step_name: str, port: str, settings: Settings, inputs: Sequence[InputShape]) -> str:
+        """What the rows at a port are called."""
+        return step_name
+
+    def check(self, settings: Settings, inputs: Sequence[InputShape]) -> None:
+        """Raise what keeps the step from working; by default what keeps its fields from being known."""
+        self.fields(settings, inputs, ROWS)
+
+    def problems(self, settings: Settings, inputs: Sequence[InputShape]) -> list[TrellisError]:
         """What keeps the step from working."""
-        ...
+        try:
+            self.check(settings, inputs)
+        except TrellisError as error:
+            return [error]
+        return []
 
-    def fingerprint(self, settings: Any, inputs: Sequence[InputShape]) -> object:
+    def fingerprint(self, settings: Settings, inputs: Sequence[InputShape]) -> object:
         """All of the settings that the result depends on, as something `repr` tells apart."""
-        ...
+        return encode_settings(settings)
 
-    def compute(self, settings: Any, inputs: Sequence[InputRows], context: Context) -> StepResult:
+    @abstractmethod
+    def compute(self, settings: Settings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         """The step's result."""
-        ...
 
-    def sentence(self, settings: Any, inputs: Sequence[InputShape]) -> str:
+    @abstractmethod
+    def sentence(self, settings: Settings, inputs: Sequence[InputShape]) -> str:
         """The step read aloud."""
-        ...
+
+    def with_more(self, settings: Settings, more: Settings) -> Settings:
+        """The settings of a step that takes one input more; `more` are those of a step of that one alone."""
+        return settings
+
+    def links(self, settings: Settings) -> tuple[LinkField, ...]:
+        """By which fields it pairs the rows of its inputs, if it does."""
+        return ()
+
+    def doubts(
+        self, settings: Settings, figures: Figures, inputs: Sequence[InputShape]
+    ) -> Iterator[tuple[str, str]]:
+        """What may be wrong with what it came to, each with a word that sums it up."""
+        return iter(())
 
 
 class Kinds:
     """The registry of the kinds of step."""
 
-    def __init__(self, kinds: Iterable[StepKind]) -> None:
+    def __init__(self, kinds: Iterable[StepKind[Any]]) -> None:
         self._kinds = {kind.name: kind for kind in kinds}
 
-    def find(self, name: str) -> StepKind | None:
+    def find(self, name: str) -> StepKind[Any] | None:
         """The kind called `name`, or None if this program does not know it."""
         return self._kinds.get(name)
 
-    def all(self) -> tuple[StepKind, ...]:
+    def all(self) -> tuple[StepKind[Any], ...]:
         """Every kind, in the order in which they were handed in."""
         return tuple(self._kinds.values())
 
-    def of(self, step: Step) -> StepKind:
+    def of(self, step: Step) -> StepKind[Any]:
         """The kind of `step`; an error that says so if this program does not know it."""
         kind = self.find(step.kind)
         if kind is None:
@@ -130,6 +240,32 @@ class Kinds:
                 remedy="The step is kept as it is; open the flow with a newer version to use it.",
             )
         return kind
+
+    def stands(self, step: Step, standing: Standing) -> bool:
+        """Whether a step stands there; one of an unknown kind is taken for a knot."""
+        kind = self.find(step.kind)
+        return (kind.standing if kind is not None else Standing.KNOT) is standing
+
+    def begins_rail(self, step: Step) -> bool:
+        """Whether a rail begins at a step: whether it is a source."""
+        return self.stands(step, Standing.BEGINS)
+
+    def on_rail(self, step: Step) -> bool:
+        """Whether a step is a bead on the rail of its one input."""
+        return self.stands(step, Standing.ON_RAIL)
+
+    def is_knot(self, step: Step) -> bool:
+        """Whether rails meet in a step."""
+        return self.stands(step, Standing.KNOT)
+
+    def ends_rail(self, step: Step) -> bool:
+        """Whether a rail ends at a step: whether it is an output."""
+        return self.stands(step, Standing.ENDS)
+
+    def matches(self, step: Step) -> bool:
+        """Whether a step pairs the rows of two inputs."""
+        kind = self.find(step.kind)
+        return kind is not None and kind.matches
 
     def settings(self, step: Step) -> Any:
         """The decoded settings of `step`; FlowFileError if they are not what its kind expects."""

@@ -22,7 +22,7 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import InputShape, Kinds
 from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.join import JoinKind, LinkSettings
+from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.whole_file import whole_file
 
@@ -136,7 +136,7 @@ def _of_flow(
 ) -> Iterator[Confirmed]:
     sources = sources_of(flow, kinds)
     for step in flow.steps:
-        if step.kind != JoinKind.name or len(inputs.get(step.id, ())) != 2:
+        if not kinds.matches(step) or len(inputs.get(step.id, ())) != 2:
             continue
         links: tuple[LinkSettings, ...] = ()
         with suppress(TrellisError):

@@ -18,14 +18,11 @@ from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Input, Step
-from keen_trellis.flow.kinds import InputShape, Kinds, StepKind, digest
+from keen_trellis.flow.kinds import InputShape, Kinds, Standing, StepKind, digest
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.blend import unused_number
-from keen_trellis.flow.steps.one_input import OneInputKind
 from keen_trellis.flow.steps.shared_filter import TieSettings
-from keen_trellis.flow.steps.source import SourceKind
-from keen_trellis.flow.wording import counted, rows_called
+from keen_trellis.flow.wording import counted
 
 Before = tuple[tuple["Planned", str], ...]
 Sources = Mapping[str, tuple[SourceSettings, Snapshot]]
@@ -42,7 +39,7 @@ class Planned:
     """
 
     step: Step
-    kind: StepKind
+    kind: StepKind[Any]
     settings: Any
     before: Before
     inputs: tuple[InputShape, ...]
@@ -69,9 +66,7 @@ class Planned:
         """What the rows at a port are called; a step on a rail leaves the rail its name."""
         if self.step.skipped:
             return inputs[0].name
-        if isinstance(self.kind, OneInputKind):
-            return self.kind.rail_name(self.step.name, self.settings, inputs)
-        return port_name(self.step.name, port, inputs)
+        return self.kind.rows_called(self.step.name, port, self.settings, inputs)
 
     def upstream(self) -> Iterator[Planned]:
         """The step and all that it depends on, each once and after those that it depends on."""
@@ -155,7 +150,7 @@ class Plan:
         earlier = self._planned.get(step.id) or self._earlier.get(step.id)
         kind = self._kinds.of(step)
         settings = self._settings(step, earlier)
-        if isinstance(kind, SourceKind):
+        if kind.standing is Standing.BEGINS:
             return self._plan_source(step, kind, settings, earlier, task)
         check_inputs(kind, step)
         before = tuple((self._planned[entry.step], entry.port) for entry in used_inputs(step))
@@ -189,12 +184,12 @@ class Plan:
             _ports=alike._ports if alike is not None else {},
         )
 
-    def _own(self, step: Step, kind: StepKind, settings: Any, inputs: Sequence[InputShape]) -> object:
+    def _own(self, step: Step, kind: StepKind[Any], settings: Any, inputs: Sequence[InputShape]) -> object:
         """What its settings contribute to the fingerprint of a step: also the day, if they speak of it."""
         return step.kind, kind.fingerprint(settings, inputs), day_told(step, self.day)
 
     def _plan_source(
-        self, step: Step, kind: StepKind, settings: SourceSettings, earlier: Planned | None, task: Task
+        self, step: Step, kind: StepKind[Any], settings: SourceSettings, earlier: Planned | None, task: Task
     ) -> Planned:
         snapshot = self._snapshots.get(settings, task)
         if earlier is not None and earlier.step == step and earlier.snapshot is snapshot:
@@ -246,20 +241,6 @@ def _are_same(some: Before, others: Before) -> bool:
     )
 
 
-def port_name(step_name: str, port: str, inputs: Sequence[InputShape]) -> str:
-    """What the rows at a port are called: the step's name, or "unmatched Loans" for a stub."""
-    if port == "unmatched_left" and inputs:
-        return f"unmatched {inputs[0].name}"
-    if port == "unmatched_right" and len(inputs) > 1:
-        return f"unmatched {inputs[1].name}"
-    number = unused_number(port)
-    if number is not None and number + 1 < len(inputs):
-        return f"{inputs[number + 1].name} with no {rows_called(inputs[0].name)[0]}"
-    if port == "passed_over":
-        return f"passed over at {step_name}"
-    return step_name
-
-
 def used_inputs(step: Step) -> tuple[Input, ...]:
     """The inputs that a step looks at: of a skipped one only that which passes through."""
     return step.inputs[:1] if step.skipped else step.inputs
@@ -273,7 +254,7 @@ def gone(step_id: str) -> UsageError:
     )
 
 
-def check_inputs(kind: StepKind, step: Step) -> None:
+def check_inputs(kind: StepKind[Any], step: Step) -> None:
     """Raise what is wrong with the number of a step's inputs."""
     wanted = kind.input_names
     if len(step.inputs) > len(wanted) and not kind.more_inputs:

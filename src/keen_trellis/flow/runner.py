@@ -15,10 +15,9 @@ from keen_trellis.core.held import buffers_of, machine_memory
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
-from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, StepResult, digest
+from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, Standing, StepResult, digest
 from keen_trellis.flow.plan import Plan, Planned, at_step, check_inputs, day_told, used_inputs, with_filter
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
-from keen_trellis.flow.steps.source import SourceKind
 
 Made = TypeVar("Made")
 
@@ -199,7 +198,7 @@ class Runner:
     def input_shapes(self, flow: Flow, step: Step, task: Task | None = None) -> list[InputShape]:
         """The shapes of all inputs of a step; a source's one input is its snapshot."""
         kind = self.kinds.of(step)
-        if isinstance(kind, SourceKind):
+        if kind.standing is Standing.BEGINS:
             return list(self.plan(flow).planned(step.id, task or Task()).inputs)
         check_inputs(kind, step)
         return self.plan(flow).shapes(used_inputs(step), task or Task())

@@ -14,9 +14,8 @@ from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.naming import free_id, free_name
-from keen_trellis.flow.steps.blend import BlendKind
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind, TieSettings, tie_of
-from keen_trellis.flow.steps.source import SourceKind
 
 _SHOWN = 2
 _PLAIN = re.compile(r"[\W_]+")
@@ -69,7 +68,7 @@ def lane(flow: Flow, source: str) -> list[Step]:
 def unreached(flow: Flow, shared: SharedFilter) -> list[str]:
     """The sources whose rows pass no tie of a filter, on their own rail or on one that joins them."""
     reached = {step for tie in ties(flow, shared.id) for step in _passing(flow, tie)}
-    return [step.id for step in flow.steps if step.kind == SourceKind.name and step.id not in reached]
+    return [step.id for step in flow.steps if KINDS.begins_rail(step) and step.id not in reached]
 
 
 def _passing(flow: Flow, tie: Step) -> set[str]:
@@ -80,15 +79,21 @@ def _passing(flow: Flow, tie: Step) -> set[str]:
         step = flow.find(waiting.pop())
         if step is not None and step.id not in found:
             found.add(step.id)
-            inputs = step.inputs[:1] if step.kind == BlendKind.name else step.inputs
+            inputs = step.inputs[:1] if _sums_up(step) else step.inputs
             waiting.extend(entry.step for entry in inputs)
     return found
+
+
+def _sums_up(step: Step) -> bool:
+    """Whether only the rows of its first input come out of a step."""
+    kind = KINDS.find(step.kind)
+    return kind is not None and kind.first_only
 
 
 def feeds_blend(flow: Flow, source: str) -> bool:
     """Whether the rail that begins at a source leads into a blend."""
     on_rail = {step.id for step in lane(flow, source)}
-    blends = [step for step in flow.steps if step.kind == BlendKind.name]
+    blends = [step for step in flow.steps if _sums_up(step)]
     return any(entry.step in on_rail for blend in blends for entry in blend.inputs)
 
 
@@ -120,7 +125,7 @@ def places_for(flow: Flow, name: str, shapes: Mapping[str, InputShape]) -> list[
     """
     found: list[Place] = []
     for step in flow.steps:
-        if step.kind == SourceKind.name:
+        if KINDS.begins_rail(step):
             place = place_for(flow, step.id, name, shapes, found[0].type if found else None)
             if place is not None and all(place.rows != entry.rows for entry in found):
                 found.append(place)

@@ -18,7 +18,6 @@ from keen_trellis.flow.steps.join import (
     PASSED_OVER,
     UNMATCHED_LEFT,
     UNMATCHED_RIGHT,
-    JoinKind,
 )
 from keen_trellis.flow.wording import counted
 
@@ -124,7 +123,7 @@ def _said(step: Step, result: StepResult, ports: dict[str, IndexVector], names: 
     """What became of a row at a step."""
     kept = len(ports[ROWS])
     into = f"in {kept:,} {'row' if kept == 1 else 'rows'}" if kept else "left out"
-    if step.kind != JoinKind.name or result.match is None:
+    if result.match is None:
         return into
     pairs = len(ports.get(MATCHED, ()))
     if pairs:

@@ -23,7 +23,6 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.last_run import with_last_run
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.output import OutputKind
 from keen_trellis.flow.steps.source import sources_of
 
 SERVER, QUERY, OUTPUT = "server", "query", "output"
@@ -96,7 +95,7 @@ def reach(flow: Flow, kinds: Kinds, folder: Path) -> tuple[Reach, ...]:
 
 def _outputs(flow: Flow, kinds: Kinds) -> Iterator[str]:
     for step in flow.steps:
-        if step.kind == OutputKind.name:
+        if kinds.ends_rail(step):
             with suppress(TrellisError):
                 yield os.path.realpath(kinds.settings(step).path)
 

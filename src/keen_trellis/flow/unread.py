@@ -46,7 +46,7 @@ def unread(flow: Flow, kinds: Kinds) -> list[Unread]:
         kind = kinds.find(step.kind)
         if kind is None:
             continue  # the step itself says that its kind is not known
-        for entry in _unknown_settings(kind.settings_type, step.settings):
+        for entry in _unknown_settings(kind.settings_type, step.settings):  # type: ignore[arg-type]
             found.append(_made(step.id, step.name, *entry))
     return found
 

@@ -2,21 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from keen_trellis.core.computing import BY_ZERO, NOT_CAST
-from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.shared_filters import feeds_blend, unreached
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import repeated, without_measure
-from keen_trellis.flow.steps.choose import ChooseKind
-from keen_trellis.flow.steps.fill import FillKind
-from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.unread import unread
-from keen_trellis.flow.wording import listed, open_said, times_said
+from keen_trellis.flow.wording import listed, open_said
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
@@ -78,17 +73,18 @@ def _of_outputs(session: Session) -> Iterator[Need]:
         open_cells = outcome.figures.open_cells if outcome is not None and outcome.figures is not None else {}
         if not open_cells:
             continue
-        fills = [flow.step(name) for name in flow.upstream(step.id) if flow.step(name).kind == FillKind.name]
-        told = [session.outcome(fill.id) for fill in fills]
-        known = {name for entry in told if entry for name in _still_open(entry)}
-        if fills and not open_cells.keys() <= known:
+        filled = [found for name in flow.upstream(step.id) if (found := _filled_at(session, name))]
+        known = {name for gaps in filled for name, count in gaps.items() if count}
+        if filled and not open_cells.keys() <= known:
             text = f"{open_said(open_cells, 'written without a partner')}."
             yield Need(Selection(step.id), step.name, "open gaps", text)
 
 
-def _still_open(outcome: Outcome) -> set[str]:
-    found = outcome.figures.still_open if outcome.figures is not None else {}
-    return {name for name, count in found.items() if count}
+def _filled_at(session: Session, step_id: str) -> Mapping[str, int]:
+    """The fields whose gaps a step fills, with how many it leaves; none if it fills none."""
+    outcome = session.outcome(step_id)
+    figures = outcome.figures if outcome is not None else None
+    return figures.still_open if figures is not None and not figures.passed_on else {}
 
 
 def _of_filters(session: Session) -> Iterator[Need]:
@@ -126,22 +122,11 @@ def _of_step(session: Session, step: Step, outcome: Outcome) -> Iterator[Need]:
 
 def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]:
     figures = outcome.figures
-    if figures is None:
+    if figures is None or outcome.step is None:
         return
-    counts = figures.counts
-    if step.kind == JoinKind.name and counts is not None and KINDS.settings(step).join_type.keeps_pairs:
-        more = counts.pairs - counts.left_matched
-        if more > 0:
-            yield Need(place, step.name, "more rows", f"Repeated keys add {rows_said(more)}.")
-    if figures.blend is not None and outcome.step is not None:
-        for name in without_measure(
-            KINDS.settings(outcome.step), [entry.name for entry in outcome.inputs[1:]]
-        ):
-            text = f"Nothing is measured of {name}, so that no field of it comes along."
-            yield Need(place, step.name, "no measure", text)
-        for name, times in repeated(KINDS.settings(outcome.step), figures.blend.times).items():
-            text = f"Adding {name} up counts it {times_said(times)}: spread it, or show it once."
-            yield Need(place, step.name, "counted again", text)
+    kind, settings = KINDS.of(outcome.step), KINDS.settings(outcome.step)
+    for what, text in kind.doubts(settings, figures, outcome.inputs):
+        yield Need(place, step.name, what, text)
     for name, count in figures.disagreements.items():
         if count:
             text = f"The two sides of {name} disagree in {count:,} pairs; one of them is shown."
@@ -150,9 +135,6 @@ def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]
         return  # the rows of the step before, which has its own needs
     if any(figures.still_open.values()):
         yield Need(place, step.name, "open gaps", f"{open_said(figures.still_open, 'still open')}.")
-    if step.kind == ChooseKind.name and figures.lost:
-        lost = ", ".join(f"{count:,} of {name}" for name, count in figures.lost.items())
-        yield Need(place, step.name, "lost", f"What could not be converted is blank: {lost}.")
     failed = [f"{figures.lost[what]:,} {what}" for what in (BY_ZERO, NOT_CAST) if figures.lost.get(what)]
     if failed:
         yield Need(place, step.name, "blank", f"Its expression gave blank: {', '.join(failed)}.")

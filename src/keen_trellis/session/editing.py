@@ -30,7 +30,7 @@ from keen_trellis.flow.steps.join import (
     JoinSettings,
 )
 from keen_trellis.flow.steps.one_input import RailSettings
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.trust import accept_steps, are_accepted_steps, reached_by
 from keen_trellis.flow.wording import kept_of_blend, listed, question, rows_called, with_article
@@ -49,7 +49,7 @@ def join_settings(session: Session, step_id: str) -> JoinSettings:
 def selected_knot(session: Session) -> Step | None:
     """The knot that is selected, by itself or by one of its stubs, or None."""
     step = session.flow.find(session.selection.step)
-    return step if step is not None and step.kind == JoinKind.name else None
+    return step if step is not None and KINDS.matches(step) else None
 
 
 # --- files and rails ---
@@ -267,7 +267,7 @@ def toggle_part(session: Session, step_id: str, part: str) -> None:
     step = session.flow.step(step_id)
     if step.kind == BlendKind.name:
         _toggle_part_of_blend(session, step, part)
-    if step.kind != JoinKind.name:
+    if not KINDS.matches(step):
         return
     kind = join_settings(session, step_id).join_type
     keeps = {
@@ -329,7 +329,7 @@ def insert(session: Session, kind: str, settings: RailSettings, name: str) -> st
     """Put a step behind what is selected, on its rail; its id, "" if nothing is selected."""
     selection = session.selection
     step = session.flow.find(selection.step)
-    if step is None or step.kind == OutputKind.name:
+    if step is None or KINDS.ends_rail(step):
         session.said.emit("Select a rail, a knot or a stub first: the step goes behind it.")
         return ""
     rows = Input(step.id, selection.port)
@@ -341,7 +341,7 @@ def branch(session: Session) -> None:
     """Carry the selected rows on in a second place: on a rail that begins with a choice of fields."""
     selection = session.selection
     step = session.flow.find(selection.step)
-    if step is None or step.kind == OutputKind.name:
+    if step is None or KINDS.ends_rail(step):
         session.said.emit("Select a rail, a knot or a stub first: its rows go on in a second place.")
         return
     name = f"branch of {edits.rail_name(session.flow, step.id)}"
@@ -358,7 +358,7 @@ def branch(session: Session) -> None:
 def add_output(session: Session, settings: OutputSettings) -> None:
     """Lead the selected rows to a file; an output to the same file is changed instead of doubled."""
     for step in session.flow.steps:
-        if step.kind == "output" and KINDS.settings(step).path == settings.path:
+        if KINDS.ends_rail(step) and KINDS.settings(step).path == settings.path:
             session.said.emit(f"{step.name} is an output already.")
             session.select(Selection(step.id))
             return

@@ -16,8 +16,6 @@ from keen_trellis.flow.graph import ROWS, Flow, Input, SharedFilter, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.shared_filters import lane, ties, unreached
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import BlendKind
-from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import rows_called
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.selection import Selection
@@ -48,7 +46,7 @@ def reaches(session: Session, shared: SharedFilter) -> list[Reach]:
     for tie in ties(flow, shared.id):
         outcome = session.outcome(tie.id)
         rows, left = _rows_around(outcome)
-        source = next((s.id for s in flow.steps if s.kind == SourceKind.name and tie in lane(flow, s.id)), "")
+        source = next((s.id for s in flow.steps if KINDS.begins_rail(s) and tie in lane(flow, s.id)), "")
         field = KINDS.settings(tie).of
         found.append(Reach(source, edits.rail_name(flow, tie.id), tie.id, field, rows, left))
     for source in unreached(flow, shared):
@@ -111,7 +109,8 @@ def why_rows_stay(session: Session, shared: SharedFilter) -> list[tuple[str, str
     flow, found = session.flow, []
     tied = {tie.id for tie in ties(flow, shared.id)}
     for step in flow.steps:
-        if step.kind != BlendKind.name or not shared.values:
+        kind = KINDS.find(step.kind)
+        if kind is None or not kind.first_only or not shared.values:
             continue
         reached = [bool(tied & flow.upstream(entry.step)) for entry in step.inputs]
         outcome = session.outcome(step.id)
@@ -148,7 +147,7 @@ def fields_to_share(flow: Flow, shapes: dict[str, InputShape]) -> list[tuple[Fie
     """The fields that a shared filter could be named after, and how many rails have them, most first."""
     found: dict[str, tuple[Field, int]] = {}
     for step in flow.steps:
-        if step.kind == SourceKind.name:
+        if KINDS.begins_rail(step):
             for passed in lane(flow, step.id):
                 for field in shapes[passed.id].fields if passed.id in shapes else ():
                     if field.name not in found:

@@ -2,82 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from keen_trellis.core.blending import Blended
-from keen_trellis.core.derived import DerivedTable
 from keen_trellis.core.errors import SourceError, TrellisError
-from keen_trellis.core.filling import FilledTable
-from keen_trellis.core.match import MatchCounts
-from keen_trellis.core.table import Field, Table
+from keen_trellis.core.table import Table
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.guarding import Checked
-from keen_trellis.flow.kinds import InputShape, StepResult
+from keen_trellis.flow.kinds import Figures, InputShape, StepResult
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.library import FileContent
-
-
-@dataclass(frozen=True)
-class BlendFigures:
-    """What is counted of a blend. rows: of the main table; nothing: those of them that found nothing.
-
-    found: for each other table how many rows found some of its groups; unused: how many groups no row uses;
-    times: on how many rows each group stands, on average.
-    """
-
-    rows: int
-    nothing: int
-    found: tuple[int, ...]
-    unused: tuple[int, ...]
-    times: tuple[float, ...]
-
-    @classmethod
-    def of(cls, blended: Blended) -> BlendFigures:
-        others = blended.others
-        return cls(
-            blended.whole.rows,
-            blended.found_nothing,
-            tuple(entry.rows_found for entry in others),
-            tuple(len(entry.unused_rows) for entry in others),
-            tuple(entry.times for entry in others),
-        )
-
-
-@dataclass(frozen=True)
-class Figures:
-    """What is counted of a result: it stays known when the rows themselves are let go of.
-
-    rows: by port.  inputs: rows of each input.  still_open: by field the gaps that filling left.  lost: what
-    computing made blank, by what was the matter.  passed_on: the rows are those of an input, unchanged.
-    """
-
-    rows: Mapping[str, int]
-    inputs: tuple[int, ...]
-    fields: tuple[Field, ...]
-    counts: MatchCounts | None = None
-    blend: BlendFigures | None = None
-    disagreements: Mapping[str, int] = field(default_factory=dict)
-    open_cells: Mapping[str, int] = field(default_factory=dict)
-    still_open: Mapping[str, int] = field(default_factory=dict)
-    lost: Mapping[str, int] = field(default_factory=dict)
-    passed_on: bool = False
-
-    @classmethod
-    def of(cls, result: StepResult, tables: Sequence[Table]) -> Figures:
-        rows = result.rows
-        return cls(
-            {port: table.rows for port, table in result.ports.items()},
-            tuple(table.rows for table in tables),
-            rows.fields,
-            result.match.counts if result.match is not None else None,
-            BlendFigures.of(result.blended) if result.blended is not None else None,
-            result.disagreements,
-            result.open_cells,
-            rows.still_open if isinstance(rows, FilledTable) else {},
-            rows.counts if isinstance(rows, DerivedTable) else {},
-            any(rows is table for table in tables),
-        )
 
 
 def _nothing() -> None:

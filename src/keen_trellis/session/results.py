@@ -18,11 +18,12 @@ from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Step
 from keen_trellis.flow.guarding import checked
+from keen_trellis.flow.kinds import Figures
 from keen_trellis.flow.plan import used_inputs
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.session.jobs import Job
 from keen_trellis.session.notice import Notice
-from keen_trellis.session.outcome import Figures, Outcome
+from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.state import State
 
 Held = tuple[object, ...]

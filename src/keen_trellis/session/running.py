@@ -21,8 +21,7 @@ from keen_trellis.flow.kinds import Kinds, StepResult
 from keen_trellis.flow.last_run import LastRun, last_run
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshots
-from keen_trellis.flow.steps.join import JoinKind
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.outputs import Written, check_ending, check_target, write
 
@@ -95,7 +94,7 @@ def run_flow(
             # It is the flow that asks for what the data has not, not who runs it.
             raise DataError(error.what, where=error.where, remedy=error.remedy) from error
         checks += list(checked(runner, flow, step, task))
-        if step.kind == JoinKind.name and not step.skipped:
+        if results[step.id].match is not None and not step.skipped:
             knots.append(_knot(runner, flow, step, results[step.id]))
     written, held_back = write_outputs(
         runner, flow, targets, [] if despite_guards else checks, sources=sources, replace=replace, task=task
@@ -145,7 +144,7 @@ def with_guards(flow: Flow, kinds: Kinds, guards: Sequence[str]) -> Flow:
     """The flow with more guards on every output."""
     texts = tuple(check_text(guard) for guard in guards)
     for step in flow.steps if texts else ():
-        if step.kind == OutputKind.name:
+        if kinds.ends_rail(step):
             settings: OutputSettings = kinds.settings(step)
             more = msgspec.structs.replace(settings, guards=(*settings.guards, *texts))
             flow = change_settings(flow, step.id, more)
@@ -156,7 +155,7 @@ def output_targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, O
     """The settings of every output by its step, no two of them to one file."""
     targets: dict[str, OutputSettings] = {}
     for step in flow.steps:
-        if step.kind != OutputKind.name or step.skipped:
+        if not kinds.ends_rail(step) or step.skipped:
             continue
         settings: OutputSettings = kinds.settings(step)
         if folder is not None:

@@ -125,7 +125,7 @@ class Session(State):
             self.library.fall_back_on(self.flow, KINDS, last)
         self.library.waiting = waiting
         first = self.flow.steps[:1]
-        knots = [step for step in self.flow.steps if step.kind == "join"][:1]
+        knots = [step for step in self.flow.steps if KINDS.matches(step)][:1]
         self.selection = Selection((knots or first)[0].id) if first else Selection()
         self._flow_changed()
         self.selected.emit()

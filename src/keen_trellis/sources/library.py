@@ -21,7 +21,7 @@ from keen_trellis.flow.kinds import Kinds, digest
 from keen_trellis.flow.last_run import LastRun
 from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.source import SourceKind, sources_of
+from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.trust import NotAccepted, Reach, reached_by
 from keen_trellis.sources import secrets
 from keen_trellis.sources.about import Listing
@@ -229,7 +229,7 @@ class Library:
         found: dict[SourceSettings, Snapshot] = {}
         for step in flow.steps:
             counts = last.sources.get(step.id) if last is not None else None
-            if counts is None or step.kind != SourceKind.name:
+            if counts is None or not kinds.begins_rail(step):
                 continue
             settings = kinds.settings(step)
             snapshot = self.earlier(settings, counts.content)

@@ -4,6 +4,7 @@ address.
 
 from __future__ import annotations
 
+import os
 import re
 from pathlib import Path
 
@@ -21,7 +22,7 @@ _PATTERN = re.compile(r"[*?\[]")
 
 def is_pattern(place: str) -> bool:
     """Whether a place is a pattern of file names and no file that is called so."""
-    return bool(_PATTERN.search(place)) and not Path(place).exists()
+    return bool(_PATTERN.search(place)) and not os.path.exists(place)  # noqa: PTH110 - a name may be too long
 
 
 def reader_for(place: str) -> tuple[str, str]:
@@ -46,7 +47,7 @@ def reader_for(place: str) -> tuple[str, str]:
             return str(address), DATABASE
         place = address.database
     whole = str(Path(place).expanduser().absolute())
-    if is_pattern(whole) or Path(whole).is_dir():
+    if is_pattern(whole) or os.path.isdir(whole):  # noqa: PTH112 - a name may be too long
         return whole, FOLDER
     return whole, recognise(Path(whole)).reader
 

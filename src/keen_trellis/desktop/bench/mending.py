@@ -20,7 +20,7 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.mending import asked_of, flow_after, values_of
 from keen_trellis.flow.reviewing import Review, said_of
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import JoinKind, JoinSettings
+from keen_trellis.flow.steps.join import JoinSettings
 from keen_trellis.outputs import settings_for, write
 from keen_trellis.session.explaining import Explanations
 from keen_trellis.session.outcome import Outcome
@@ -55,7 +55,7 @@ class Mending(QObject):
     def _knot(self) -> tuple[Outcome, JoinSettings] | None:
         """What the selected knot came to, and its settings."""
         outcome = self._session.selected_outcome()
-        if outcome is None or outcome.step is None or outcome.step.kind != JoinKind.name:
+        if outcome is None or outcome.step is None or not KINDS.matches(outcome.step):
             return None
         return (outcome, KINDS.settings(outcome.step)) if len(outcome.tables) == 2 else None
 

@@ -52,8 +52,7 @@ from keen_trellis.flow.mending import Explained
 from keen_trellis.flow.side_by_side import side_by_side
 from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import JoinKind, JoinSettings
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps.join import JoinSettings
 from keen_trellis.session import editing
 from keen_trellis.session.attention import needs
 from keen_trellis.session.explaining import Explanations
@@ -277,7 +276,7 @@ class BenchPane(QWidget):
             self._say("This knot has no such rows any more.")
             return
         settings: JoinSettings | None = None
-        is_knot = step is not None and step.kind == JoinKind.name and result.match is not None
+        is_knot = step is not None and KINDS.matches(step) and result.match is not None
         if step is not None and is_knot and selection.port == ROWS:
             settings = KINDS.settings(step)
             self.grid.show_type(settings.join_type)
@@ -404,7 +403,7 @@ class BenchPane(QWidget):
             current = content.columns[self.grid.column].field.name
         step = self._session.flow.find(selection.step)
         name = step.name if step is not None else selection.table
-        can_change = step is not None and step.kind == SourceKind.name
+        can_change = step is not None and KINDS.begins_rail(step)
         self._looked_at = table
 
         def done(found: Look) -> None:
@@ -529,7 +528,7 @@ class BenchPane(QWidget):
 
     def _fill_types(self) -> bool:
         outcome = self._session.outcome(self._session.selection.step)
-        if outcome is None or outcome.step is None or outcome.step.kind != JoinKind.name:
+        if outcome is None or outcome.step is None or not KINDS.matches(outcome.step):
             return False
         match = outcome.result.match if outcome.result is not None else None
         settings: JoinSettings = KINDS.settings(outcome.step)

@@ -14,7 +14,7 @@ from keen_trellis.desktop.bench.content import RIGHT, Column
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.theme import theme
-from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.tracing import Trace, back, forward
 from keen_trellis.session.session import Session
 
@@ -76,7 +76,7 @@ class Following(QObject):
         column = content.columns[self._grid.column] if content.columns else None
 
         def work(task: Task) -> tuple[list[Trace], list[Trace]]:
-            if step.kind == SourceKind.name:
+            if KINDS.begins_rail(step):
                 return [], forward(runner, flow, step.id, sides[0], task)
             at = content.result_row(*sides)
             if at is not None:

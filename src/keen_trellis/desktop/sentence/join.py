@@ -43,7 +43,6 @@ from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.link_text import read_corrections, read_link
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
-from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.wording import ignoring, listed, question, rows_called
 from keen_trellis.session import editing
 from keen_trellis.session.outcome import Outcome
@@ -129,7 +128,7 @@ class JoinSentence:
             known = [field.name for field in shape.fields]
             source = self._session.flow.find(step.inputs[side].step)
             for name in [name for name in named if name not in known][:1]:
-                if source is not None and source.kind == SourceKind.name:
+                if source is not None and KINDS.begins_rail(source):
                     items.append(self._renamed_chip(source, shape, name, named))
                 if name not in {link.left if side == 0 else link.right for link in settings.links}:
                     items.append(
@@ -158,7 +157,7 @@ class JoinSentence:
                     doing=True,
                 )
                 for source, mine, other in ((sources[0], left, right), (sources[1], right, left))
-                if source is not None and source.kind == SourceKind.name
+                if source is not None and KINDS.begins_rail(source)
             ]
         return []
 

@@ -28,10 +28,9 @@ from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT, JoinKind
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.join import UNMATCHED_LEFT
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind
-from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.trust import NotAccepted
 from keen_trellis.flow.wording import counted, open_said, rows_called
@@ -194,13 +193,13 @@ class SentencePane(QWidget):
             return [Word(str(outcome.error if outcome else step.kind), alarm=True)]
         if outcome is not None and isinstance(outcome.error, TrellisError) and not outcome.inputs:
             return self._error_items(step, outcome.error)
-        if step.kind == SourceKind.name:
+        if KINDS.begins_rail(step):
             return self._source_items(step, outcome)
-        if step.kind == OutputKind.name:
+        if KINDS.ends_rail(step):
             return self._output_items(step, outcome)
         if step.kind in self._of_kinds:
             return self._of_kinds[step.kind].items(step, outcome)
-        if step.kind != JoinKind.name:
+        if not KINDS.matches(step):
             return self._read_aloud(step, outcome)
         if self._session.selection.port != ROWS:
             return self._stub_items(step, outcome)
@@ -268,7 +267,7 @@ class SentencePane(QWidget):
 
     def _error_items(self, step: Step, error: TrellisError) -> list[Item]:
         items: list[Item] = [Word(f"{step.name}: {error.what} {error.remedy}".strip(), alarm=True)]
-        if step.kind != SourceKind.name:
+        if not KINDS.begins_rail(step):
             return [*items, *self._lost_rows(step)]
         return [*items, *self.repairs(step, error)]
 
@@ -283,7 +282,7 @@ class SentencePane(QWidget):
             choices = [
                 Choice(Input(other.id), other.name, other.kind)
                 for other in flow.steps
-                if step.id not in flow.upstream(other.id) and other.kind != OutputKind.name
+                if step.id not in flow.upstream(other.id) and not KINDS.ends_rail(other)
             ]
             chooser = Chooser(choices, self, title=f"Which rows does {step.name} take?")
             self.open_list(

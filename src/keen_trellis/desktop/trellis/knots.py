@@ -11,12 +11,13 @@ from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.trellis.shapes import MATCHED_PART, OF_RAIL, Part
 from keen_trellis.flow.graph import ROWS, Step
+from keen_trellis.flow.kinds import BlendFigures
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendSettings, unused_port
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinKind, JoinSettings
+from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinSettings
 from keen_trellis.flow.steps.union import UnionKind
 from keen_trellis.flow.wording import groups_said, listed, question, rows_called
-from keen_trellis.session.outcome import BlendFigures, Outcome
+from keen_trellis.session.outcome import Outcome
 
 SMALLEST_PART = 6
 _GAP = 2.0
@@ -54,7 +55,7 @@ def cut(step: Step, outcome: Outcome | None) -> Cut:
 
 
 def _known(step: Step, outcome: Outcome, plain: Cut) -> Cut:
-    if step.kind == JoinKind.name:
+    if KINDS.matches(step):
         return _join(step, outcome, plain)
     figures = outcome.figures
     if figures is None:

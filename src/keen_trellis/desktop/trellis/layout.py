@@ -40,10 +40,9 @@ from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.shared_filters import feeds_blend, filter_said, unreached
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendKind, unused_number
-from keen_trellis.flow.steps.join import PASSED_OVER, UNMATCHED_LEFT, JoinKind
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.join import PASSED_OVER, UNMATCHED_LEFT
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.shared_filter import tie_of
-from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
@@ -91,7 +90,7 @@ class _Planner:
         self.layout = Layout()
         self.low = len(self.flow.steps) > MOST_ROOMY
         self.size = _LOW if self.low else _ROOMY
-        self.lanes = lanes_of(self.flow, lambda step: step.kind == OutputKind.name, _is_knot)
+        self.lanes = lanes_of(self.flow, KINDS.ends_rail, KINDS.is_knot)
         self.lane_of = {step: lane for lane in self.lanes for step in lane.steps}
         self.depth = _depths(self.flow)
         self.files, self.by_file = self._arrange(before)
@@ -125,10 +124,10 @@ class _Planner:
 
     def _place_levels(self, width: float) -> None:
         """Where the steps of each depth stand: beads want less room than knots."""
-        steps = [step for step in self.flow.steps if step.kind != OutputKind.name]
-        knots = {self.depth[step.id] for step in steps if _is_knot(step)}
+        steps = [step for step in self.flow.steps if not KINDS.ends_rail(step)]
+        knots = {self.depth[step.id] for step in steps if KINDS.is_knot(step)}
         ties = {self.depth[step.id] for step in steps if tie_of(step)} - knots
-        beads = {self.depth[step.id] for step in steps if _on_rail(step)} - knots - ties
+        beads = {self.depth[step.id] for step in steps if KINDS.on_rail(step)} - knots - ties
         size = self.size
         least = MARGIN_WIDTH + size.column * (len(knots) + 1) + _END_ROOM
         self.layout.least_width = least + size.bead_room * len(beads) + size.slat_room * len(ties)
@@ -160,16 +159,16 @@ class _Planner:
                 self._place_lane(lane, self.layout.height)
         for step in self.flow.in_order():
             self.x[step.id] = self.x_of(step)
-            if step.kind == OutputKind.name:
+            if KINDS.ends_rail(step):
                 self._output(step)
             elif tie_of(step):
                 self._tie(step)
-            elif _on_rail(step):
+            elif KINDS.on_rail(step):
                 self._bead(step)
-            elif step.kind != SourceKind.name:
+            elif not KINDS.begins_rail(step):
                 self._knot(step)
         for step in self.flow.steps:
-            if step.kind != OutputKind.name:
+            if not KINDS.ends_rail(step):
                 self._rails_from(step)
             self._lost_inputs(step)
         self._slats()
@@ -267,13 +266,13 @@ class _Planner:
     def _room_of(self, lane: Lane) -> tuple[float, float]:
         size = _ROOMY if self._is_open(lane) else _LOW
         steps = [self.flow.step(step) for step in lane.steps]
-        knots = [step for step in steps if _is_knot(step)]
+        knots = [step for step in steps if KINDS.is_knot(step)]
         if knots:
             # More than two tables: their stubs stand one below the other.
             more = max(len(step.inputs) - 2 for step in knots if step.inputs) if size is _ROOMY else 0
             return size.of_knot[0], size.of_knot[1] + 18 * max(more, 0)
-        ends = any(step.kind == OutputKind.name for step in steps)
-        beads = any(_on_rail(step) for step in steps)
+        ends = any(KINDS.ends_rail(step) for step in steps)
+        beads = any(KINDS.on_rail(step) for step in steps)
         return (20, 20) if ends and not beads else size.of_bead if beads else size.of_rail
 
     def _is_open(self, lane: Lane) -> bool:
@@ -288,7 +287,7 @@ class _Planner:
     def _hue(self, entry: Input) -> int | None:
         """The hue of the rail at a port: that of its source, as long as no knot is on the way."""
         step = self.flow.find(entry.step)
-        while step is not None and entry.port == ROWS and _on_rail(step) and step.inputs:
+        while step is not None and entry.port == ROWS and KINDS.on_rail(step) and step.inputs:
             entry = step.inputs[0]
             step = self.flow.find(entry.step)
         mark = self.marks.get(entry.step) if step is not None and entry.port == ROWS else None
@@ -417,7 +416,7 @@ class _Planner:
 
     def _next_knot(self, step: Step) -> float:
         """Where the next column with a knot is, or the outputs are."""
-        columns = (self.x_of(entry) for entry in self.flow.steps if _is_knot(entry))
+        columns = (self.x_of(entry) for entry in self.flow.steps if KINDS.is_knot(entry))
         return min((x for x in columns if x > self.x[step.id]), default=self.layout.width - _END_ROOM / 2)
 
     def x_of(self, step: Step) -> float:
@@ -476,13 +475,13 @@ class _Planner:
         if not any(entry.port == ROWS for _, _, entry in uses):
             reach = max(self.column * 0.62, 150) if not self.low else 90
             ends_at = min(x + reach, self.layout.width - 60)
-            if step.kind == SourceKind.name:
+            if KINDS.begins_rail(step):
                 ends_at = MARGIN_WIDTH + reach
             rail = Rail(
                 Selection(step.id), (x, y), (ends_at, y), self._hue(Input(step.id)), _rows(outcome), True
             )
             self.layout.rails.append(rail)
-        if _is_knot(step) and self._captioned(step, False):
+        if KINDS.is_knot(step) and self._captioned(step, False):
             self._count(step, outcome, x, y, [taker for taker, _, entry in uses if entry.port == ROWS])
 
     def _count_of_port(self, step: Step, outcome: Outcome | None, port: str, rail: Rail) -> None:
@@ -498,9 +497,9 @@ class _Planner:
 
     def _right_of(self, step: Step) -> float:
         x = self.x[step.id]
-        if step.kind == SourceKind.name:
+        if KINDS.begins_rail(step):
             return MARGIN_WIDTH
-        return x + (BEAD if _on_rail(step) else KNOT_WIDTH / 2)
+        return x + (BEAD if KINDS.on_rail(step) else KNOT_WIDTH / 2)
 
     def _lost_inputs(self, step: Step) -> None:
         """A short dotted rail where a step took rows that are gone."""
@@ -513,9 +512,9 @@ class _Planner:
     def _entry_point(self, consumer: Step, place: int, from_y: float) -> Point:
         """Where a rail enters a step: the nearest lane highest, so that rails from below do not cross."""
         x, y = self.x[consumer.id], self.y[consumer.id]
-        if consumer.kind == OutputKind.name:
+        if KINDS.ends_rail(consumer):
             return x, y
-        if _on_rail(consumer):
+        if KINDS.on_rail(consumer):
             return x - BEAD, y
         if place == 0:
             return x - KNOT_WIDTH / 2, y
@@ -537,7 +536,7 @@ class _Planner:
         rows, counts = figures.rows[ROWS], figures.counts
         text = short = rows_said(rows)
         multiplied = False
-        if counts is not None and step.kind == JoinKind.name:
+        if counts is not None and KINDS.matches(step):
             with suppress(TrellisError):
                 keeps_pairs = KINDS.settings(step).join_type.keeps_pairs
                 multiplied = keeps_pairs and counts.pairs > counts.left_matched
@@ -617,15 +616,6 @@ def _depths(flow: Flow) -> dict[str, int]:
         if least == before:
             break
     return depth
-
-
-def _on_rail(step: Step) -> bool:
-    kind = KINDS.find(step.kind)
-    return kind is not None and kind.on_rail
-
-
-def _is_knot(step: Step) -> bool:
-    return step.kind not in (SourceKind.name, OutputKind.name) and not _on_rail(step)
 
 
 def guards_said(guards: Sequence[Checked]) -> tuple[str, bool]:

@@ -2,19 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 import msgspec
 
 from keen_trellis.core.blending import Keep, Other, Placed, Stands, blend, blend_fields, check_blend
-from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.errors import UsageError
 from keen_trellis.core.measures import Function
 from keen_trellis.core.summarising import Key, summary_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
+from keen_trellis.flow.kinds import (
+    Context,
+    Figures,
+    InputRows,
+    InputShape,
+    Standing,
+    StepKind,
+    StepResult,
+    called,
+)
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings
+from keen_trellis.flow.wording import rows_called, times_said
 
 UNUSED = "unused:"
 # The part of a blend whose rows found nothing; no port: they are among the rows, or left out.
@@ -66,15 +76,15 @@ class BlendSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
         return called(Keep, self.keep, "way to keep rows")
 
 
-class BlendKind:
+class BlendKind(StepKind[BlendSettings]):
     """A main input and any number of others; a port for the groups of each other that no row used."""
 
     name = "blend"
-    settings_type: type[msgspec.Struct] = BlendSettings
-    input_names: tuple[str, ...] = ("main", "other")
-    path_settings: tuple[str, ...] = ()
+    settings_type = BlendSettings
+    input_names = ("main", "other")
     more_inputs = True
-    on_rail = False
+    standing = Standing.KNOT
+    first_only = True
 
     def ports(self, settings: BlendSettings) -> tuple[str, ...]:
         return (ROWS, *(unused_port(number) for number in range(len(settings.others))))
@@ -88,17 +98,31 @@ class BlendKind:
         keys = [Key(link.right) for link in others[number].links]
         return summary_fields(tables[number], keys, [placed.measure for placed in others[number].measures])
 
-    def problems(self, settings: BlendSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            others = _others(settings, inputs)
-            check_blend(inputs[0].fields, [entry.fields for entry in inputs[1:]], others, settings.kept)
-            self.fields(settings, inputs, ROWS)
-        except TrellisError as error:
-            return [error]
-        return []
+    def rows_called(
+        self, step_name: str, port: str, settings: BlendSettings, inputs: Sequence[InputShape]
+    ) -> str:
+        number = unused_number(port)
+        if number is None or number + 1 >= len(inputs):
+            return step_name
+        return f"{inputs[number + 1].name} with no {rows_called(inputs[0].name)[0]}"
 
-    def fingerprint(self, settings: BlendSettings, inputs: Sequence[InputShape]) -> object:
-        return encode_settings(settings)
+    def check(self, settings: BlendSettings, inputs: Sequence[InputShape]) -> None:
+        others = _others(settings, inputs)
+        check_blend(inputs[0].fields, [entry.fields for entry in inputs[1:]], others, settings.kept)
+        self.fields(settings, inputs, ROWS)
+
+    def with_more(self, settings: BlendSettings, more: BlendSettings) -> BlendSettings:
+        return msgspec.structs.replace(settings, others=(*settings.others, *more.others))
+
+    def doubts(
+        self, settings: BlendSettings, figures: Figures, inputs: Sequence[InputShape]
+    ) -> Iterator[tuple[str, str]]:
+        for name in without_measure(settings, [entry.name for entry in inputs[1:]]):
+            yield "no measure", f"Nothing is measured of {name}, so that no field of it comes along."
+        times = repeated(settings, figures.blend.times) if figures.blend is not None else {}
+        for name, often in times.items():
+            said = f"Adding {name} up counts it {times_said(often)}: spread it, or show it once."
+            yield "counted again", said
 
     def compute(self, settings: BlendSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         shapes = [InputShape(entry.name, entry.table.fields) for entry in inputs]

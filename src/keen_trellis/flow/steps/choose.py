@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -10,7 +10,7 @@ from keen_trellis.core.choosing import Chosen, chosen_fields, with_fields
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.kinds import Context, Figures, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
 
@@ -46,14 +46,21 @@ class ChooseSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True
         return f"keep {listed([entry.of for entry in self.fields], 1)}" if self.fields else "choose fields"
 
 
-class ChooseKind(OneInputKind):
+class ChooseKind(OneInputKind[ChooseSettings]):
     """One input; the same rows, other fields."""
 
     name = "choose"
-    settings_type: type[msgspec.Struct] = ChooseSettings
+    settings_type = ChooseSettings
 
     def fields(self, settings: ChooseSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return tuple(field for field, _ in _plan(settings, inputs[0].fields))
+
+    def doubts(
+        self, settings: ChooseSettings, figures: Figures, inputs: Sequence[InputShape]
+    ) -> Iterator[tuple[str, str]]:
+        if figures.lost:
+            lost = ", ".join(f"{count:,} of {name}" for name, count in figures.lost.items())
+            yield "lost", f"What could not be converted is blank: {lost}."
 
     def compute(self, settings: ChooseSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import msgspec
-
 from keen_trellis.core.table import Field
 from keen_trellis.core.text_mending import combined, combined_fields
 from keen_trellis.flow.graph import ROWS
@@ -26,11 +24,11 @@ class CombineSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=Tru
         return f"combine {self.into}"
 
 
-class CombineKind(OneInputKind):
+class CombineKind(OneInputKind[CombineSettings]):
     """One input; the same rows, one field more."""
 
     name = "combine"
-    settings_type: type[msgspec.Struct] = CombineSettings
+    settings_type = CombineSettings
 
     def fields(self, settings: CombineSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return combined_fields(inputs[0].fields, settings.of, settings.into)

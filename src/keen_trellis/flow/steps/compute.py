@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import msgspec
-
 from keen_trellis.core.computing import computed, computed_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
@@ -24,11 +22,11 @@ class ComputeSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=Tru
         return f"compute {self.field}"
 
 
-class ComputeKind(OneInputKind):
+class ComputeKind(OneInputKind[ComputeSettings]):
     """One input; the same rows, one field more."""
 
     name = "compute"
-    settings_type: type[msgspec.Struct] = ComputeSettings
+    settings_type = ComputeSettings
 
     def fields(self, settings: ComputeSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return computed_fields(inputs[0].fields, settings.field, settings.expression)

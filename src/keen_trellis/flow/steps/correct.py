@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import msgspec
-
 from keen_trellis.core.text_mending import check_mended, corrected
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
@@ -24,11 +22,11 @@ class CorrectSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=Tru
         return f"correct {listed(list(self.fields), 1)}" if self.fields else "corrections"
 
 
-class CorrectKind(OneInputKind):
+class CorrectKind(OneInputKind[CorrectSettings]):
     """One input; the same fields and rows, single values read as others."""
 
     name = "correct"
-    settings_type: type[msgspec.Struct] = CorrectSettings
+    settings_type = CorrectSettings
 
     def check(self, settings: CorrectSettings, inputs: Sequence[InputShape]) -> None:
         check_mended(inputs[0].fields, settings.fields, ())

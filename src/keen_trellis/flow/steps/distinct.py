@@ -44,11 +44,11 @@ class DistinctSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=Tr
         return f"distinct {listed([entry.of for entry in self.keys], 2)}".strip()
 
 
-class DistinctKind(OneInputKind):
+class DistinctKind(OneInputKind[DistinctSettings]):
     """One input; the same fields, fewer rows."""
 
     name = "distinct"
-    settings_type: type[msgspec.Struct] = DistinctSettings
+    settings_type = DistinctSettings
 
     def check(self, settings: DistinctSettings, inputs: Sequence[InputShape]) -> None:
         check_distinct(_keys(settings), Take.named(settings.keep), inputs[0].fields)

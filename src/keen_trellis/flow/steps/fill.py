@@ -54,11 +54,11 @@ class FillStepSettings(RailSettings, frozen=True, omit_defaults=True):
         return f"fill {listed(names, 1)}".strip()
 
 
-class FillKind(OneInputKind):
+class FillKind(OneInputKind[FillStepSettings]):
     """One input; the same fields and, unless some are left out, the same rows."""
 
     name = "fill"
-    settings_type: type[msgspec.Struct] = FillStepSettings
+    settings_type = FillStepSettings
 
     def fields(
         self, settings: FillStepSettings, inputs: Sequence[InputShape], port: str

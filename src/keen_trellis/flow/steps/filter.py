@@ -46,11 +46,11 @@ class FilterSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True
         return "filter"
 
 
-class FilterKind(OneInputKind):
+class FilterKind(OneInputKind[FilterSettings]):
     """One input; the same fields, fewer rows."""
 
     name = "filter"
-    settings_type: type[msgspec.Struct] = FilterSettings
+    settings_type = FilterSettings
 
     def check(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> None:
         check_conditions(_conditions(settings), inputs[0].fields)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import partial
 
 import msgspec
 
-from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import (
     MOST_RESULT_ROWS,
@@ -24,7 +25,17 @@ from keen_trellis.core.match import Match
 from keen_trellis.core.matching import cross, match
 from keen_trellis.core.table import Field, Table
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, encode_settings
+from keen_trellis.flow.kinds import (
+    Context,
+    Figures,
+    InputRows,
+    InputShape,
+    Standing,
+    StepKind,
+    StepResult,
+    called,
+    encode_settings,
+)
 from keen_trellis.flow.wording import ignoring, question
 
 MATCHED = "matched"
@@ -186,15 +197,15 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
         )
 
 
-class JoinKind:
+class JoinKind(StepKind[JoinSettings]):
     """Two inputs, left and right; ports for the result and for each part of the match."""
 
     name = "join"
-    settings_type: type[msgspec.Struct] = JoinSettings
-    input_names: tuple[str, ...] = ("left", "right")
-    path_settings: tuple[str, ...] = ()
-    more_inputs = False
-    on_rail = False
+    settings_type = JoinSettings
+    input_names = ("left", "right")
+    standing = Standing.KNOT
+    has_guards = True
+    matches = True
 
     def ports(self, settings: JoinSettings) -> tuple[str, ...]:
         return (ROWS, MATCHED, UNMATCHED_LEFT, UNMATCHED_RIGHT, PASSED_OVER)
@@ -229,20 +240,31 @@ class JoinKind:
         ]
         return [(of, name) for of, name in sides if of in there]
 
-    def problems(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            if settings.join_type is not JoinType.CROSS:
-                check_links(settings.link_fields, inputs[0].fields, inputs[1].fields)
-                check_take(Take.named(settings.take), inputs[1].fields)
-            elif settings.links:
-                raise UsageError(
-                    "A join with link fields cannot be a cross join.",
-                    remedy="Choose another type, or remove its link fields.",
-                )
-            self.plan(settings, inputs)
-        except TrellisError as error:
-            return [error]
-        return []
+    def rows_called(
+        self, step_name: str, port: str, settings: JoinSettings, inputs: Sequence[InputShape]
+    ) -> str:
+        if port == PASSED_OVER:
+            return f"passed over at {step_name}"
+        place = {UNMATCHED_LEFT: 0, UNMATCHED_RIGHT: 1}.get(port, len(inputs))
+        return f"unmatched {inputs[place].name}" if place < len(inputs) else step_name
+
+    def check(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> None:
+        if settings.join_type is not JoinType.CROSS:
+            check_links(settings.link_fields, inputs[0].fields, inputs[1].fields)
+            check_take(Take.named(settings.take), inputs[1].fields)
+        elif settings.links:
+            raise UsageError(
+                "A join with link fields cannot be a cross join.",
+                remedy="Choose another type, or remove its link fields.",
+            )
+        self.plan(settings, inputs)
+
+    def doubts(
+        self, settings: JoinSettings, figures: Figures, inputs: Sequence[InputShape]
+    ) -> Iterator[tuple[str, str]]:
+        counts = figures.counts
+        if counts is not None and settings.join_type.keeps_pairs and counts.pairs > counts.left_matched:
+            yield "more rows", f"Repeated keys add {rows_said(counts.pairs - counts.left_matched)}."
 
     def fingerprint(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> object:
         plan = self.plan(settings, inputs)

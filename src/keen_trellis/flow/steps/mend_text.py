@@ -37,11 +37,11 @@ class MendTextSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=Tr
         return f"mend {listed(list(self.fields), 1)}" if self.fields else "mend text"
 
 
-class MendTextKind(OneInputKind):
+class MendTextKind(OneInputKind[MendTextSettings]):
     """One input; the same fields and rows, some texts written otherwise."""
 
     name = "mend-text"
-    settings_type: type[msgspec.Struct] = MendTextSettings
+    settings_type = MendTextSettings
 
     def check(self, settings: MendTextSettings, inputs: Sequence[InputShape]) -> None:
         check_mended(inputs[0].fields, settings.fields, _actions(settings))

@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import msgspec
 
-from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import Field
-from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import InputShape, encode_settings
+from keen_trellis.flow.kinds import InputShape, Settings, Standing, StepKind
 
 
 class RailSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -22,34 +19,15 @@ class RailSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         raise NotImplementedError
 
 
-class OneInputKind:
+class OneInputKind(StepKind[Settings]):
     """One input and one port. Unless a kind says otherwise it stands on the rail, and keeps the fields."""
 
-    input_names: tuple[str, ...] = ("rows",)
-    path_settings: tuple[str, ...] = ()
-    more_inputs = False
-    on_rail = True
+    standing = Standing.ON_RAIL
+    input_names = ("rows",)
 
-    def rail_name(self, step_name: str, settings: Any, inputs: Sequence[InputShape]) -> str:
-        """What the rows behind the step are called: as those before it."""
+    def rows_called(self, step_name: str, port: str, settings: Settings, inputs: Sequence[InputShape]) -> str:
+        """A step on a rail leaves the rail its name."""
         return inputs[0].name
 
-    def ports(self, settings: Any) -> tuple[str, ...]:
-        return (ROWS,)
-
-    def fields(self, settings: Any, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
+    def fields(self, settings: Settings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return inputs[0].fields
-
-    def check(self, settings: Any, inputs: Sequence[InputShape]) -> None:
-        """Raise what keeps the step from working; by default what keeps its fields from being known."""
-        self.fields(settings, inputs, ROWS)
-
-    def problems(self, settings: Any, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            self.check(settings, inputs)
-        except TrellisError as error:
-            return [error]
-        return []
-
-    def fingerprint(self, settings: Any, inputs: Sequence[InputShape]) -> object:
-        return encode_settings(settings)

@@ -7,11 +7,11 @@ from pathlib import PurePath
 
 import msgspec
 
-from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filling import cells_without_partner
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
 
 
 class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -33,29 +33,25 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return PurePath(self.path).name
 
 
-class OutputKind:
+class OutputKind(StepKind[OutputSettings]):
     """Its rows are those of its input; writing them is the business of `outputs`."""
 
     name = "output"
-    settings_type: type[msgspec.Struct] = OutputSettings
-    input_names: tuple[str, ...] = ("rows",)
-    path_settings: tuple[str, ...] = ("path",)
-    more_inputs = False
-    on_rail = False
-
-    def ports(self, settings: OutputSettings) -> tuple[str, ...]:
-        return (ROWS,)
+    settings_type = OutputSettings
+    input_names = ("rows",)
+    path_settings = ("path",)
+    standing = Standing.ENDS
+    has_guards = True
 
     def fields(self, settings: OutputSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return inputs[0].fields
 
-    def problems(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
+    def check(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> None:
         if not settings.path:
-            return [UsageError("It has no file to write to.", remedy="Choose one.")]
+            raise UsageError("It has no file to write to.", remedy="Choose one.")
         mark = settings.delimiter
         if len(mark) != 1 or not mark.isascii() or mark.isalnum() or mark in '"\r\n\0':
-            return [UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")]
-        return []
+            raise UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")
 
     def fingerprint(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> object:
         return ()

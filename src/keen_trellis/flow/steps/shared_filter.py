@@ -31,11 +31,11 @@ class TieSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
         return f"by {self.of}"
 
 
-class SharedFilterKind(OneInputKind):
+class SharedFilterKind(OneInputKind[TieSettings]):
     """One input; the same fields, the rows that the shared filter lets through."""
 
     name = "shared-filter"
-    settings_type: type[msgspec.Struct] = TieSettings
+    settings_type = TieSettings
 
     def check(self, settings: TieSettings, inputs: Sequence[InputShape]) -> None:
         find_field(inputs[0].fields, settings.of, inputs[0].name)

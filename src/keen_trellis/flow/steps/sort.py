@@ -36,11 +36,11 @@ class SortSettings(RailSettings, frozen=True, omit_defaults=True):
         return f"sort by {listed([entry.of for entry in self.keys], 2)}" if self.keys else "sort"
 
 
-class SortKind(OneInputKind):
+class SortKind(OneInputKind[SortSettings]):
     """One input; the same rows in another order."""
 
     name = "sort"
-    settings_type: type[msgspec.Struct] = SortSettings
+    settings_type = SortSettings
 
     def check(self, settings: SortSettings, inputs: Sequence[InputShape]) -> None:
         check_keys([entry.key for entry in settings.keys], inputs[0].fields)

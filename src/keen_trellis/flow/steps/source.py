@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 
-import msgspec
-
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS, Flow
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, Kinds, StepResult
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, Kinds, Standing, StepKind, StepResult
 from keen_trellis.flow.source_settings import SourceSettings
 
 
@@ -18,30 +16,22 @@ def sources_of(flow: Flow, kinds: Kinds) -> dict[str, SourceSettings]:
     """The settings of all source steps by id; those that cannot be read are left out."""
     found: dict[str, SourceSettings] = {}
     for step in flow.steps:
-        if step.kind == SourceKind.name:
+        if kinds.begins_rail(step):
             with suppress(TrellisError):
                 found[step.id] = kinds.settings(step)
     return found
 
 
-class SourceKind:
+class SourceKind(StepKind[SourceSettings]):
     """Its one input is the snapshot, which the runner hands in."""
 
     name = "source"
-    settings_type: type[msgspec.Struct] = SourceSettings
-    input_names: tuple[str, ...] = ()
-    path_settings: tuple[str, ...] = ("path",)
-    more_inputs = False
-    on_rail = False
-
-    def ports(self, settings: SourceSettings) -> tuple[str, ...]:
-        return (ROWS,)
+    settings_type = SourceSettings
+    path_settings = ("path",)
+    standing = Standing.BEGINS
 
     def fields(self, settings: SourceSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return inputs[0].fields
-
-    def problems(self, settings: SourceSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        return []
 
     def fingerprint(self, settings: SourceSettings, inputs: Sequence[InputShape]) -> object:
         return ()

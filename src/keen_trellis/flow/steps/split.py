@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import msgspec
-
 from keen_trellis.core.table import Field
 from keen_trellis.core.text_mending import split, split_fields
 from keen_trellis.flow.graph import ROWS
@@ -26,11 +24,11 @@ class SplitSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True)
         return f"split {self.of}"
 
 
-class SplitKind(OneInputKind):
+class SplitKind(OneInputKind[SplitSettings]):
     """One input; the same rows, the parts of a text behind it."""
 
     name = "split"
-    settings_type: type[msgspec.Struct] = SplitSettings
+    settings_type = SplitSettings
 
     def fields(self, settings: SplitSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return split_fields(inputs[0].fields, settings.of, settings.between, settings.into)

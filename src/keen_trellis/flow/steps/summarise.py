@@ -50,13 +50,17 @@ class SummariseSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=T
         return f"by {listed(list(self.keys), 2)}" if self.keys else "all in one"
 
 
-class SummariseKind(OneInputKind):
+class SummariseKind(OneInputKind[SummariseSettings]):
     """One input, one row a group."""
 
     name = "summarise"
-    settings_type: type[msgspec.Struct] = SummariseSettings
+    settings_type = SummariseSettings
 
-    def rail_name(self, step_name: str, settings: SummariseSettings, inputs: Sequence[InputShape]) -> str:
+    names_rail = True
+
+    def rows_called(
+        self, step_name: str, port: str, settings: SummariseSettings, inputs: Sequence[InputShape]
+    ) -> str:
         """Groups are other rows than those before: Loans by Venue, or as the step is called."""
         return f"{inputs[0].name} {step_name}" if step_name.startswith(settings.caption) else step_name
 

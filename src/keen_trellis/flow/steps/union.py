@@ -6,12 +6,19 @@ from collections.abc import Sequence
 
 import msgspec
 
-from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.stacking import StackedField, StackedTable, plan_stack
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, encode_settings
+from keen_trellis.flow.kinds import (
+    Context,
+    InputRows,
+    InputShape,
+    Standing,
+    StepKind,
+    StepResult,
+    encode_settings,
+)
 
 
 class UnionSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -24,18 +31,14 @@ class UnionSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
     rail_field: str = ""
 
 
-class UnionKind:
+class UnionKind(StepKind[UnionSettings]):
     """Two inputs or more; all of their rows."""
 
     name = "union"
-    settings_type: type[msgspec.Struct] = UnionSettings
-    input_names: tuple[str, ...] = ("first", "second")
-    path_settings: tuple[str, ...] = ()
+    settings_type = UnionSettings
+    input_names = ("first", "second")
     more_inputs = True
-    on_rail = False
-
-    def ports(self, settings: UnionSettings) -> tuple[str, ...]:
-        return (ROWS,)
+    standing = Standing.KNOT
 
     def plan(self, settings: UnionSettings, inputs: Sequence[InputShape]) -> tuple[StackedField, ...]:
         """The fields, and of which ones each is made."""
@@ -49,13 +52,6 @@ class UnionKind:
     def fields(self, settings: UnionSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         rail = (Field(settings.rail_field, ARROW_TYPES[FieldType.TEXT]),) if settings.rail_field else ()
         return (*(entry.field for entry in self.plan(settings, inputs)), *rail)
-
-    def problems(self, settings: UnionSettings, inputs: Sequence[InputShape]) -> list[TrellisError]:
-        try:
-            self.plan(settings, inputs)
-        except TrellisError as error:
-            return [error]
-        return []
 
     def fingerprint(self, settings: UnionSettings, inputs: Sequence[InputShape]) -> object:
         return encode_settings(settings), [entry.name for entry in inputs] if settings.rail_field else []
