@@ -11,6 +11,7 @@ from keen_trellis.demo.setting_up import make_next_month
 from keen_trellis.desktop.bench.content import destinations
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
 from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT
+from keen_trellis.desktop.kinds import CUTTINGS
 from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input
@@ -626,7 +627,7 @@ class Guards(BenchCase):
         self.press(KEY.Key_Return)
         self.rest()
         self.assertEqual(self.shown_guards()[0], ("broken", "no link value repeats in objects"))
-        words = [entry for entry in plan(self.session, 1280).words if entry.notch]
+        words = [entry for entry in plan(self.session, 1280, CUTTINGS).words if entry.notch]
         self.assertEqual(
             [(entry.text, entry.alarm) for entry in words],
             [("guard broken: 2 values repeat, in 4 rows", True)],
@@ -654,7 +655,7 @@ class Guards(BenchCase):
         self.rest(lambda: self.session.refreshing.comparison is not None)
         guards = self.session.outcome(KNOT).guards
         self.assertEqual([entry.holds for entry in guards], [False, False, False])
-        words = [entry for entry in plan(self.session, 1280).words if entry.notch]
+        words = [entry for entry in plan(self.session, 1280, CUTTINGS).words if entry.notch]
         self.assertEqual([(entry.text, entry.alarm) for entry in words], [("3 guards broken", True)])
 
     def test_what_is_no_guard_is_said(self):

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from keen_trellis.desktop.steps import RAIL_STEPS
+from keen_trellis.desktop.kinds import COMMANDS
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import combining, editing
@@ -52,7 +52,7 @@ class RandomWalk(WindowCase):
     def actions(self):
         session, window = self.session, self.window
         return [
-            *[lambda chance, _: window.begin_step(chance.choice(RAIL_STEPS))] * 3,
+            *[lambda chance, _: window.begin_step(*chance.choice(list(COMMANDS.items())))] * 3,
             *[self.press_a_chip] * 3,
             lambda _, __: session.undo(),
             lambda _, __: session.redo(),

@@ -30,7 +30,7 @@ class Meetings:
         """Join `right` onto the rail `left`, and ask which question the join answers."""
 
         def asked(evidence: str) -> None:
-            step = self._session.selection.step
+            step = self._session.flow.step(self._session.selection.step)
             title = f"{evidence} Which question do you ask?"
 
             stack = partial(combining.stack, self._session, right, left)
@@ -39,7 +39,7 @@ class Meetings:
                 Instead("U", "union", union_said, stack, counts_rows=True),
                 Instead("B", "blend", blend_said, blend),
             )
-            self._window.sentence.join.ask_question(step, title=title, instead=instead)
+            self._window.sentence.part_of(step).ask_question(step, title=title, instead=instead)
 
         combining.join(self._session, right, left, asked)
 
@@ -85,7 +85,7 @@ class Meetings:
         filters.with_shapes(session, show)
 
     def tie(self, slat: str, source: str, tie: str) -> None:
-        self._window.sentence.slat.choose_field(slat, source, tie, self._window.sentence.view)
+        self._window.sentence.slat.choose_tie(slat, source, tie, self._window.sentence.view)
 
     def reconcile_dialog(self) -> None:
         """Choose what the selected rail is compared with."""

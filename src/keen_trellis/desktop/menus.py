@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from keen_trellis.core.join_type import QUESTION_TYPES
 from keen_trellis.desktop.commands import Command, separator
-from keen_trellis.desktop.steps import RAIL_STEPS
+from keen_trellis.desktop.kinds import COMMANDS
 from keen_trellis.session import editing
 
 if TYPE_CHECKING:
@@ -132,13 +132,13 @@ def _flow(window: MainWindow) -> list[Command]:
 def _step(window: MainWindow) -> list[Command]:
     return [
         Command(
-            f"step_{entry.kind}",
+            f"step_{kind}",
             "Step",
-            f"{entry.text} here…",
-            f"Ctrl+Alt+{entry.keys}",
-            partial(window.begin_step, entry),
+            f"{command.text} here…",
+            f"Ctrl+Alt+{command.keys}",
+            partial(window.begin_step, kind, command),
         )
-        for entry in RAIL_STEPS
+        for kind, command in COMMANDS.items()
     ]
 
 

@@ -33,21 +33,24 @@ from keen_trellis.desktop import theme as looks
 from keen_trellis.desktop.bench.pane import BenchPane
 from keen_trellis.desktop.commands import Commands
 from keen_trellis.desktop.finder import open_finder
+from keen_trellis.desktop.kinds import CUTTINGS, SENTENCES
+from keen_trellis.desktop.kinds.view import RailCommand
 from keen_trellis.desktop.meetings import Meetings
 from keen_trellis.desktop.menus import all_commands
 from keen_trellis.desktop.plain import PlainBox, PlainLabel, menu_text
 from keen_trellis.desktop.reaching import Reaching
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.pane import SentencePane
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.settings import Remembered
 from keen_trellis.desktop.source_actions import SourceActions
 from keen_trellis.desktop.status import StatusLine
-from keen_trellis.desktop.steps import RailStep
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis import export
 from keen_trellis.desktop.trellis.view import TrellisView
 from keen_trellis.desktop.turns import QtTurns, threads
 from keen_trellis.desktop.writing import OUTPUT_FILTERS, Writing
+from keen_trellis.flow.graph import Step
 from keen_trellis.flow.runner import Kept
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputSettings
@@ -87,8 +90,8 @@ class MainWindow(QMainWindow):
         self.session = Session(self.jobs, library or Library(), kept)
         drafts = self.remembered.drafts
         self.autosave = Autosave(self.session, drafts) if drafts is not None else None
-        self.trellis = TrellisView(self.session)
-        self.sentence = SentencePane(self.session)
+        self.trellis = TrellisView(self.session, CUTTINGS)
+        self.sentence = SentencePane(self.session, SENTENCES)
         self.bench = BenchPane(self.session)
         self.status = StatusLine(self.jobs)
         self._scroll_soon = QTimer(self, singleShot=True, interval=0)
@@ -207,14 +210,26 @@ class MainWindow(QMainWindow):
         self.sentence.password_wanted.connect(self.sources.ask_password)
         self.sentence.accepting_wanted.connect(self.reaching.ask)
         self.sentence.moved.connect(self.sources.use_file)
-        self.bench.mending.accepted.connect(self.sentence.join.accepted.ask_note)
-        self.bench.field_wanted.connect(self.sentence.change_field)
-        self.bench.row_settled.connect(self.sentence.settle_row)
+        self.bench.mending.accepted.connect(lambda step: self._part(step).ask_why(self._step(step)))
+        self.bench.field_wanted.connect(
+            lambda step, name: self._part(step).choose_field(self._step(step), name)
+        )
+        self.bench.row_settled.connect(self._settle_row)
         self.setTabOrder(self.trellis, self.sentence)
 
-    def begin_step(self, entry: RailStep) -> None:
+    def _step(self, step_id: str) -> Step:
+        return self.session.flow.step(step_id)
+
+    def _part(self, step_id: str) -> SentencePart:
+        return self.sentence.part_of(self._step(step_id))
+
+    def _settle_row(self, what: str, row: int) -> None:
+        selected = self.session.selection.step
+        self._part(selected).settle_row(self._step(selected), what, row)
+
+    def begin_step(self, kind: str, command: RailCommand) -> None:
         """Put a step of a kind behind what is selected, and ask what it wants to know first."""
-        step = editing.insert(self.session, entry.kind, entry.begins, entry.said)
+        step = editing.insert(self.session, kind, command.begins, command.said)
         if step:
             self.sentence.begin(step)
 
@@ -619,7 +634,7 @@ class MainWindow(QMainWindow):
         """Open the list of questions of the selected knot."""
         knot = editing.selected_knot(self.session)
         if knot is not None:
-            self.sentence.join.ask_question(knot.id)
+            self.sentence.part_of(knot).ask_question(knot)
 
     def swap(self) -> None:
         """Let the sides of the selected knot change places."""

@@ -201,6 +201,10 @@ class StepKind(ABC, Generic[Settings]):
     def sentence(self, settings: Settings, inputs: Sequence[InputShape]) -> str:
         """The step read aloud."""
 
+    def summed_up(self, settings: Settings) -> tuple[str, str]:
+        """What an output writes to, and how, in a few words each."""
+        return "", ""
+
     def with_more(self, settings: Settings, more: Settings) -> Settings:
         """The settings of a step that takes one input more; `more` are those of a step of that one alone."""
         return settings

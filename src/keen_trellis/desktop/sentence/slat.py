@@ -20,10 +20,10 @@ from keen_trellis.desktop.sentence.choices import (
 )
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.sentence.on_rail import RailSentence, SentencePart
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow import edits
-from keen_trellis.flow.graph import SharedFilter, Step
+from keen_trellis.flow.graph import SharedFilter
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.shared_filters import filter_said, ties
 from keen_trellis.flow.steps.filter import ConditionSettings
@@ -31,7 +31,6 @@ from keen_trellis.flow.steps.shared_filter import TieSettings
 from keen_trellis.flow.wording import counted
 from keen_trellis.session import filters
 from keen_trellis.session.filters import Reach, SharedValue, reach_said, reaches
-from keen_trellis.session.selection import Selection
 
 _MOST_RAILS = 4
 _VALUES_SHOWN = 3
@@ -76,7 +75,7 @@ class SlatSentence(SentencePart):
         return [*items, *(Word(f"{said[:1].upper()}{said[1:]}.", alarm=True) for _, said in why[:1])]
 
     def _rail_chip(self, shared: SharedFilter, entry: Reach, text: str) -> Chip:
-        choose = partial(self.choose_field, shared.id, entry.source, entry.tie)
+        choose = partial(self.choose_tie, shared.id, entry.source, entry.tie)
         return Chip(text, choose, f"Rail {entry.rail}", hue=self._hue(entry.source), doing=not entry.tie)
 
     def _hue(self, source: str) -> int | None:
@@ -208,7 +207,7 @@ class SlatSentence(SentencePart):
         entry.entered.connect(lambda text: self._put(shared, how, read(text)))
         entry.open_under(anchor)
 
-    def choose_field(self, filter_id: str, source: str, tie: str, anchor: QWidget) -> None:
+    def choose_tie(self, filter_id: str, source: str, tie: str, anchor: QWidget) -> None:
         """Choose by which field a filter is tied to a rail, or that it is not."""
         session, shared = self.session, self._now(filter_id)
         if shared is None or session.flow.find(source) is None:
@@ -243,28 +242,3 @@ class SlatSentence(SentencePart):
                 filters.tie_by(session, shared, source, what, behind[what])
 
         filters.with_shapes(session, show)
-
-
-class TieSentence(RailSentence):
-    """Keep the rows of Loans in which [Region] is North: the shared filter [Region]."""
-
-    def clauses(self, step: Step, settings: TieSettings, shape: InputShape) -> Sequence[Item]:
-        shared = self.session.flow.shared_filter(settings.filter)
-        if shared is None:
-            return [Word(f"{step.name} was tied to a shared filter that is gone.", alarm=True)]
-        said = filter_said(SharedFilter(shared.id, "", shared.is_, shared.values)).strip()
-
-        def choose(anchor: QWidget) -> None:
-            source = next((r.source for r in reaches(self.session, shared) if r.tie == step.id), "")
-            self.pane.slat.choose_field(shared.id, source, step.id, anchor)
-
-        def go(_: QWidget) -> None:
-            self.session.select(Selection(slat=shared.id))
-
-        return [
-            Word(f"Keep the rows of {shape.name} in which"),
-            Chip(settings.of, choose, "Field"),
-            Word(f"{said}, as the filter shared by several rails says:"),
-            Chip(shared.name, go, "Shared filter", doing=True),
-            Word("."),
-        ]

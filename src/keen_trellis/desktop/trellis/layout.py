@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.marks import Mark, marks_of
-from keen_trellis.desktop.trellis.knots import Cut, cut, sized
+from keen_trellis.desktop.trellis.knots import Cut, Cutting, cut, sized
 from keen_trellis.desktop.trellis.lanes import Arrangement, Lane, arranged, lanes_of
 from keen_trellis.desktop.trellis.shapes import (
     BEAD,
@@ -39,9 +39,8 @@ from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.shared_filters import feeds_blend, filter_said, unreached
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendKind, unused_number
+from keen_trellis.flow.steps.blend import FOUND_NOTHING, unused_number
 from keen_trellis.flow.steps.join import PASSED_OVER, UNMATCHED_LEFT
-from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.shared_filter import tie_of
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.selection import Selection
@@ -78,8 +77,11 @@ _LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (13, 13))
 
 
 class _Planner:
-    def __init__(self, session: Session, width: float, before: Arrangement) -> None:
+    def __init__(
+        self, session: Session, width: float, before: Arrangement, cuttings: Mapping[str, Cutting]
+    ) -> None:
         self.session = session
+        self._cuttings = cuttings
         self.flow: Flow = session.flow
         self.marks: Mapping[str, Mark] = marks_of(self.flow)
         self.sources = session.sources()
@@ -330,7 +332,7 @@ class _Planner:
         is_open = self._is_open(self.lane_of[step.id])
         size = _ROOMY if is_open else _LOW
         outcome = self.session.outcome(step.id)
-        shown = cut(step, outcome)
+        shown = self._cut(step, outcome)
         alarm = bool(outcome and outcome.error)
         captioned = self._captioned(step, alarm)
         hues = {name: self._hue(step.inputs[n]) for name, n in dict(shown.inputs).items()}
@@ -357,6 +359,9 @@ class _Planner:
             self._stubs(step, x, y, shown, parts, hues)
         else:
             self._short_stubs(step, x, y, parts, hues)
+
+    def _cut(self, step: Step, outcome: Outcome | None) -> Cut:
+        return cut(step, outcome, self._cuttings.get(step.kind))
 
     def _stub_shift(self, entry: Input) -> float:
         """A rail carried on from a stub runs where the stub ends."""
@@ -443,9 +448,7 @@ class _Planner:
         outcome = self.session.outcome(step.id)
         name, detail = step.name, "cannot be written"
         with suppress(TrellisError):
-            settings: OutputSettings = KINDS.settings(step)
-            name = settings.file_name
-            detail = f"sheet {settings.sheet}" if settings.writer == "xlsx" else "delimited text"
+            name, detail = KINDS.of(step).summed_up(KINDS.settings(step))
         alarm = bool(outcome and outcome.error)
         if outcome is not None and outcome.guards:
             said, broken = guards_said(outcome.guards)
@@ -490,7 +493,9 @@ class _Planner:
             return
         short = rows_said(rail.rows)
         name = "passed over" if port == PASSED_OVER else "matched" if port == MATCHED_PART else ""
-        text = f"{short} {name}" if name else dict(cut(step, outcome).stubs).get(port, (short, short))[0]
+        text = (
+            f"{short} {name}" if name else dict(self._cut(step, outcome).stubs).get(port, (short, short))[0]
+        )
         left, right, y = rail.level_part
         room = min(right - left - 16, 260)
         self.layout.words.append(Words(left + room / 2, y + 17, text, short, rail.rows == 0, room))
@@ -533,29 +538,15 @@ class _Planner:
         figures = outcome.figures if outcome is not None else None
         if outcome is None or figures is None:
             return
-        rows, counts = figures.rows[ROWS], figures.counts
-        text = short = rows_said(rows)
-        multiplied = False
-        if counts is not None and KINDS.matches(step):
-            with suppress(TrellisError):
-                keeps_pairs = KINDS.settings(step).join_type.keeps_pairs
-                multiplied = keeps_pairs and counts.pairs > counts.left_matched
-            more = f"{text}, {counts.pairs - counts.left_matched:,} more"
-            if multiplied and rows:
-                text, short = f"{more} by repeated keys", more
-            if rows == 0:
-                text = f"{text}, emptied by this join"
-        elif step.kind == BlendKind.name and figures.inputs:
-            added = rows - figures.inputs[0]
-            text = f"{text}, none added" if not added else text
-        if self.low and not multiplied and rows and not outcome.guards:
+        shown = self._cut(step, outcome)
+        if self.low and not shown.alarm and not outcome.guards:
             return  # the sentence says it, too
         reach = min((self.x[consumer.id] for consumer in consumers), default=x + self.column)
         middle = (x + reach) / 2 if reach - x < 420 else x + 150
         room = max(reach - x - KNOT_WIDTH - 12, 0 if not self.low else 120)
         middle = middle if not self.low else x + 66
-        short = short if room >= _ROOMY.bead_room else rows_said(rows)
-        self.layout.words.append(Words(middle, y + 19, text, short, multiplied or rows == 0, room))
+        short = shown.counted_short if room >= _ROOMY.bead_room else rows_said(figures.rows[ROWS])
+        self.layout.words.append(Words(middle, y + 19, shown.counted, short, shown.alarm, room))
         if outcome.guards:
             said, alarm = guards_said(outcome.guards)
             broken = sum(not entry.holds for entry in outcome.guards)
@@ -636,6 +627,14 @@ def _rows(outcome: Outcome | None, port: str = ROWS) -> int:
     return outcome.figures.rows.get(port, -1) if outcome is not None and outcome.figures is not None else -1
 
 
-def plan(session: Session, width: float, before: Arrangement | None = None) -> Layout:
-    """The layout of the session's flow in a trellis `width` pixels wide. before: how it lay until now."""
-    return _Planner(session, width, before or Arrangement()).plan()
+def plan(
+    session: Session,
+    width: float,
+    cuttings: Mapping[str, Cutting],
+    before: Arrangement | None = None,
+) -> Layout:
+    """The layout of the session's flow in a trellis `width` pixels wide.
+
+    cuttings: by kind of step, how the bars of its knots are cut.  before: how it lay until now.
+    """
+    return _Planner(session, width, before or Arrangement(), cuttings).plan()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QKeyEvent,
@@ -18,6 +20,7 @@ from PySide6.QtWidgets import QPushButton, QWidget
 from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.items import Item, items_of
+from keen_trellis.desktop.trellis.knots import Cutting
 from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.desktop.trellis.painting import TrellisPainter, curve
 from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
@@ -43,9 +46,12 @@ class TrellisView(QWidget):
     demo_wanted = Signal()
     tie_wanted = Signal(str, str)
 
-    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, session: Session, cuttings: Mapping[str, Cutting], parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self._session = session
+        self._cuttings = cuttings
         self._layout = Layout()
         self._history: History | None = None  # of the flow that is laid out
         self.items: list[Item] = []
@@ -81,7 +87,7 @@ class TrellisView(QWidget):
         width = (parent.width() if parent is not None else self.width()) / self.zoom
         before = self._layout.arrangement if self._history is self._session.history else None
         self._history = self._session.history
-        self._layout = plan(self._session, width, before)
+        self._layout = plan(self._session, width, self._cuttings, before)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
         self.items = items_of(self._layout)
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
@@ -124,7 +130,7 @@ class TrellisView(QWidget):
         parent = self.parentWidget()
         if parent is None:
             return
-        whole = plan(self._session, parent.width())
+        whole = plan(self._session, parent.width(), self._cuttings)
         self.set_zoom(min(parent.width() / whole.least_width, parent.height() / whole.height, 1.0))
 
     def wheelEvent(self, event: QWheelEvent) -> None:

@@ -61,6 +61,10 @@ class OutputKind(StepKind[OutputSettings]):
         open_cells = cells_without_partner(table, table.names, context.task)
         return StepResult({ROWS: table}, open_cells=open_cells)
 
+    def summed_up(self, settings: OutputSettings) -> tuple[str, str]:
+        detail = f"sheet {settings.sheet}" if settings.writer == "xlsx" else "delimited text"
+        return settings.file_name, detail
+
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
         where = (
             f"sheet {settings.sheet} of {settings.file_name}"

@@ -9,13 +9,14 @@ from typing import Any
 import msgspec
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
+from keen_trellis.flow.steps.sort import SortKeySettings, SortKind, SortSettings
 from keen_trellis.session.outcome import Outcome
 
 _REMOVE = object()
@@ -80,3 +81,10 @@ class SortSentence(RailSentence):
 
     def _set(self, step: Step, keys: Sequence[SortKeySettings]) -> None:
         self.change(step, f"Sort by {', '.join(key.of for key in keys) or 'nothing'}", keys=tuple(keys))
+
+
+VIEW = KindView(
+    SortKind.name,
+    SortSentence,
+    command=RailCommand(SortSettings(), "Sort rows", "&Sort the rows", "S"),
+)

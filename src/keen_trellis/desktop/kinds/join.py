@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import msgspec
 from PySide6.QtCore import QPoint
@@ -15,8 +15,11 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import Taken
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType, comparable
+from keen_trellis.desktop.kinds.accepted import AcceptedValues
+from keen_trellis.desktop.kinds.join_knot import cut_join
+from keen_trellis.desktop.kinds.stub import StubSentence
+from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.marks import mark_of
-from keen_trellis.desktop.sentence.accepted import AcceptedValues
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
     BOTH_LINKS,
@@ -36,35 +39,39 @@ from keen_trellis.desktop.sentence.choices import (
 )
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.desktop.sentence.instead import Instead
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
-from keen_trellis.flow.graph import Step
+from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.link_text import read_corrections, read_link
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
+from keen_trellis.flow.steps.join import JoinKind, JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.wording import ignoring, listed, question, rows_called
-from keen_trellis.session import editing
+from keen_trellis.session import editing, source_fields
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
-
-if TYPE_CHECKING:
-    from keen_trellis.desktop.sentence.pane import SentencePane
 
 _LINKS_SHOWN = 2
 _REMOVE, _LINK_FIRST = object(), object()
 # Choices of the question list that are no join type.
 
 
-class JoinSentence:
+class JoinSentence(SentencePart):
     """Builds the sentence of a join, and carries out what its chips choose."""
 
-    def __init__(self, session: Session, pane: SentencePane) -> None:
-        self._session = session
-        self._pane = pane
-        self.accepted = AcceptedValues(session, pane)
+    def __init__(self, session: Session, pane: SentenceHost) -> None:
+        super().__init__(session, pane)
+        self._accepted = AcceptedValues(session, pane)
+        self._stub = StubSentence(session, pane)
+
+    def ask_why(self, step: Step) -> None:
+        self._accepted.ask_note(step.id)
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
+        if self.session.selection.port != ROWS:
+            return self._stub.items(step, outcome)
         settings: JoinSettings = KINDS.settings(step)
         if (
             outcome is None
@@ -91,7 +98,7 @@ class JoinSentence:
                 Chip("and …", lambda anchor: self._add_link(step, settings, outcome.inputs, anchor), "More")
             )
         items += self._take_items(step, settings, outcome)
-        items += self.accepted.items(step.id, settings, (left.name, right.name))
+        items += self._accepted.items(step.id, settings, (left.name, right.name))
         if outcome.error is not None:
             return [*items, *self._broken_items(step, settings, outcome)]
         items += self._field_items(step, settings, left, right)
@@ -100,7 +107,7 @@ class JoinSentence:
         items.append(
             Chip(
                 question(settings.join_type, left.name, right.name),
-                lambda anchor: self.ask_question(step.id, anchor=anchor),
+                lambda anchor: self.ask_question(step, anchor=anchor),
                 "Question",
                 strong=True,
             )
@@ -111,7 +118,7 @@ class JoinSentence:
                 Word(f"{rows:,} {'row' if rows == 1 else 'rows'}; keys 1 to 9 ask others, or see all")
             )
             items.append(
-                Chip("side by side", lambda _: self._pane.types_wanted.emit(), "Join types side by side")
+                Chip("side by side", lambda _: self.pane.types_wanted.emit(), "Join types side by side")
             )
         return items
 
@@ -126,7 +133,7 @@ class JoinSentence:
         ]
         for side, (shape, named) in enumerate(zip(outcome.inputs, fields_named(settings), strict=True)):
             known = [field.name for field in shape.fields]
-            source = self._session.flow.find(step.inputs[side].step)
+            source = self.session.flow.find(step.inputs[side].step)
             for name in [name for name in named if name not in known][:1]:
                 if source is not None and KINDS.begins_rail(source):
                     items.append(self._renamed_chip(source, shape, name, named))
@@ -148,7 +155,7 @@ class JoinSentence:
             left, right = shapes[0].get(link.left), shapes[1].get(link.right)
             if left is None or right is None or comparable(left.type, right.type):
                 continue
-            sources = [self._session.flow.find(entry.step) for entry in step.inputs]
+            sources = [self.session.flow.find(entry.step) for entry in step.inputs]
             return [
                 Chip(
                     f"read {mine.name} as {other.type.value}",
@@ -162,7 +169,7 @@ class JoinSentence:
         return []
 
     def _retype(self, source: Step, name: str, kind: FieldType, _: QWidget) -> None:
-        self._pane.source.set_type(source, name, kind)
+        source_fields.read_as(self.session, source.id, name, kind)
 
     def _renamed_chip(self, source: Step, shape: InputShape, name: str, named: set[str]) -> Chip:
         def choose(anchor: QWidget) -> None:
@@ -170,21 +177,23 @@ class JoinSentence:
             ordered = sorted(shape.fields, key=lambda field: field.name in named)
             choices = [Choice(field.name, field.name, field.type.value) for field in ordered]
             title = f"What is “{name}” of {source.name} called now?"
-            chooser = Chooser(choices, self._pane, title=title)
-            self._pane.open_list(
-                chooser, anchor, chosen=lambda now: self._pane.source.call_as_before(source, now, name)
+            chooser = Chooser(choices, self.pane, title=title)
+            self.pane.open_list(
+                chooser,
+                anchor,
+                chosen=lambda now: source_fields.call_as_before(self.session, source.id, now, name),
             )
 
         return Chip(f"{name} is called … now", choose, "Renamed", doing=True)
 
     def _do_without(self, step: Step, side: int, name: str, _: QWidget) -> None:
         which = "keep" if side == 0 else "bring"
-        settings = editing.join_settings(self._session, step.id)
+        settings = editing.join_settings(self.session, step.id)
         kept = tuple(entry for entry in getattr(settings, which) or () if entry != name)
-        editing.change_join(self._session, step.id, f"Do without {name}", **{which: kept})
+        editing.change_join(self.session, step.id, f"Do without {name}", **{which: kept})
 
     def _hue(self, step: Step, side: int) -> int | None:
-        mark = mark_of(self._session.flow, step.inputs[side].step)
+        mark = mark_of(self.session.flow, step.inputs[side].step)
         return mark.hue if mark else None
 
     def _link_items(
@@ -204,8 +213,8 @@ class JoinSentence:
             )
 
         def prepare(anchor: QWidget) -> None:
-            chooser = Chooser(preparation_choices(link), self._pane, several=True, title="When comparing")
-            self._pane.open_list(chooser, anchor, applied=lambda keys: self._prepare(step, number, keys))
+            chooser = Chooser(preparation_choices(link), self.pane, several=True, title="When comparing")
+            self.pane.open_list(chooser, anchor, applied=lambda keys: self._prepare(step, number, keys))
 
         words = ignoring(link.link.preparation)
         return [
@@ -220,13 +229,13 @@ class JoinSentence:
         ]
 
     def _set_link(self, step: Step, number: int, **changes: Any) -> None:
-        settings = editing.join_settings(self._session, step.id)
+        settings = editing.join_settings(self.session, step.id)
         links = list(settings.links)
         links[number] = msgspec.structs.replace(links[number], **changes)
         said = f"Match {links[number].left} with {links[number].right}"
         if changes.keys() & {"ignore", "compare_as", "correct"}:
             said = f"Compare {links[number].left} {ignoring(links[number].link.preparation)}"
-        editing.change_join(self._session, step.id, said, links=tuple(links))
+        editing.change_join(self.session, step.id, said, links=tuple(links))
 
     def _choose_link_field(
         self,
@@ -256,15 +265,13 @@ class JoinSentence:
                 self._set_link(step, number, **{which: name, f"{which}_is_expression": False})
 
         title = f"Link field of {shapes[side].name}"
-        self._pane.open_list(
-            Chooser(choices, self._pane, title=title, current=current), anchor, chosen=chosen
-        )
+        self.pane.open_list(Chooser(choices, self.pane, title=title, current=current), anchor, chosen=chosen)
 
     def _remove_link(self, step: Step, number: int) -> None:
-        links = editing.join_settings(self._session, step.id).links
+        links = editing.join_settings(self.session, step.id).links
         gone = links[number]
         editing.change_join(
-            self._session,
+            self.session,
             step.id,
             f"Do not match {gone.left} with {gone.right}",
             links=links[:number] + links[number + 1 :],
@@ -288,20 +295,20 @@ class JoinSentence:
             choices = field_choices(shapes[1].fields, partner)
             same = next((field.name for field in shapes[1].fields if _alike(field, partner)), None)
             title = f"{left} of {shapes[0].name} equals which field of {shapes[1].name}?"
-            self._pane.open_list(
-                Chooser(choices, self._pane, title=title, current=same), self._pane.view, chosen=both(left)
+            self.pane.open_list(
+                Chooser(choices, self.pane, title=title, current=same), self.pane.view, chosen=both(left)
             )
 
         def both(left: str) -> Callable[[str], None]:
             def add(right: str) -> None:
-                links = (*editing.join_settings(self._session, step.id).links, LinkSettings(left, right))
-                editing.change_join(self._session, step.id, f"Match {left} with {right} too", links=links)
+                links = (*editing.join_settings(self.session, step.id).links, LinkSettings(left, right))
+                editing.change_join(self.session, step.id, f"Match {left} with {right} too", links=links)
 
             return add
 
         title = f"Match by {'a further' if settings.links else 'which'} field of {shapes[0].name}?"
-        self._pane.open_list(
-            Chooser(field_choices(shapes[0].fields, None), self._pane, title=title),
+        self.pane.open_list(
+            Chooser(field_choices(shapes[0].fields, None), self.pane, title=title),
             anchor,
             chosen=left_chosen,
         )
@@ -315,8 +322,8 @@ class JoinSentence:
                 Choice(shown + n, f"{link.left} with {link.right}", ignoring(link.link.preparation))
                 for n, link in enumerate(hidden)
             ]
-            chooser = Chooser(choices, self._pane, title="Also matched by; Enter takes one out")
-            self._pane.open_list(chooser, anchor, chosen=lambda number: self._remove_link(step, number))
+            chooser = Chooser(choices, self.pane, title="Also matched by; Enter takes one out")
+            self.pane.open_list(chooser, anchor, chosen=lambda number: self._remove_link(step, number))
 
         return Chip(f"and {len(hidden)} more pairs", show, "More links")
 
@@ -360,11 +367,9 @@ class JoinSentence:
                 choices.append(Choice(NAME_ALL, named, ticked=settings.name_all))
                 said = "add a field “partner found”"
                 choices.append(Choice(PARTNER_FOUND, said, ticked=settings.partner_found))
-                choices += merge_choices(self._session, step.id, settings)
+                choices += merge_choices(self.session, step.id, settings)
             title = f"Fields of {shape.name} that come along"
-            self._pane.open_list(
-                Chooser(choices, self._pane, several=True, title=title), anchor, applied=apply
-            )
+            self.pane.open_list(Chooser(choices, self.pane, several=True, title=title), anchor, applied=apply)
 
         def apply(keys: list[Any]) -> None:
             names = tuple(key for key in keys if isinstance(key, str))
@@ -375,53 +380,49 @@ class JoinSentence:
                 changes |= {"partner_found": PARTNER_FOUND in keys}
                 changes["merge"] = tuple(key for key in keys if isinstance(key, MergeSettings))
             verb = "Bring" if which == "bring" else "Keep"
-            editing.change_join(self._session, step.id, f"{verb} {listed(list(names))}", **changes)
+            editing.change_join(self.session, step.id, f"{verb} {listed(list(names))}", **changes)
 
         return Chip(text, choose, f"Fields of {shape.name}", hue=self._hue(step, side))
 
     def ask_question(
-        self,
-        step_id: str,
-        *,
-        anchor: QWidget | None = None,
-        title: str = "",
-        instead: Sequence[Instead] = (),
+        self, step: Step, *, title: str = "", instead: Sequence[Instead] = (), anchor: QWidget | None = None
     ) -> None:
         """Open the list of questions; their counts are filled in as soon as they are known.
 
         instead: for a knot that was just made: what could be made of the two rails in its place.
         """
-        outcome = self._session.outcome(step_id)
-        current = editing.join_settings(self._session, step_id).join_type
-        unlinked = not editing.join_settings(self._session, step_id).links
+        step_id = step.id
+        outcome = self.session.outcome(step_id)
+        current = editing.join_settings(self.session, step_id).join_type
+        unlinked = not editing.join_settings(self.session, step_id).links
 
         def choices(outcome: Outcome | None) -> list[Choice]:
             found = [Choice(_LINK_FIRST, "join them, by link fields that are chosen now")]
             if not unlinked:
-                found = question_choices(self._session, step_id, outcome)
+                found = question_choices(self.session, step_id, outcome)
             return [*found, *(entry.choice(outcome) for entry in instead)]
 
-        take_back = partial(self._session.drop_edit, self._session.flow)
-        chooser = Chooser(choices(outcome), self._pane, title=title, current=current, numbered=True)
-        chooser.follow(lambda: choices(self._session.outcome(step_id)))
+        take_back = partial(self.session.drop_edit, self.session.flow)
+        chooser = Chooser(choices(outcome), self.pane, title=title, current=current, numbered=True)
+        chooser.follow(lambda: choices(self.session.outcome(step_id)))
 
         def reload(concerned: frozenset[str]) -> None:
             if step_id in concerned:
                 chooser.reload()
 
-        self._session.outcomes_changed.connect(reload)
-        chooser.destroyed.connect(lambda: self._session.outcomes_changed.disconnect(reload))
+        self.session.outcomes_changed.connect(reload)
+        chooser.destroyed.connect(lambda: self.session.outcomes_changed.disconnect(reload))
 
         def chosen(kind: object) -> None:
             if isinstance(kind, Instead):
                 take_back()
                 kind.make()
             elif isinstance(kind, JoinType):
-                editing.change_join_type(self._session, step_id, kind)
+                editing.change_join_type(self.session, step_id, kind)
 
-        self._pane.open_list(
+        self.pane.open_list(
             chooser,
-            anchor or self._pane.view,
+            anchor or self.pane.view,
             chosen=chosen,
             dismissed=take_back if instead else None,
             at=None if anchor else QPoint(240, 4),
@@ -432,9 +433,9 @@ class JoinSentence:
     def _operator_chip(self, step: Step, number: int, link: LinkSettings) -> Chip:
         def choose(anchor: QWidget) -> None:
             chooser = Chooser(
-                operator_choices(), self._pane, title="How the two compare", current=link.operator
+                operator_choices(), self.pane, title="How the two compare", current=link.operator
             )
-            self._pane.open_list(chooser, anchor, chosen=change)
+            self.pane.open_list(chooser, anchor, chosen=change)
 
         def change(sign: str) -> None:
             blanks = link.blank_matches_blank and sign in ("=", "<>")
@@ -443,13 +444,13 @@ class JoinSentence:
         return Chip(OPERATOR_WORDS[link.operator][0], choose, "Operator")
 
     def _prepare(self, step: Step, number: int, keys: list[Any]) -> None:
-        link = editing.join_settings(self._session, step.id).links[number]
+        link = editing.join_settings(self.session, step.id).links[number]
         changes = preparation_chosen(link, keys)
         if CORRECT not in keys:
             changes["correct"] = ()
         self._set_link(step, number, **changes)
         if CORRECT in keys and not link.correct:
-            self._ask_corrections(step, number, self._pane.view)
+            self._ask_corrections(step, number, self.pane.view)
 
     def _correction_items(self, step: Step, number: int, link: LinkSettings) -> list[Item]:
         items: list[Item] = [Word(", blank matches blank")] if link.blank_matches_blank else []
@@ -462,11 +463,11 @@ class JoinSentence:
         return items
 
     def _ask_corrections(self, step: Step, number: int, anchor: QWidget) -> None:
-        link = editing.join_settings(self._session, step.id).links[number]
+        link = editing.join_settings(self.session, step.id).links[number]
         entry = Entry(
             "Read on either side: what is written, a tab or →, what it should be; a pair a line",
             "\n".join(f"{wrong}\t{right}" for wrong, right in link.correct),
-            self._pane,
+            self.pane,
             check=read_corrections,
             several_lines=True,
         )
@@ -475,7 +476,7 @@ class JoinSentence:
 
     def _ask_expression(self, step: Step, number: int, which: str, shape: InputShape, current: str) -> None:
         """Ask for an expression over one side's fields in place of a link field."""
-        link = editing.join_settings(self._session, step.id).links[number]
+        link = editing.join_settings(self.session, step.id).links[number]
         known = current if getattr(link, f"{which}_is_expression") else quoted_name(current)
 
         def check(text: str) -> None:
@@ -487,9 +488,9 @@ class JoinSentence:
             self._set_link(step, number, **{which: text.strip(), f"{which}_is_expression": not is_field})
 
         title = f'An expression over {shape.name}, as EXTRACT(MONTH FROM "Out date")'
-        entry = Entry(title, known, self._pane, check=check)
+        entry = Entry(title, known, self.pane, check=check)
         entry.entered.connect(change)
-        entry.open_under(self._pane.view, at=QPoint(240, 4))
+        entry.open_under(self.pane.view, at=QPoint(240, 4))
 
     def _all_or_any(self, step: Step, settings: JoinSettings) -> Chip:
         def choose(anchor: QWidget) -> None:
@@ -497,12 +498,12 @@ class JoinSentence:
                 Choice(False, "and", "all of them must hold"),
                 Choice(True, "or", "one of them is enough"),
             ]
-            chooser = Chooser(choices, self._pane, current=settings.any_of)
-            self._pane.open_list(chooser, anchor, chosen=change)
+            chooser = Chooser(choices, self.pane, current=settings.any_of)
+            self.pane.open_list(chooser, anchor, chosen=change)
 
         def change(any_of: bool) -> None:
             said = "Match if one link holds" if any_of else "Match if all links hold"
-            editing.change_join(self._session, step.id, said, any_of=any_of)
+            editing.change_join(self.session, step.id, said, any_of=any_of)
 
         return Chip("or" if settings.any_of else "and", choose, "All or any")
 
@@ -517,17 +518,17 @@ class JoinSentence:
         def choose(anchor: QWidget) -> None:
             current = settings.take.partition(":")[0]
             title = f"Of several {rows_called(right.name)[1]} that match"
-            chooser = Chooser(take_choices(), self._pane, title=title, current=current)
-            self._pane.open_list(chooser, anchor, chosen=change)
+            chooser = Chooser(take_choices(), self.pane, title=title, current=current)
+            self.pane.open_list(chooser, anchor, chosen=change)
 
         def change(name: str) -> None:
             if name in (Taken.LEAST.value, Taken.GREATEST.value):
                 chooser = Chooser(
-                    field_choices(right.fields, None), self._pane, title=f"The {name} value of which field?"
+                    field_choices(right.fields, None), self.pane, title=f"The {name} value of which field?"
                 )
-                self._pane.open_list(
+                self.pane.open_list(
                     chooser,
-                    self._pane.view,
+                    self.pane.view,
                     chosen=lambda field: self._set_take(step, f"{name}:{field}"),
                 )
             else:
@@ -537,7 +538,7 @@ class JoinSentence:
         return [Word(f"Each {one} takes"), Chip(take_words(settings.take), choose, "Take"), Word(".")]
 
     def _set_take(self, step: Step, take: str) -> None:
-        editing.change_join(self._session, step.id, f"Take {take_words(take)}", take=take)
+        editing.change_join(self.session, step.id, f"Take {take_words(take)}", take=take)
 
     def _merged_items(self, settings: JoinSettings, outcome: Outcome) -> list[Item]:
         found = outcome.result.disagreements if outcome.result is not None else {}
@@ -556,7 +557,7 @@ class JoinSentence:
         one, other = rows_called(left.name)[0], rows_called(right.name)[0]
 
         def change(_: QWidget) -> None:
-            editing.change_join(self._session, step.id, "Make it a cross join", type=JoinType.CROSS.value)
+            editing.change_join(self.session, step.id, "Make it a cross join", type=JoinType.CROSS.value)
 
         return Chip(f"pair every {one} with every {other}", change, "Cross join", doing=True)
 
@@ -566,7 +567,7 @@ class JoinSentence:
 
         def back(_: QWidget) -> None:
             said = "Match by fields"
-            editing.change_join(self._session, step.id, said, type=JoinType.LEFT_OUTER.value)
+            editing.change_join(self.session, step.id, said, type=JoinType.LEFT_OUTER.value)
 
         items: list[Item] = [
             Word(f"Pair every {one} with every {other} (cross join)."),
@@ -590,3 +591,6 @@ def fields_named(settings: JoinSettings) -> tuple[set[str], set[str]]:
 
 def _alike(field: Field, other: Field) -> bool:
     return field.name.casefold() == other.name.casefold()
+
+
+VIEW = KindView(JoinKind.name, JoinSentence, cut_join)

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.insight.reason import rows_said
+from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.sentence.on_rail import SentencePart
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
+from keen_trellis.desktop.trellis.knots import Cut
+from keen_trellis.desktop.trellis.shapes import OF_RAIL, Part
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.union import UnionKind, UnionSettings
@@ -129,3 +134,19 @@ def differences(settings: UnionSettings, inputs: Sequence[InputShape]) -> list[s
         if len(set(types)) > 1:
             said.append(f"{entry.field.name}: {' and '.join(dict.fromkeys(types))}")
     return said
+
+
+def cut_union(step: Step, outcome: Outcome, plain: Cut) -> Cut:
+    """The bar of a union: the rows of each rail."""
+    counts = outcome.figures.inputs if outcome.figures is not None else ()
+    if len(counts) != len(step.inputs):
+        return plain  # another rail is being added
+    names = [f"{OF_RAIL}{number}" for number in range(len(step.inputs))]
+    parts = tuple(
+        Part(name, 0, 0, True, count, f"{rows_said(count)} of {shape.name}")
+        for name, count, shape in zip(names, counts, outcome.inputs, strict=True)
+    )
+    return replace(plain, parts=parts, inputs={name: number for number, name in enumerate(names)})
+
+
+VIEW = KindView(UnionKind.name, UnionSentence, cut_union)

@@ -11,14 +11,15 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.filling import FilledTable, FillWith, Gaps, filled_fields
 from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
+from keen_trellis.flow.steps.fill import FillKind, FillSettings, FillStepSettings
 from keen_trellis.flow.wording import listed, open_said
 from keen_trellis.session.outcome import Outcome
 
@@ -194,3 +195,10 @@ def _with_what(fill: FillSettings) -> str:
     if fill.how == FillWith.VALUE.value:
         return f"“{fill.of}”"
     return fill.of if fill.how == FillWith.FIELD.value else _WITH[fill.how][0]
+
+
+VIEW = KindView(
+    FillKind.name,
+    FillSentence,
+    command=RailCommand(FillStepSettings(), "Fill gaps", "Fill &gaps", "G"),
+)

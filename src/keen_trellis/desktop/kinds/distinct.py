@@ -8,13 +8,14 @@ from typing import Any
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.link import Taken
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
+from keen_trellis.flow.steps.distinct import DistinctKind, DistinctSettings, KeySettings
 from keen_trellis.flow.wording import ignoring, kept_said, listed, rows_called
 
 _BLANKS = object()
@@ -96,3 +97,10 @@ class DistinctSentence(RailSentence):
 
     def _keep(self, step: Step, keep: str) -> None:
         self.change(step, f"Keep {kept_said(keep)} of the same key", keep=keep)
+
+
+VIEW = KindView(
+    DistinctKind.name,
+    DistinctSentence,
+    command=RailCommand(DistinctSettings(), "Keep distinct rows", "Keep &distinct rows", "D"),
+)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import msgspec
 from PySide6.QtWidgets import QWidget
@@ -16,12 +16,10 @@ from keen_trellis.desktop.sentence.choices import AS_EXPRESSION, field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
+from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.steps.summarise import MeasureSettings, measure_name
-
-if TYPE_CHECKING:
-    from keen_trellis.desktop.sentence.pane import SentencePane
 
 FUNCTIONS = {
     Function.COUNT: ("how many rows", "or how many have a value"),
@@ -63,7 +61,7 @@ class MeasureEditor:
     make: a new measure of a name, a function and what it is of.
     """
 
-    pane: SentencePane
+    pane: SentenceHost
     shape: InputShape
     table: Table | None
     taken: frozenset[str]

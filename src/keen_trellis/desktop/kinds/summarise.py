@@ -8,15 +8,16 @@ from typing import Any
 
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.desktop.kinds.measures import MeasureEditor, measure_said
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import AS_EXPRESSION, field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
-from keen_trellis.desktop.sentence.measures import MeasureEditor, measure_said
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.summarise import SummariseSettings
+from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseKind, SummariseSettings
 from keen_trellis.session.outcome import Outcome
 
 _REMOVE = object()
@@ -84,3 +85,15 @@ class SummariseSentence(RailSentence):
         entry = ExpressionEntry("Group by which expression?", "", self.pane, outcome.tables[0])
         entry.entered.connect(lambda text: put(text.strip()))
         entry.open_under(self.pane.view)
+
+
+VIEW = KindView(
+    SummariseKind.name,
+    SummariseSentence,
+    command=RailCommand(
+        SummariseSettings(measures=(MeasureSettings("rows", "count"),)),
+        "Summarise",
+        "Summarise by &keys",
+        "K",
+    ),
+)

@@ -13,6 +13,9 @@ from keen_trellis.core.blending import Blended, Keep, Stands
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.kinds.blend_knot import cut_blend
+from keen_trellis.desktop.kinds.measures import MeasureEditor, measure_said
+from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
@@ -23,13 +26,19 @@ from keen_trellis.desktop.sentence.choices import (
 )
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
-from keen_trellis.desktop.sentence.measures import MeasureEditor, measure_said
-from keen_trellis.desktop.sentence.on_rail import SentencePart
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.blend_proposal import GRAINS, grain_of, side_said
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings, repeated, unused_number
+from keen_trellis.flow.steps.blend import (
+    BlendKind,
+    BlendMeasure,
+    BlendSettings,
+    OtherSettings,
+    repeated,
+    unused_number,
+)
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.wording import ignoring, kept_of_blend, listed, rows_called, stands_said, times_said
 from keen_trellis.session import editing
@@ -446,3 +455,6 @@ def _right_said(link: LinkSettings) -> str:
     """The other table's side of a link, with what is ignored."""
     prepared = ignoring(link.link.preparation) if link.link.preparation else ""
     return ", ".join(part for part in (side_said(link.right), prepared) if part)
+
+
+VIEW = KindView(BlendKind.name, BlendSentence, cut_blend)

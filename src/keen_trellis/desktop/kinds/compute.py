@@ -8,13 +8,14 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.computing import computed_fields
 from keen_trellis.core.derived import DerivedTable
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.flow.steps.compute import ComputeKind, ComputeSettings
 from keen_trellis.session.outcome import Outcome
 
 
@@ -72,3 +73,12 @@ class ComputeSentence(RailSentence):
 
         entry.entered.connect(change)
         entry.open_under(self.pane.view)
+
+
+VIEW = KindView(
+    ComputeKind.name,
+    ComputeSentence,
+    command=RailCommand(
+        ComputeSettings(field="computed", expression="NULL"), "Compute a field", "Comp&ute a field", "U"
+    ),
+)

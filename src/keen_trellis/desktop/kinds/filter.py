@@ -12,6 +12,7 @@ from keen_trellis.core.filtering import WORDS, Comparison, check_conditions
 from keen_trellis.core.insight.summary import Share, commonest, in_their_order
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
     OTHER_DAYS,
@@ -22,11 +23,11 @@ from keen_trellis.desktop.sentence.choices import (
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
 from keen_trellis.flow.wording import listed
 
 _SHOWN = 3
@@ -252,3 +253,10 @@ class FilterSentence(RailSentence):
 
 def _field(shape: InputShape, name: str) -> Field | None:
     return next((field for field in shape.fields if field.name == name), None)
+
+
+VIEW = KindView(
+    FilterKind.name,
+    FilterSentence,
+    command=RailCommand(FilterSettings(), "Filter rows", "&Filter the rows", "F"),
+)

@@ -4,18 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import Any
 
 import msgspec
 from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.core.errors import UsageError
+from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.marks import mark_of
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.sentence.part import SentencePart
+from keen_trellis.desktop.sentence.remarks import leave_items, remark_items
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
+from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.source_settings import (
     EVERY_FILE,
@@ -30,38 +35,32 @@ from keen_trellis.flow.source_settings import (
     Writing,
 )
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.session import source_fields
 from keen_trellis.session.outcome import Outcome
-from keen_trellis.session.session import Session
 from keen_trellis.sources.dialect import COMMENTS, DELIMITERS
 from keen_trellis.sources.locations import DATABASE, FOLDER, TYPED
 from keen_trellis.sources.queries import checked_query
 from keen_trellis.sources.recognise import SQLITE, TEXT, WORKBOOK
 from keen_trellis.sources.shaping import conversion
 
-if TYPE_CHECKING:
-    from keen_trellis.desktop.sentence.pane import SentencePane
-
 _QUOTES = {'"': "double quotation marks", "'": "single quotation marks", NO_QUOTE: "no quotation marks"}
 _ENCODINGS = ("utf-8", "cp1252", "iso8859-1", "iso8859-15", "cp1250", "utf-16", "mac_roman", "cp437")
 _AS_FOUND = object()
 
 
-class SourceSentence:
+class SourceSentence(SentencePart):
     """Builds the sentence of a source step, and carries out what its chips choose."""
 
-    def __init__(self, session: Session, pane: SentencePane) -> None:
-        self._session = session
-        self._pane = pane
-
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
-        """The sentence, without what there is to say about the rows."""
+        """The whole sentence."""
         settings: SourceSettings = KINDS.settings(step)
-        snapshot = self._session.library.known(settings)
+        snapshot = self.session.library.known(settings)
         settled = snapshot.settled if snapshot is not None else Settled()
         if settings.reader == TYPED:
             items: list[Item] = [
                 Word(f"{step.name}, typed into this flow:"),
-                Chip("edit its rows", lambda _: self._pane.typing_wanted.emit(), "Rows", doing=True),
+                Chip("edit its rows", lambda _: self.pane.typing_wanted.emit(), "Rows", doing=True),
             ]
         else:
             items = [Word("Read"), *self._table_items(step, settings)]
@@ -78,8 +77,41 @@ class SourceSentence:
             ]
         if snapshot is not None and snapshot.old:
             items.append(Word(f"These are the rows from before. {snapshot.old}", alarm=True))
-            items += self._pane.repairs(step)
+            items += self._repairs(step)
+        if outcome is not None and outcome.result is not None and not outcome.partial:
+            items += remark_items(self.pane, outcome.remarks)
         return items
+
+    def error_items(self, step: Step, error: TrellisError) -> list[Item]:
+        said = Word(f"{step.name}: {error.what} {error.remedy}".strip(), alarm=True)
+        return [said, *self._repairs(step, error)]
+
+    def _repairs(self, step: Step, error: TrellisError | None = None) -> list[Item]:
+        """What can be done about a source that cannot be read."""
+        settings: SourceSettings = KINDS.settings(step)
+        items = leave_items(self.pane, error)
+        if not items and not is_address(settings.path) and settings.reader != TYPED:
+            beside = self.session.beside_the_flow(settings.path)
+            if beside:
+                text = f"use {Path(beside).name} beside the flow"
+                items.append(
+                    Chip(text, lambda _: self.pane.moved.emit(step.id, beside), "Beside", doing=True)
+                )
+            choose = Chip(
+                "choose the file", lambda _: self.pane.path_wanted.emit(step.id), "File", doing=True
+            )
+            items.append(choose)
+        if settings.reader == TYPED:
+            items.append(Chip("type its rows", lambda _: self.pane.typing_wanted.emit(), "Rows", doing=True))
+        elif error is not None and not error.option and settings != _as_it_is(settings):
+            items.append(Chip("as it is found out", partial(self._as_found, step), "Found", doing=True))
+        again = self.session.compute_again if error is not None else self.session.refresh
+        items.append(Chip("try again", lambda _: again(), "Again", doing=True))
+        return items
+
+    def _as_found(self, step: Step, _: QWidget) -> None:
+        plain = _as_it_is(KINDS.settings(step))
+        self.session.change_settings(step.id, plain, "Read it as it is found out")
 
     # --- which table ---
 
@@ -91,9 +123,9 @@ class SourceSentence:
         return [Word(f"{settings.file_name} as {step.name}")]
 
     def _table_chip(self, step: Step, settings: SourceSettings) -> list[Item]:
-        state = self._session.margin.files.get(settings.path)
+        state = self.session.margin.files.get(settings.path)
         tables = state.content.tables if state and state.content else ()
-        mark = mark_of(self._session.flow, step.id)
+        mark = mark_of(self.session.flow, step.id)
         sort = next((entry.sort for entry in tables if entry.name == settings.table), "table")
 
         def choose(anchor: QWidget) -> None:
@@ -159,8 +191,8 @@ class SourceSentence:
                 Choice("name", "the file's name as a field", ticked=bool(gathering.name_field)),
                 Choice("date", "the file's date as a field", ticked=bool(gathering.date_field)),
             ]
-            chooser = Chooser(choices, self._pane, several=True, title="Fields that say where a row is from")
-            self._pane.open_list(
+            chooser = Chooser(choices, self.pane, several=True, title="Fields that say where a row is from")
+            self.pane.open_list(
                 chooser,
                 anchor,
                 applied=lambda keys: change(
@@ -218,7 +250,7 @@ class SourceSentence:
     ) -> None:
         layout = settings.layout
         if key == "raw":
-            self._pane.raw_wanted.emit()
+            self.pane.raw_wanted.emit()
         elif key == "found":
             self._change(step, "Find out where the table stands", layout=Layout())
         elif key == "none":
@@ -231,7 +263,7 @@ class SourceSentence:
             self._change(step, f"Header of {rows} rows", layout=changed)
         elif key == "columns":
             self._ask(
-                self._pane.view,
+                self.pane.view,
                 "Columns, as A:F",
                 found.columns,
                 lambda text: self._change(
@@ -244,7 +276,7 @@ class SourceSentence:
         else:
             known = {"header": found.header, "first": found.first, "last": found.last}[key]
             self._ask(
-                self._pane.view,
+                self.pane.view,
                 {"header": "Header in row", "first": "Data from row", "last": "Data to row"}[key],
                 str(known or ""),
                 lambda text: self.settle_row(step, key, int(text)),
@@ -307,7 +339,7 @@ class SourceSentence:
             return
         if key == "blanks":
             self._ask(
-                self._pane.view,
+                self.pane.view,
                 "Words that count as blank, with commas between them",
                 ", ".join(settings.writing.blanks or ()),
                 lambda text: self._set_blanks(step, settings, text),
@@ -330,7 +362,7 @@ class SourceSentence:
             changed = msgspec.structs.replace(part, **{key: text})
             self._change(step, f"Set the {key}", **{"writing" if in_writing else "dialect": changed})
 
-        self._choose(self._pane.view, choices, change, current=getattr(part, key) or _AS_FOUND)
+        self._choose(self.pane.view, choices, change, current=getattr(part, key) or _AS_FOUND)
 
     def _set_blanks(self, step: Step, settings: SourceSettings, text: str) -> None:
         words = tuple(word.strip() for word in text.split(",") if word.strip())
@@ -344,7 +376,7 @@ class SourceSentence:
         text = f"{count} {'field' if count == 1 else 'fields'}"
 
         def choose(anchor: QWidget) -> None:
-            outcome = self._session.outcome(step.id)
+            outcome = self.session.outcome(step.id)
             fields = outcome.result.rows.fields if outcome and outcome.result else ()
             renamed = {entry.rename or entry.name: entry for entry in settings.fields}
             choices = [
@@ -368,10 +400,12 @@ class SourceSentence:
         """Open what can be changed of a field, with what each type would lose."""
         settings: SourceSettings = KINDS.settings(step)
         entry = next((e for e in settings.fields if (e.rename or e.name) == name), FieldSettings(name))
-        outcome = self._session.outcome(step.id)
+        outcome = self.session.outcome(step.id)
         table = outcome.result.rows if outcome and outcome.result else None
         if table is None or entry.left_out or name not in table.names:
-            self._set_field(step, msgspec.structs.replace(entry, left_out=False), f"Bring {name} back")
+            source_fields.set_field(
+                self.session, step.id, msgspec.structs.replace(entry, left_out=False), f"Bring {name} back"
+            )
             return
         have = table.field(name).type
         lost: dict[FieldType, str] = {}
@@ -385,7 +419,7 @@ class SourceSentence:
                 others.append(Choice("found", "as it is found out", "no longer set by hand"))
             return [*types, *others]
 
-        chooser = Chooser(choices(), self._pane, title=f"{name} of {step.name}", current=have)
+        chooser = Chooser(choices(), self.pane, title=f"{name} of {step.name}", current=have)
         chooser.follow(choices)
 
         def count(task: Any) -> None:
@@ -398,60 +432,49 @@ class SourceSentence:
                     if not made.count
                     else f"{made.count:,} of {len(column):,} would be blank"
                 )
-                self._session.jobs.turns.soon(partial(lost.__setitem__, kind, said))
+                self.session.jobs.turns.soon(partial(lost.__setitem__, kind, said))
 
-        job = self._session.jobs.start(
-            f"trying the types of {name}", count, lambda _: chooser.reload(), self._session.failed.emit
+        job = self.session.jobs.start(
+            f"trying the types of {name}", count, lambda _: chooser.reload(), self.session.failed.emit
         )
         chooser.destroyed.connect(job.cancel)
-        self._pane.open_list(
+        self.pane.open_list(
             chooser,
-            self._pane.view,
+            self.pane.view,
             chosen=lambda key: self._change_field(step, entry, name, key),
             at=QPoint(240, 4),
         )
 
-    def set_type(self, step: Step, name: str, kind: FieldType) -> None:
-        """Read a field as another type."""
-        settings: SourceSettings = KINDS.settings(step)
-        entry = next((e for e in settings.fields if (e.rename or e.name) == name), FieldSettings(name))
-        self._set_field(step, msgspec.structs.replace(entry, type=kind.value), f"Read {name} as {kind.value}")
-
     def _change_field(self, step: Step, entry: FieldSettings, name: str, key: Any) -> None:
         if isinstance(key, FieldType):
-            self.set_type(step, name, key)
+            source_fields.read_as(self.session, step.id, name, key)
         elif key == "out":
-            self._set_field(step, msgspec.structs.replace(entry, left_out=True), f"Leave {name} out")
+            source_fields.set_field(
+                self.session, step.id, msgspec.structs.replace(entry, left_out=True), f"Leave {name} out"
+            )
         elif key == "found":
-            self._set_field(step, FieldSettings(entry.name), f"Read {name} as it is found")
+            source_fields.set_field(
+                self.session, step.id, FieldSettings(entry.name), f"Read {name} as it is found"
+            )
         else:
 
             def rename(text: str) -> None:
                 shown = "" if text.strip() == entry.name else text.strip()
-                self._set_field(
-                    step, msgspec.structs.replace(entry, rename=shown), f"Call {name} {text.strip()}"
+                source_fields.set_field(
+                    self.session,
+                    step.id,
+                    msgspec.structs.replace(entry, rename=shown),
+                    f"Call {name} {text.strip()}",
                 )
 
-            self._ask(self._pane.view, f"Another name for {name}", name, rename, check=check_name)
-
-    def _set_field(self, step: Step, entry: FieldSettings, said: str) -> None:
-        settings: SourceSettings = KINDS.settings(self._session.flow.step(step.id))
-        others = tuple(other for other in settings.fields if other.name != entry.name)
-        fields = others if entry == FieldSettings(entry.name) else (*others, entry)
-        self._change(step, said, fields=fields)
-
-    def call_as_before(self, step: Step, now: str, before: str) -> None:
-        """Give a field that was renamed in the source its old name back, so that all steps find it."""
-        settings: SourceSettings = KINDS.settings(step)
-        entry = next((e for e in settings.fields if e.name == now), FieldSettings(now))
-        self._set_field(step, msgspec.structs.replace(entry, rename=before), f"Call {now} {before} as before")
+            self._ask(self.pane.view, f"Another name for {name}", name, rename, check=check_name)
 
     # --- the tools of all of these ---
 
     def _change(self, step: Step, said: str, **changes: Any) -> None:
         # The step as it is now: the list may have been open while something else was edited.
-        settings: SourceSettings = KINDS.settings(self._session.flow.step(step.id))
-        self._session.change_settings(step.id, msgspec.structs.replace(settings, **changes), said)
+        settings: SourceSettings = KINDS.settings(self.session.flow.step(step.id))
+        self.session.change_settings(step.id, msgspec.structs.replace(settings, **changes), said)
 
     def _choose(
         self,
@@ -462,9 +485,7 @@ class SourceSentence:
         current: Any = None,
         title: str = "",
     ) -> None:
-        self._pane.open_list(
-            Chooser(choices, self._pane, current=current, title=title), anchor, chosen=chosen
-        )
+        self.pane.open_list(Chooser(choices, self.pane, current=current, title=title), anchor, chosen=chosen)
 
     def _ask(
         self,
@@ -476,7 +497,7 @@ class SourceSentence:
         check: Callable[[str], object] | None = None,
         several_lines: bool = False,
     ) -> None:
-        entry = Entry(title, text, self._pane, check=check, several_lines=several_lines)
+        entry = Entry(title, text, self.pane, check=check, several_lines=several_lines)
         entry.entered.connect(entered)
         entry.open_under(anchor)
 
@@ -517,3 +538,11 @@ def _field_detail(kind: FieldType, entry: FieldSettings | None) -> str:
 
 def _type_detail(kind: FieldType, have: FieldType, lost: dict[FieldType, str]) -> str:
     return "as it is now" if kind is have else lost.get(kind, "…")
+
+
+def _as_it_is(settings: SourceSettings) -> SourceSettings:
+    """The same source with nothing set by hand."""
+    return SourceSettings(settings.reader, settings.path, settings.table)
+
+
+VIEW = KindView(SourceKind.name, SourceSentence)

@@ -11,14 +11,15 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.core.choosing import chosen_fields
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.sentence.on_rail import RailSentence
+from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
 from keen_trellis.flow.wording import listed
 from keen_trellis.session.outcome import Outcome
 
@@ -181,3 +182,10 @@ def _with_table(fields: Sequence[Field], *, marked: bool) -> dict[str, dict[str,
         name = field.name if name in others else name
         made[field.name] = {"name": "" if name == field.name else name}
     return made
+
+
+VIEW = KindView(
+    ChooseKind.name,
+    ChooseSentence,
+    command=RailCommand(ChooseSettings(), "Choose fields", "&Choose fields", "C"),
+)

@@ -1,0 +1,48 @@
+"""The views of the kinds of step, one module a kind. A new kind is a new module and a line here."""
+
+from __future__ import annotations
+
+from keen_trellis.desktop.kinds import (
+    blend,
+    choose,
+    combine,
+    compute,
+    correct,
+    distinct,
+    fill,
+    filter,  # noqa: A004 - called after its kind
+    join,
+    mend_text,
+    output,
+    shared_filter,
+    sort,
+    source,
+    split,
+    summarise,
+    union,
+)
+from keen_trellis.desktop.kinds.view import KindView
+
+VIEWS: tuple[KindView, ...] = (
+    source.VIEW,
+    choose.VIEW,
+    filter.VIEW,
+    compute.VIEW,
+    mend_text.VIEW,
+    correct.VIEW,
+    split.VIEW,
+    combine.VIEW,
+    fill.VIEW,
+    sort.VIEW,
+    distinct.VIEW,
+    union.VIEW,
+    join.VIEW,
+    blend.VIEW,
+    summarise.VIEW,
+    shared_filter.VIEW,
+    output.VIEW,
+)
+SENTENCES = {view.kind: view.sentence for view in VIEWS}
+CUTTINGS = {view.kind: view.cutting for view in VIEWS if view.cutting is not None}
+# Of those that can be put on a rail, in the order of the menu.
+COMMANDS = {view.kind: view.command for view in VIEWS if view.command is not None}

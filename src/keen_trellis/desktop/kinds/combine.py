@@ -1,0 +1,80 @@
+"""The sentence of combining fields into one text."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import partial
+
+from PySide6.QtWidgets import QWidget
+
+from keen_trellis.core.text_mending import combined_fields
+from keen_trellis.desktop.kinds.view import KindView, RailCommand
+from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.sentence.part import RailSentence
+from keen_trellis.desktop.sentence.view import Chip, Item, Word
+from keen_trellis.flow.graph import Step
+from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.steps.combine import CombineKind, CombineSettings
+from keen_trellis.flow.wording import listed
+
+
+class CombineSentence(RailSentence):
+    """Combine [Venue, Object no] of Loans into [both], with [ / ] between them."""
+
+    def clauses(self, step: Step, settings: CombineSettings, shape: InputShape) -> Sequence[Item]:
+        return [
+            Word("Combine"),
+            Chip(
+                listed(list(settings.of)) or "choose the fields",
+                lambda anchor: self._choose(step, shape, anchor),
+                "Fields",
+                doing=not settings.of,
+            ),
+            Word(f"of {shape.name} into"),
+            Chip(settings.into, lambda anchor: self._ask_name(step, shape, anchor), "Name"),
+            Word(", with"),
+            Chip(f"“{settings.between}”", lambda anchor: self._ask_between(step, anchor), "Between"),
+            Word("between them."),
+        ]
+
+    def begin(self, step: Step, shape: InputShape) -> None:
+        self._choose(
+            step, shape, self.pane.view, dismissed=partial(self.session.drop_edit, self.session.flow)
+        )
+
+    def _choose(
+        self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None
+    ) -> None:
+        now = self.settings(step).of
+        types = {field.name: field.type.value for field in shape.fields}
+        ordered = [*(name for name in now if name in types), *(name for name in types if name not in now)]
+        choices = [Choice(name, name, types[name], ticked=name in now) for name in ordered]
+
+        def apply(names: list[str]) -> None:
+            self.change(step, f"Combine {listed(names)}", of=tuple(names))
+
+        chooser = Chooser(choices, self.pane, several=True, title="Combine which fields, in this order?")
+        self.pane.open_list(chooser, anchor, applied=apply, dismissed=dismissed)
+
+    def _ask_name(self, step: Step, shape: InputShape, anchor: QWidget) -> None:
+        settings: CombineSettings = self.settings(step)
+
+        def check(text: str) -> None:
+            combined_fields(shape.fields, settings.of, text.strip())
+
+        entry = Entry("What is the new field called?", settings.into, self.pane, check=check)
+        entry.entered.connect(lambda text: self.change(step, f"Call it {text.strip()}", into=text.strip()))
+        entry.open_under(anchor)
+
+    def _ask_between(self, step: Step, anchor: QWidget) -> None:
+        entry = Entry("What is written between them?", self.settings(step).between, self.pane)
+        entry.entered.connect(lambda text: self.change(step, f"Write “{text}” between them", between=text))
+        entry.open_under(anchor)
+
+
+VIEW = KindView(
+    CombineKind.name,
+    CombineSentence,
+    command=RailCommand(CombineSettings(of=(), into="combined"), "Combine fields", "Com&bine fields", "B"),
+)

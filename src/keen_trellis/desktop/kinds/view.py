@@ -1,0 +1,32 @@
+"""What the window knows of a kind of step: its sentence, how its knot is drawn, and its command."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keen_trellis.desktop.sentence.part import SentencePart
+from keen_trellis.desktop.trellis.knots import Cutting
+from keen_trellis.flow.steps.one_input import RailSettings
+
+
+@dataclass(frozen=True)
+class RailCommand:
+    """Puts a step on a rail. begins: its settings then, without effect as far as that can be.
+
+    said: the name of that edit.  text, keys: of the command.
+    """
+
+    begins: RailSettings
+    said: str
+    text: str
+    keys: str
+
+
+@dataclass(frozen=True)
+class KindView:
+    """kind: its name.  sentence: builds it.  cutting: cuts its knot.  command: puts it on a rail."""
+
+    kind: str
+    sentence: type[SentencePart]
+    cutting: Cutting | None = None
+    command: RailCommand | None = None

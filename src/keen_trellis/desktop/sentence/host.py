@@ -1,0 +1,73 @@
+"""Where the sentences of all kinds are shown, as these know it: a line of chips, and an open list."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QPoint, Signal
+from PySide6.QtWidgets import QWidget
+
+from keen_trellis.desktop.sentence.chooser import Chooser
+from keen_trellis.desktop.sentence.view import SentenceView
+
+
+class SentenceHost(QWidget):
+    """write_wanted: an output's step id.  path_wanted: the step whose file is to be chosen anew.
+
+    raw_wanted, typing_wanted: the raw cells, or the rows typed in, are to be shown.  password_wanted: the
+    address that asks for one.  accepting_wanted: what the flow connects to is to be reviewed.  moved: a
+    step's id, and the file to use from now on.  blend_wanted: another table is to be blended into the
+    selected one.  tie_wanted: a shared filter, a source and the tie between them that is to be chosen
+    anew, and the chip under which.
+    """
+
+    write_wanted = Signal(str)
+    path_wanted = Signal(str)
+    output_wanted = Signal()
+    raw_wanted = Signal()
+    typing_wanted = Signal()
+    types_wanted = Signal()
+    password_wanted = Signal(str)
+    accepting_wanted = Signal()
+    moved = Signal(str, str)
+    blend_wanted = Signal()
+    tie_wanted = Signal(str, str, str, QWidget)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.view = SentenceView()
+        self._chooser: Chooser | None = None
+
+    @property
+    def chooser(self) -> Chooser | None:
+        """The list that is open, if one is."""
+        return self._chooser
+
+    def open_list(
+        self,
+        chooser: Chooser,
+        anchor: QWidget,
+        *,
+        chosen: Callable[[Any], None] | None = None,
+        applied: Callable[[list[Any]], None] | None = None,
+        dismissed: Callable[[], None] | None = None,
+        at: QPoint | None = None,
+    ) -> None:
+        """Open a list under a chip, and do what belongs to what is chosen in it."""
+
+        def forget() -> None:
+            if self._chooser is chooser:
+                self._chooser = None
+
+        chooser.destroyed.connect(forget)
+        for signal, slot in (
+            (chooser.chosen, chosen),
+            (chooser.applied, applied),
+            (chooser.dismissed, dismissed),
+        ):
+            signal.connect(forget)
+            if slot is not None:
+                signal.connect(slot)
+        self._chooser = chooser
+        chooser.open_under(anchor, at=at)

@@ -1,0 +1,50 @@
+"""The sentence of a table in the margin that no rail begins at."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from keen_trellis.desktop.sentence.host import SentenceHost
+from keen_trellis.desktop.sentence.remarks import leave_items, remark_items
+from keen_trellis.desktop.sentence.view import Chip, Item, Word
+from keen_trellis.session import editing
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
+
+
+class StumpSentence:
+    """loans of registry.sqlite has 368 rows and 9 fields; it is not used yet. [begin a rail with it]."""
+
+    def __init__(self, session: Session, host: SentenceHost) -> None:
+        self._session, self._host = session, host
+
+    def items(self, selection: Selection) -> list[Item]:
+        """The whole sentence."""
+        outcome = self._session.selected_outcome()
+        file = Path(selection.path).name
+        state = self._session.margin.files.get(selection.path)
+        if state is not None and state.error is not None:
+            told = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
+            again = Chip("try again", lambda _: self._session.compute_again(), "Again", doing=True)
+            return [told, *leave_items(self._host, state.error), again]
+        name = f"{selection.table} of {file}" if selection.table != Path(file).stem else file
+        items: list[Item] = [Word(name)]
+        if outcome is not None and outcome.result is not None:
+            table = outcome.result.rows
+            if outcome.partial:
+                items.append(Word(f"is being read; these are its first {table.rows:,} rows."))
+            else:
+                said = f"has {table.rows:,} rows and {len(table.fields)} fields; it is not used yet."
+                items.append(Word(said))
+                items += remark_items(self._host, outcome.remarks)
+        elif outcome is not None and outcome.error is not None:
+            return [*items, Word(f"cannot be read. {outcome.error.what} {outcome.error.remedy}", alarm=True)]
+        else:
+            items.append(Word("is being read."))
+        begin = Chip(
+            "begin a rail with it",
+            lambda _: editing.begin_rail(self._session, selection),
+            "Stump",
+            doing=True,
+        )
+        return [*items, begin, Word("or drag it onto a rail to join the two.")]
