@@ -209,6 +209,14 @@ class StepKind(ABC, Generic[Settings]):
         """The settings of a step that takes one input more; `more` are those of a step of that one alone."""
         return settings
 
+    def part_toggled(
+        self, settings: Settings, part: str, inputs: Sequence[InputShape]
+    ) -> tuple[Settings, str] | None:
+        """The settings that keep a part of a knot that was left out, or leave out one that was kept, and what
+        that edit is called; None for a part that cannot be. UsageError where it must stay as it is.
+        """
+        return None
+
     def links(self, settings: Settings) -> tuple[LinkField, ...]:
         """By which fields it pairs the rows of its inputs, if it does."""
         return ()

@@ -9,23 +9,19 @@ import msgspec
 
 from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError, UsageError
-from keen_trellis.core.join_type import JoinType, type_keeping
+from keen_trellis.core.join_type import JoinType
 from keen_trellis.flow import edits
 from keen_trellis.flow.clipboard import copied, pasted
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
+from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import (
-    FOUND_NOTHING,
     BlendKind,
-    keeping,
     placing,
-    unused_number,
 )
 from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
 from keen_trellis.flow.steps.join import (
-    UNMATCHED_LEFT,
-    UNMATCHED_RIGHT,
     JoinKind,
     JoinSettings,
 )
@@ -33,7 +29,7 @@ from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.trust import accept_steps, are_accepted_steps, reached_by
-from keen_trellis.flow.wording import kept_of_blend, listed, question, rows_called, with_article
+from keen_trellis.flow.wording import listed, rows_called, with_article
 from keen_trellis.session import filters
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
@@ -230,10 +226,14 @@ def remove_other(session: Session, step_id: str, number: int, name: str) -> None
 
 def keep_of_blend(session: Session, step_id: str, keep: Keep) -> None:
     """Let a blend keep other rows of its main table."""
-    step, outcome = session.flow.step(step_id), session.outcome(step_id)
-    main = outcome.inputs[0].name if outcome is not None and outcome.inputs else step.name
-    settings = keeping(KINDS.settings(step), keep)
-    session.change_settings(step_id, settings, f"Keep {kept_of_blend(keep, main)[0]}")
+    settings = KINDS.settings(session.flow.step(step_id))
+    session.change_settings(step_id, *BlendKind().keeping(settings, keep, _inputs(session, step_id)))
+
+
+def _inputs(session: Session, step_id: str) -> tuple[InputShape, ...]:
+    """What is known of the inputs of a step."""
+    outcome = session.outcome(step_id)
+    return outcome.inputs if outcome is not None else ()
 
 
 def place_measures(
@@ -253,51 +253,25 @@ def change_join(session: Session, step_id: str, name: str, **changes: object) ->
 
 def change_join_type(session: Session, step_id: str, kind: JoinType) -> None:
     """Give a knot another join type."""
-    outcome = session.outcome(step_id)
-    names = (
-        [shape.name for shape in outcome.inputs]
-        if outcome and len(outcome.inputs) == 2
-        else ["left", "right"]
-    )
-    change_join(session, step_id, f"Ask for {question(kind, *names)}", type=kind.value)
+    settings = join_settings(session, step_id)
+    session.change_settings(step_id, *JoinKind().of_type(settings, kind, _inputs(session, step_id)))
 
 
 def toggle_part(session: Session, step_id: str, part: str) -> None:
-    """Keep a part of a knot, or leave it out; of a step that is no join or blend there are no such parts."""
+    """Keep a part of a knot, or leave it out, if its rows can be."""
     step = session.flow.step(step_id)
-    if step.kind == BlendKind.name:
-        _toggle_part_of_blend(session, step, part)
-    if not KINDS.matches(step):
+    kind = KINDS.find(step.kind)
+    try:
+        found = (
+            kind.part_toggled(KINDS.settings(step), part, _inputs(session, step_id))
+            if kind is not None
+            else None
+        )
+    except TrellisError as error:
+        session.said.emit(f"{error.what} {error.remedy}")
         return
-    kind = join_settings(session, step_id).join_type
-    keeps = {
-        UNMATCHED_LEFT: kind.keeps_unmatched_left,
-        "matched": kind.keeps_matched,
-        UNMATCHED_RIGHT: kind.keeps_unmatched_right,
-    }
-    if part not in keeps:
-        return
-    keeps[part] = not keeps[part]
-    changed = type_keeping(
-        unmatched_left=keeps[UNMATCHED_LEFT],
-        matched=keeps["matched"],
-        unmatched_right=keeps[UNMATCHED_RIGHT],
-    )
-    if changed is None:
-        session.said.emit("A join keeps at least one part: choose another one first.")
-        return
-    change_join_type(session, step_id, changed)
-
-
-def _toggle_part_of_blend(session: Session, step: Step, part: str) -> None:
-    keep = KINDS.settings(step).kept
-    other = {Keep.EVERY: Keep.FOUND, Keep.FOUND: Keep.EVERY}
-    if part == FOUND_NOTHING and keep in other:
-        keep_of_blend(session, step.id, other[keep])
-    elif unused_number(part) is not None and keep is Keep.GROUPS:
-        keep_of_blend(session, step.id, Keep.ALL_GROUPS)
-    elif unused_number(part) is not None:
-        session.said.emit("Groups without a row stay only where each group is one row: choose what is kept.")
+    if found is not None:
+        session.change_settings(step_id, *found)
 
 
 def swap_sides(session: Session, step_id: str) -> None:

@@ -24,7 +24,7 @@ from keen_trellis.flow.kinds import (
 )
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings
-from keen_trellis.flow.wording import rows_called, times_said
+from keen_trellis.flow.wording import kept_of_blend, rows_called, times_said
 
 UNUSED = "unused:"
 # The part of a blend whose rows found nothing; no port: they are among the rows, or left out.
@@ -113,6 +113,27 @@ class BlendKind(StepKind[BlendSettings]):
 
     def with_more(self, settings: BlendSettings, more: BlendSettings) -> BlendSettings:
         return msgspec.structs.replace(settings, others=(*settings.others, *more.others))
+
+    def part_toggled(
+        self, settings: BlendSettings, part: str, inputs: Sequence[InputShape]
+    ) -> tuple[BlendSettings, str] | None:
+        other = {Keep.EVERY: Keep.FOUND, Keep.FOUND: Keep.EVERY}
+        if part == FOUND_NOTHING and settings.kept in other:
+            return self.keeping(settings, other[settings.kept], inputs)
+        if unused_number(part) is None:
+            return None
+        if settings.kept is not Keep.GROUPS:
+            raise UsageError(
+                "Groups without a row stay only where each group is one row.", remedy="Choose what is kept."
+            )
+        return self.keeping(settings, Keep.ALL_GROUPS, inputs)
+
+    def keeping(
+        self, settings: BlendSettings, keep: Keep, inputs: Sequence[InputShape]
+    ) -> tuple[BlendSettings, str]:
+        """The same blend that keeps other rows, and what that edit is called."""
+        main = inputs[0].name if inputs else "rows"
+        return keeping(settings, keep), f"Keep {kept_of_blend(keep, main)[0]}"
 
     def doubts(
         self, settings: BlendSettings, figures: Figures, inputs: Sequence[InputShape]

@@ -9,7 +9,7 @@ import msgspec
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.insight.reason import rows_said
-from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.joining import (
     MOST_RESULT_ROWS,
     FieldChoice,
@@ -258,6 +258,34 @@ class JoinKind(StepKind[JoinSettings]):
                 remedy="Choose another type, or remove its link fields.",
             )
         self.plan(settings, inputs)
+
+    def part_toggled(
+        self, settings: JoinSettings, part: str, inputs: Sequence[InputShape]
+    ) -> tuple[JoinSettings, str] | None:
+        kind = settings.join_type
+        keeps = {
+            UNMATCHED_LEFT: kind.keeps_unmatched_left,
+            MATCHED: kind.keeps_matched,
+            UNMATCHED_RIGHT: kind.keeps_unmatched_right,
+        }
+        if part not in keeps:
+            return None
+        keeps[part] = not keeps[part]
+        changed = type_keeping(
+            unmatched_left=keeps[UNMATCHED_LEFT],
+            matched=keeps[MATCHED],
+            unmatched_right=keeps[UNMATCHED_RIGHT],
+        )
+        if changed is None:
+            raise UsageError("A join keeps at least one part.", remedy="Choose another one first.")
+        return self.of_type(settings, changed, inputs)
+
+    def of_type(
+        self, settings: JoinSettings, kind: JoinType, inputs: Sequence[InputShape]
+    ) -> tuple[JoinSettings, str]:
+        """The same join of another type, and what that edit is called."""
+        names = [shape.name for shape in inputs] if len(inputs) == 2 else ["left", "right"]
+        return msgspec.structs.replace(settings, type=kind.value), f"Ask for {question(kind, *names)}"
 
     def doubts(
         self, settings: JoinSettings, figures: Figures, inputs: Sequence[InputShape]
