@@ -7,21 +7,21 @@ from unittest import mock
 import numpy as np
 from click.testing import CliRunner
 
-from keen_trellis import speed, speed_of_insight, speed_of_matching
-from keen_trellis.cli import main
+import benchmarks.__main__ as command
+from benchmarks import insight, matching, report
+from benchmarks.measures import alternated, peak_above
 from keen_trellis.core.blending import Keep, blend
 from keen_trellis.core.matching import match
-from keen_trellis.speed_measures import alternated, peak_above
 
 
 class Speed(unittest.TestCase):
     """That what is measured is what is said; never how fast it is."""
 
     def test_every_case_matches_as_sqlite_does(self):
-        for case in speed_of_matching.cases(3_000):
-            found = speed_of_matching.matched(case)
+        for case in matching.cases(3_000):
+            found = matching.matched(case)
             for index in (False, True):
-                base, query = speed_of_matching.in_sqlite(case, index=index)
+                base, query = matching.in_sqlite(case, index=index)
                 (rows, _, _) = base.execute(query).fetchone()
                 base.close()
                 self.assertEqual(
@@ -32,12 +32,12 @@ class Speed(unittest.TestCase):
 
     def test_periods_chains_and_blends_are_what_they_are_called(self):
         for long, most in ((False, 1), (True, 2)):
-            left, right, links = speed_of_matching.periods(2_000, 100, long=long)
+            left, right, links = matching.periods(2_000, 100, long=long)
             self.assertEqual(match(left, right, links).counts.most_partners_of_left, most)
-        self.assertEqual(speed_of_matching.chain(speed_of_matching.chain_tables(1_000)).rows, 1_000)
-        main, other, how = speed_of_matching.blend_tables(2_000)
-        base = speed_of_matching.blend_in_sqlite(main, other)
-        (theirs,) = base.execute(speed_of_matching.BLEND_QUERY).fetchall()
+        self.assertEqual(matching.chain(matching.chain_tables(1_000)).rows, 1_000)
+        main, other, how = matching.blend_tables(2_000)
+        base = matching.blend_in_sqlite(main, other)
+        (theirs,) = base.execute(matching.BLEND_QUERY).fetchall()
         base.close()
         table = blend(main, [other], [how], Keep.EVERY).table
         sums = [sum(v or 0 for v in table.column(f"m{n}").values.to_pylist()) for n in range(5)]
@@ -45,21 +45,21 @@ class Speed(unittest.TestCase):
         self.assertEqual((table.rows, *cents), theirs)
 
     def test_what_is_accepted_by_default_is_right_and_most_of_what_is_planted_is_found(self):
-        for slips, ask in ((True, speed_of_insight.slips_of), (False, speed_of_insight.names_of)):
-            case = speed_of_insight.planted(20_000, slips=slips)
-            right, found, accepted = speed_of_insight.judged(case, ask(case))
+        for slips, ask in ((True, insight.slips_of), (False, insight.names_of)):
+            case = insight.planted(20_000, slips=slips)
+            right, found, accepted = insight.judged(case, ask(case))
             self.assertGreaterEqual(right, 0.98)
             self.assertGreaterEqual(found, 0.9)
             self.assertGreater(accepted, 1_000)
-        left, _ = speed_of_insight.unmatched_tables(20_000)
+        left, _ = insight.unmatched_tables(20_000)
         self.assertEqual(left.rows, 20_000)
 
     def test_the_quick_form_measures_all_cases_on_fewer_rows(self):
-        with mock.patch.object(speed, "report") as report:
+        with mock.patch.object(command, "report") as measured:
             for words, rows in (([], 5_000_000), (["--quick"], 200_000), (["--rows", "1000"], 1_000)):
-                self.assertEqual(CliRunner().invoke(main, ["speed", *words]).exit_code, 0)
-                report.assert_called_with(rows)
-        self.assertEqual(CliRunner().invoke(main, ["speed", "--quick", "--rows", "9"]).exit_code, 2)
+                self.assertEqual(CliRunner().invoke(command.speed, words).exit_code, 0)
+                measured.assert_called_with(rows)
+        self.assertEqual(CliRunner().invoke(command.speed, ["--quick", "--rows", "9"]).exit_code, 2)
 
     def test_ratios_come_from_alternated_pairs(self):
         calls = []
@@ -85,7 +85,7 @@ class Speed(unittest.TestCase):
     def test_the_report_is_whole(self):
         out = io.StringIO()
         with contextlib.redirect_stdout(out):
-            speed.report(10_000)
+            report.report(10_000)
         for words in (
             "text key",
             "in floors",

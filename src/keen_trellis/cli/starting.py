@@ -1,4 +1,4 @@
-"""The commands that open the window, make the demo, draw pictures and measure."""
+"""The commands that open the window and make the demo."""
 
 from __future__ import annotations
 
@@ -66,30 +66,6 @@ def _demo_without_window(path: Path) -> None:
     picture = path.with_suffix(".png")
     draw_window(path, picture)
     say(f"Drew the window to {picture}.")
-
-
-@main.command()
-@click.argument("folder", type=click.Path(path_type=Path))
-def screenshots(folder: Path) -> None:
-    """Draw one picture of each main view into FOLDER, from the demo data."""
-    from keen_trellis.desktop.pictures import draw_views
-
-    for path in draw_views(folder):
-        say(path)
-
-
-@main.command()
-@click.option(
-    "--rows", type=click.IntRange(min=1), help="Rows of the larger table (5,000,000 unless it is said)."
-)
-@click.option("--quick", is_flag=True, help="All cases on 200,000 rows, in about a minute.")
-def speed(rows: int | None, quick: bool) -> None:
-    """Print speed and memory as ratios in one run."""
-    from keen_trellis.speed import QUICK_ROWS, USUAL_ROWS, report
-
-    if quick and rows is not None:
-        raise UsageError("Both --quick and --rows say how many rows there are.", remedy="Give one of them.")
-    report(rows or (QUICK_ROWS if quick else USUAL_ROWS))
 
 
 if __name__ == "__main__":

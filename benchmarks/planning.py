@@ -8,6 +8,7 @@ from pathlib import Path
 
 from rich.table import Table as Grid
 
+from benchmarks.measures import PAIRS, seconds
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
@@ -18,7 +19,6 @@ from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
-from keen_trellis.speed_measures import PAIRS, seconds
 
 _STEPS = 200
 _EVERY = 10  # steps there is a join of a rail with itself

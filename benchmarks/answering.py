@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 from rich.table import Table as Grid
 
+from benchmarks.measures import seconds
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
@@ -24,7 +25,6 @@ from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.sources.recognise import COLUMNS
-from keen_trellis.speed_measures import seconds
 
 if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 from rich.table import Table as Grid
 
+from benchmarks.measures import peak_above, seconds
 from keen_trellis.core.insight.names import other_names
 from keen_trellis.core.insight.partners import Partners, misspelt
 from keen_trellis.core.insight.profile import profile
@@ -19,7 +20,6 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
-from keen_trellis.speed_measures import peak_above, seconds
 
 _SEED = 41
 _ROWS = 1_000_000

@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 from rich.table import Table as Grid
 
+from benchmarks.measures import PAIRS, alternated, peak_above, seconds
 from keen_trellis.core.blending import Keep, Other, Placed, blend
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
@@ -24,7 +25,6 @@ from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match
 from keen_trellis.core.measures import Function, Measure
 from keen_trellis.core.table import ArrowTable, Table
-from keen_trellis.speed_measures import PAIRS, alternated, peak_above, seconds
 
 _HITS = 0.71
 _PAGE = 60

@@ -18,13 +18,13 @@ import pyarrow.csv as pa_csv
 from rich.console import Console
 from rich.table import Table as Grid
 
-from keen_trellis.speed_measures import PAIRS, seconds
-from keen_trellis.speed_of_answering import answering_grid
-from keen_trellis.speed_of_insight import insight_grid
-from keen_trellis.speed_of_matching import cases, match_grid, other_grid, page_grid
-from keen_trellis.speed_of_planning import planning_grid
-from keen_trellis.speed_of_reading import reading_grid
-from keen_trellis.speed_of_steps import steps_grid
+from benchmarks.answering import answering_grid
+from benchmarks.insight import insight_grid
+from benchmarks.matching import cases, match_grid, other_grid, page_grid
+from benchmarks.measures import PAIRS, seconds
+from benchmarks.planning import planning_grid
+from benchmarks.reading import reading_grid
+from benchmarks.steps import steps_grid
 
 USUAL_ROWS, QUICK_ROWS = 5_000_000, 200_000
 

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from rich.table import Table as Grid
 
+from benchmarks.measures import PAIRS, alternated, seconds
 from keen_trellis.core.computing import computed
 from keen_trellis.core.distinct import distinct_rows
 from keen_trellis.core.filling import Fill, FilledTable, FillWith
@@ -22,7 +23,6 @@ from keen_trellis.core.summarising import Key, SummaryTable
 from keen_trellis.core.table import ArrowTable, ChosenRows, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.text_mending import Action, How, mended
-from keen_trellis.speed_measures import PAIRS, alternated, seconds
 
 _SEED = 2026
 _PAGE = 64

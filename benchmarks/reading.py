@@ -13,11 +13,11 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 from rich.table import Table as Grid
 
+from benchmarks.measures import alternated, peak_above, seconds
 from keen_trellis.core.task import Task
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
-from keen_trellis.speed_measures import alternated, peak_above, seconds
 
 _SEED = 23
 _FILES = 12
