@@ -206,6 +206,29 @@ class Distincts(RailCase):
         self.assertTrue(self.set.blanks_stay)
 
 
+class Firsts(RailCase):
+    def test_so_many_of_each_group_in_an_order(self):
+        self.begin("objects", KEY.Key_Q)
+        self.assertIn("Keep the first 10 objects of all by the order they stand in", self.sentence)
+        self.choose("Another key", "year")
+        self.assertEqual([(key.of, key.descending) for key in self.set.by], [("year", True)])
+        self.click(self.chip("Count"))
+        self.enter("none")
+        self.assertIn("“none” is no whole number from 1", QApplication.activePopupWidget().said.text())
+        self.enter("1")
+        self.tick("Groups", "accession")
+        self.assertEqual((self.set.count, self.set.each), (1, ("accession",)))
+        self.assertIn("3 of 4 rows stay", self.sentence)
+        self.click(self.chip("Direction"))
+        self.rest()
+        self.assertFalse(self.set.by[0].descending)
+        self.choose("Ties", "and those equal to the last")
+        self.assertTrue(self.set.with_ties)
+        self.choose("Key", "not by this")
+        self.assertEqual((self.set.by, self.set.with_ties), ((), False))
+        self.assertEqual(self.session.flow.step(self.step).name, "first 1 of each accession")
+
+
 class Computes(RailCase):
     def test_a_field_is_computed_by_keyboard_with_completion_and_first_values(self):
         self.begin("loans", KEY.Key_U, ask=True)

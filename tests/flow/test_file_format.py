@@ -25,6 +25,7 @@ from keen_trellis.flow.steps.correct import CorrectSettings
 from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
+from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.output import OutputSettings
@@ -54,6 +55,10 @@ def rail_settings():
         (
             "distinct",
             DistinctSettings(keys=(KeySettings("Venue", ("case",)),), keep="last", blanks_stay=True),
+        ),
+        (
+            "first",
+            FirstSettings(count=1, by=(SortKeySettings("Venue"),), each=("Venue",), with_ties=True),
         ),
     ]
 

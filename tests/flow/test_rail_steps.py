@@ -46,6 +46,7 @@ class EveryKind(unittest.TestCase):
             "fill": (None, ["Quay", "?", "Mill"]),
             "sort": (None, [None, "Quay", "Mill"]),
             "distinct": (None, None),
+            "first": (None, ["Quay", None, "Mill"]),
         }
         said = {
             "choose": "Of Loans, keep Place and all others, without Note.",
@@ -58,6 +59,9 @@ class EveryKind(unittest.TestCase):
             "sort": "Sort Loans by Venue, descending.",
             "distinct": (
                 "Of loans with the same Venue, keep the last loan; those with a blank there all stay."
+            ),
+            "first": (
+                "Keep the first 1 loan of each Venue by Venue; those that are equal to the last one stay too."
             ),
         }
         for kind, planned in rail_settings():

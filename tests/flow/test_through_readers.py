@@ -41,6 +41,7 @@ from keen_trellis.flow.steps.correct import CorrectSettings
 from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
+from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
@@ -329,6 +330,10 @@ def on_a_rail():
         for keep in ("first", "last", f"least:{name}", f"greatest:{name}"):
             yield "distinct", DistinctSettings(keys=(KeySettings(name),), keep=keep, blanks_stay=name == "t")
     yield "distinct", DistinctSettings()
+    for name in NAMES:
+        by = (SortKeySettings(name, descending=True), SortKeySettings("k"))
+        yield "first", FirstSettings(count=2, by=by, each=(name,), with_ties=True)
+    yield "first", FirstSettings(count=1)
 
 
 def joins():

@@ -41,13 +41,24 @@ def sorted_rows(table: Table, keys: Sequence[SortKey], task: Task) -> IndexVecto
 
     Equal rows stay as they stood. Values are ordered as links compare them; a cell without partner is blank.
     """
+    ranks = ranks_of(table, keys, task)
+    task.checkpoint(len(keys), len(keys), "sorting")
+    return ordered(ranks, table.rows)
+
+
+def ranks_of(table: Table, keys: Sequence[SortKey], task: Task) -> list[Vector]:
+    """For each key whole numbers from 0, one a row, that stand in the order that it asks for."""
     ranks = []
     for done, key in enumerate(keys):
         task.checkpoint(done, len(keys), f"sorting by {key.of}")
         ranks.append(_ranked(value_of(key.of, table.fields).cells(table).values, key))
-    if not ranks or not table.rows:
-        return np.arange(table.rows)
-    task.checkpoint(len(keys), len(keys), "sorting")
+    return ranks
+
+
+def ordered(ranks: Sequence[Vector], rows: int) -> IndexVector:
+    """The numbers of so many rows in the order of their ranks, the first of which counts most."""
+    if not ranks or not rows:
+        return np.arange(rows)
     whole = _in_one(ranks)
     found: IndexVector = np.lexsort(ranks[::-1]) if whole is None else np.argsort(whole, kind="stable")
     return found

@@ -11,6 +11,7 @@ from keen_trellis.desktop.kinds import (
     distinct,
     fill,
     filter,  # noqa: A004 - called after its kind
+    first,
     join,
     mend_text,
     output,
@@ -35,6 +36,7 @@ VIEWS: tuple[KindView, ...] = (
     fill.VIEW,
     sort.VIEW,
     distinct.VIEW,
+    first.VIEW,
     union.VIEW,
     join.VIEW,
     blend.VIEW,

@@ -9,6 +9,7 @@ from keen_trellis.flow.steps.correct import CorrectKind
 from keen_trellis.flow.steps.distinct import DistinctKind
 from keen_trellis.flow.steps.fill import FillKind
 from keen_trellis.flow.steps.filter import FilterKind
+from keen_trellis.flow.steps.first import FirstKind
 from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.steps.mend_text import MendTextKind
 from keen_trellis.flow.steps.output import OutputKind
@@ -32,6 +33,7 @@ KINDS = Kinds(
         FillKind(),
         SortKind(),
         DistinctKind(),
+        FirstKind(),
         UnionKind(),
         JoinKind(),
         BlendKind(),

@@ -1,0 +1,72 @@
+"""The first step: so many rows stay, those that come first in an order, of all rows or of each group."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from keen_trellis.core.first_rows import check_first, first_rows
+from keen_trellis.core.sorting import SortKey
+from keen_trellis.core.summarising import Key
+from keen_trellis.core.table import ChosenRows
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
+from keen_trellis.flow.steps.sort import SortKeySettings
+from keen_trellis.flow.wording import counted, listed, rows_called
+
+
+class FirstSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
+    """count: how many rows stay.  by: in which order they come first; none is the order that they stand in.
+
+    each: fields or expressions; so many rows stay of each of their values.  with_ties: rows that are equal to
+    the last one that stays, in all of `by`, stay too.
+    """
+
+    count: int = 10
+    by: tuple[SortKeySettings, ...] = ()
+    each: tuple[str, ...] = ()
+    with_ties: bool = False
+
+    @property
+    def caption(self) -> str:
+        each = f" of each {listed(list(self.each), 2)}" if self.each else ""
+        return f"first {self.count:,}{each}"
+
+    @property
+    def order(self) -> list[SortKey]:
+        return [entry.key for entry in self.by]
+
+    @property
+    def groups(self) -> list[Key]:
+        return [Key(text) for text in self.each]
+
+
+class FirstKind(OneInputKind[FirstSettings]):
+    """One input; the same fields, fewer rows, in the order in which they come first."""
+
+    name = "first"
+    settings_type = FirstSettings
+
+    def check(self, settings: FirstSettings, inputs: Sequence[InputShape]) -> None:
+        fields = inputs[0].fields
+        check_first(settings.count, settings.order, settings.groups, fields, with_ties=settings.with_ties)
+
+    def compute(self, settings: FirstSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
+        table = inputs[0].table
+        rows = first_rows(
+            table,
+            settings.count,
+            settings.order,
+            settings.groups,
+            context.task,
+            with_ties=settings.with_ties,
+        )
+        return StepResult({ROWS: ChosenRows(table, rows)})
+
+    def sentence(self, settings: FirstSettings, inputs: Sequence[InputShape]) -> str:
+        name = inputs[0].name
+        each = f" of each {' and '.join(settings.each)}" if settings.each else ""
+        keys = [f"{entry.of}{', descending' if entry.descending else ''}" for entry in settings.by]
+        by = f" by {', then '.join(keys)}" if keys else f", in the order of the {rows_called(name)[1]}"
+        ties = "; those that are equal to the last one stay too" if settings.with_ties else ""
+        return f"Keep the first {counted(settings.count, name)}{each}{by}{ties}."
