@@ -22,7 +22,7 @@ from keen_trellis.core.sorting import SortKey, sorted_rows
 from keen_trellis.core.summarising import Key, SummaryTable
 from keen_trellis.core.table import ArrowTable, ChosenRows, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.text_mending import Action, How, mended
+from keen_trellis.core.text_actions import Action, How, mended
 
 _SEED = 2026
 _PAGE = 64

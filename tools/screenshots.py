@@ -86,7 +86,7 @@ def _knot_views(window: MainWindow, keep: Keep) -> None:
     keep(window, "types-side-by-side")
     window.bench.types.closed.emit()
     window.splitter.setSizes(sizes)
-    window.bench.mending.review()
+    window.bench.mends.review()
     keep(window, "review")
     window.bench.review.closed.emit()
     for guard in ("right-key-unique", "left-unmatched<=49"):
@@ -105,7 +105,7 @@ def _step_views(window: MainWindow, keep: Keep) -> None:
         content = window.bench.grid.content
         assert content is not None
         for reason in [part.reason for part in content.parts if part.reason and part.reason.kind is kind]:
-            window.bench.mending.mend(reason, next(mend for mend in reason.mends if mend.way is way))
+            window.bench.mends.mend(reason, next(mend for mend in reason.mends if mend.way is way))
     settle(window)
     window.bench.grid.move_to(150)
     keep(window, "steps-on-a-rail")

@@ -20,7 +20,7 @@ from keen_trellis.core.sorting import SortKey, sorted_rows
 from keen_trellis.core.stacking import StackedTable, plan_stack
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
-from keen_trellis.core.text_mending import Action, How, combined, corrected, mended, split
+from keen_trellis.core.text_actions import Action, How, combined, corrected, mended, split
 from keen_trellis.core.values import FieldType
 from tests.tables import joined, rows_of, table
 

@@ -511,7 +511,7 @@ class Reviewing(BenchCase):
     def test_the_review_is_exported_and_its_answers_are_read_back(self):
         for name in ("review.xlsx", "review.csv"):
             path = self.folder / name
-            self.window.bench.mending.export(path)
+            self.window.bench.mends.export(path)
             table = _LIBRARY.get(resolve(str(path), _LIBRARY).settings, Task()).table
             self.assertEqual(table.names, ("read", "as", "rows", "difference", "answer"))
         wrong = [pair.read for pair in self.view.review.pairs]
@@ -521,12 +521,12 @@ class Reviewing(BenchCase):
             f"{wrong[1]},{self.view.review.pairs[1].meant},LCM.00001",
         ]
         answers.write_text("\n".join(["read,as,answer", *lines]))
-        self.window.bench.mending.read_answers(answers)
+        self.window.bench.mends.read_answers(answers)
         self.rest()
         self.assertEqual(self.verdicts()[:1], ["no"])
         self.assertIn("LCM.00001", [pair.meant for pair in self.view.review.pairs])
         (self.folder / "other.csv").write_text("a,b\n1,2\n")
-        self.window.bench.mending.read_answers(self.folder / "other.csv")
+        self.window.bench.mends.read_answers(self.folder / "other.csv")
         self.rest()
         self.assertIn("no column read", self.window.status.shown.text())
 

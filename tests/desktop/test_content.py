@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
+from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.task import Task
-from keen_trellis.core.unrolling import unrolled
 from keen_trellis.desktop.bench.content import knot_content
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import explained
@@ -34,7 +34,7 @@ class RepeatedKeys(unittest.TestCase):
         for part in parts:
             rows = part.reason.row_numbers
             first = found.first_pair_of_left
-            row, nth = unrolled(first[rows + 1] - first[rows])
+            row, nth = laid_out(first[rows + 1] - first[rows])
             listed = found.pair_rows(first[rows][row] + nth)
             self.assertEqual(part.rows.count, len(row))
             for shown, expected in zip(part.sides(np.arange(part.rows.count)), listed, strict=True):

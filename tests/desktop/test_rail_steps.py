@@ -489,7 +489,7 @@ class Unions(RailCase):
         self.assertEqual((knot.parts, knot.detail), ((), "skipped for now"))
 
     def test_dropping_a_rail_offers_a_union_with_its_rows(self):
-        self.window.meetings.join(Selection("objects"), Selection("loans"))
+        self.window.combining.join(Selection("objects"), Selection("loans"))
         self.rest()
         self.assertEqual(self.lines()[-2], "all loans, and all objects below them")
         self.press(KEY.Key_U)

@@ -128,7 +128,7 @@ class Formats(SourcesCase):
             '{"no": "A", "title": "Bell"}\n{"no": "C", "title": "Jug"}\n'
         )
         loans, objects = self.begin(self.folder / "loans.parquet"), self.begin(self.folder / "objects.jsonl")
-        self.window.meetings.join(Selection(objects), Selection(loans))
+        self.window.combining.join(Selection(objects), Selection(loans))
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()
@@ -401,7 +401,7 @@ class Broken(SourcesCase):
         self.begin(data / "loans.csv")
         self.begin(data / "objects.csv")
         self.begin(data / "other.csv")
-        self.window.meetings.join(Selection("objects"), Selection("loans"))
+        self.window.combining.join(Selection("objects"), Selection("loans"))
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()

@@ -253,7 +253,7 @@ class Trouble(WindowCase):
         self.session.select(self.stump("a"))
         self.window.begin_rail()
         self.rest()
-        self.window.meetings.join(self.stump("b"), Selection("a"))
+        self.window.combining.join(self.stump("b"), Selection("a"))
         self.rest()
         self.assertIn("choose the link fields", self.sentence)
         self.click(self.chip("Link fields"))

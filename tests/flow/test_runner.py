@@ -7,7 +7,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import Cancelled, TrellisError
-from keen_trellis.core.held import buffers_of
+from keen_trellis.core.memory_use import buffers_of
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from keen_trellis.cli.asked import Tables, listed
+from keen_trellis.cli.arguments import Tables, listed
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import print_written, say_what_goes, written_members
 from keen_trellis.cli.saying import say, say_members

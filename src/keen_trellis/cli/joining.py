@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from keen_trellis.cli.asked import Tables, check_type, join_settings, linked
+from keen_trellis.cli.arguments import Tables, check_type, join_settings, linked
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import (
     end_by_guards,
@@ -131,7 +131,7 @@ def propose(left: str, right: str, as_json: bool) -> None:
     """Propose link fields between LEFT and RIGHT, best first, each with its evidence."""
     from keen_trellis.core.insight.proposal import why_none
     from keen_trellis.core.task import Task
-    from keen_trellis.flow.known_links import ConfirmedLinks
+    from keen_trellis.flow.confirmed_links import ConfirmedLinks
     from keen_trellis.flow.proposing import proposals as proposals_of
 
     asked = Tables.of((left, right))

@@ -1,8 +1,10 @@
 """Matches by other operators than =: values between two fields, dates in periods, and any combination.
 
 Within groups of equal link fields, one side's values are sorted; what a row of the other side asks for is a
-stretch of them, found by two binary searches. So the candidates are the pairs themselves, however long or
-short the periods are. Conditions that this leaves over are tested on the candidates, block by block.
+stretch of them, found by two binary searches. For loans on 3 and 9 March, and periods that begin on 1, 5 and
+9 March, the condition begin <= loan finds the first 1 and the first 3 of the sorted begins: 1 + 3 candidates,
+and nothing is listed that does not match. So the candidates are the pairs themselves, however long or short
+the periods are. Conditions that this leaves over are tested on the candidates, block by block.
 """
 
 from __future__ import annotations

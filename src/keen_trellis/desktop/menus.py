@@ -103,11 +103,11 @@ def _edit(window: MainWindow) -> list[Command]:
 def _flow(window: MainWindow) -> list[Command]:
     return [
         Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.begin_rail),
-        Command("join", "Flow", "&Join with…", "Ctrl+J", window.meetings.join_dialog),
-        Command("blend", "Flow", "B&lend with…", "Ctrl+Shift+J", window.meetings.blend_dialog),
-        Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.meetings.reconcile_dialog),
-        Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.meetings.share_filter),
-        Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.meetings.stack_dialog),
+        Command("join", "Flow", "&Join with…", "Ctrl+J", window.combining.join_dialog),
+        Command("blend", "Flow", "B&lend with…", "Ctrl+Shift+J", window.combining.blend_dialog),
+        Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.combining.reconcile_dialog),
+        Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.combining.share_filter),
+        Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.combining.stack_dialog),
         Command("branch", "Flow", "Branch &off here", "Ctrl+Alt+X", lambda: editing.branch(window.session)),
         Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
         Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),
@@ -167,7 +167,7 @@ def _rows(window: MainWindow) -> list[Command]:
             "Ctrl+Alt+O",
             window.bench.grid.open_remedies,
         ),
-        Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mending.review),
+        Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mends.review),
         Command(
             "clusters",
             "Rows",

@@ -26,16 +26,16 @@ from PySide6.QtWidgets import (
 )
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.core.held import machine_memory
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.memory_use import machine_memory
 from keen_trellis.core.task import Task
 from keen_trellis.desktop import theme as looks
 from keen_trellis.desktop.bench.pane import BenchPane
+from keen_trellis.desktop.combining import Combining
 from keen_trellis.desktop.commands import Commands
 from keen_trellis.desktop.finder import open_finder
 from keen_trellis.desktop.kinds import CUTTINGS, SENTENCES
 from keen_trellis.desktop.kinds.view import RailCommand
-from keen_trellis.desktop.meetings import Meetings
 from keen_trellis.desktop.menus import all_commands
 from keen_trellis.desktop.plain import PlainBox, PlainLabel, menu_text
 from keen_trellis.desktop.reaching import Reaching
@@ -97,7 +97,7 @@ class MainWindow(QMainWindow):
         self._scroll_soon = QTimer(self, singleShot=True, interval=0)
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
         self.sources = SourceActions(self)
-        self.meetings = Meetings(self)
+        self.combining = Combining(self)
         self.reaching = Reaching(self)
         self.writing = Writing(self)
         self._leaving = False
@@ -191,26 +191,26 @@ class MainWindow(QMainWindow):
         session.outcomes_changed.connect(self._outcomes_changed)
         session.said.connect(self.status.say)
         session.failed.connect(self._failed)
-        self.trellis.join_wanted.connect(self.meetings.join)
+        self.trellis.join_wanted.connect(self.combining.join)
         self.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(session, step, part))
         self.trellis.opened.connect(self._open_selection)
         self.trellis.demo_wanted.connect(self.open_demo)
-        self.trellis.tie_wanted.connect(lambda slat, source: self.meetings.tie(slat, source, ""))
+        self.trellis.tie_wanted.connect(lambda slat, source: self.combining.tie(slat, source, ""))
         self.bench.tie_wanted.connect(
-            lambda source, tie: self.meetings.tie(session.selection.slat, source, tie)
+            lambda source, tie: self.combining.tie(session.selection.slat, source, tie)
         )
         self.bench.origin_changed.connect(self.status.origin.setText)
         self.sentence.write_wanted.connect(self.writing.write_output)
         self.sentence.path_wanted.connect(self.choose_path)
         self.sentence.output_wanted.connect(self.writing.add_output)
-        self.sentence.blend_wanted.connect(self.meetings.blend_dialog)
+        self.sentence.blend_wanted.connect(self.combining.blend_dialog)
         self.sentence.raw_wanted.connect(self.bench.show_raw)
         self.sentence.typing_wanted.connect(self.bench.show_typing)
         self.sentence.types_wanted.connect(self.bench.show_types)
         self.sentence.password_wanted.connect(self.sources.ask_password)
         self.sentence.accepting_wanted.connect(self.reaching.ask)
         self.sentence.moved.connect(self.sources.use_file)
-        self.bench.mending.accepted.connect(lambda step: self._part(step).ask_why(self._step(step)))
+        self.bench.mends.accepted.connect(lambda step: self._part(step).ask_why(self._step(step)))
         self.bench.field_wanted.connect(
             lambda step, name: self._part(step).choose_field(self._step(step), name)
         )

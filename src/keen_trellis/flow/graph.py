@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Iterator
+from graphlib import CycleError, TopologicalSorter
 
 import msgspec
 
@@ -93,20 +95,18 @@ class Flow(msgspec.Struct, frozen=True):
 
     def in_order(self) -> Iterator[Step]:
         """All steps, each after those that it depends on; otherwise in the order of the flow."""
-        done: set[str] = set()
-        remaining = list(self.steps)
-        known = {step.id for step in self.steps}
-        while remaining:
-            ready = next(
-                (
-                    step
-                    for step in remaining
-                    if all(entry.step in done or entry.step not in known for entry in step.inputs)
-                ),
-                None,
-            )
-            if ready is None:
-                raise UsageError("The steps of this flow go round in a circle.")
-            remaining.remove(ready)
-            done.add(ready.id)
-            yield ready
+        places = {step.id: place for place, step in enumerate(self.steps)}
+        sorter = TopologicalSorter(
+            {step.id: [entry.step for entry in step.inputs if entry.step in places] for step in self.steps}
+        )
+        try:
+            sorter.prepare()
+        except CycleError as error:
+            raise UsageError("The steps of this flow go round in a circle.") from error
+        ready: list[int] = []
+        while sorter.is_active():
+            for step_id in sorter.get_ready():
+                heapq.heappush(ready, places[step_id])
+            step = self.steps[heapq.heappop(ready)]
+            yield step
+            sorter.done(step.id)

@@ -13,9 +13,9 @@ from keen_trellis.core.expressions.quoting import quoted_text
 from keen_trellis.core.filling import Gaps
 from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.insight.mended import MendedPairs, mended_pairs
-from keen_trellis.core.insight.open_rows import written
 from keen_trellis.core.insight.reason import Mend, Reason, Way
 from keen_trellis.core.insight.reasons import Asked, explain
+from keen_trellis.core.insight.unexplained_rows import written
 from keen_trellis.core.join_type import type_keeping
 from keen_trellis.core.joining import Side
 from keen_trellis.core.link import Take

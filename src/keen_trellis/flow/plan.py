@@ -10,6 +10,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from graphlib import TopologicalSorter
 from typing import Any
 
 import msgspec
@@ -47,7 +48,7 @@ class Planned:
     snapshot: Snapshot | None
     sources: Sources
     blocked: TrellisError | None
-    own: object
+    own: str | None
     fingerprint: str
     _ports: dict[str, InputShape] = field(default_factory=dict, repr=False)
 
@@ -70,18 +71,14 @@ class Planned:
 
     def upstream(self) -> Iterator[Planned]:
         """The step and all that it depends on, each once and after those that it depends on."""
-        done: set[int] = set()
-        waiting: list[tuple[Planned, bool]] = [(self, False)]
+        takes: dict[Planned, list[Planned]] = {}
+        waiting = [self]
         while waiting:
-            planned, ready = waiting.pop()
-            if id(planned) in done:
-                continue
-            if ready:
-                done.add(id(planned))
-                yield planned
-            else:
-                waiting.append((planned, True))
-                waiting += [(other, False) for other, _ in reversed(planned.before) if id(other) not in done]
+            planned = waiting.pop()
+            if planned not in takes:
+                takes[planned] = [other for other, _ in planned.before]
+                waiting += takes[planned]
+        yield from TopologicalSorter(takes).static_order()
 
 
 class Plan:
@@ -127,23 +124,19 @@ class Plan:
     def _in_order(self, step_id: str) -> list[str]:
         """A step and all that it depends on, each once and after those that it depends on.
 
-        Raises UsageError for a step that is gone. Without recursion, which a long rail would exhaust.
+        Raises UsageError for a step that is gone.
         """
-        done: dict[str, None] = {}
-        waiting = [(step_id, False)]
+        takes: dict[str, list[str]] = {}
+        waiting = [step_id]
         while waiting:
-            name, ready = waiting.pop()
-            if name in done:
+            name = waiting.pop()
+            if name in takes:
                 continue
             if name not in self._steps:
                 raise gone(name)
-            if ready:
-                done[name] = None
-            else:
-                waiting.append((name, True))
-                inputs = used_inputs(self._steps[name])
-                waiting += [(entry.step, False) for entry in reversed(inputs) if entry.step not in done]
-        return list(done)
+            takes[name] = [entry.step for entry in used_inputs(self._steps[name])]
+            waiting += takes[name]
+        return list(TopologicalSorter(takes).static_order())
 
     def _plan(self, step: Step, task: Task) -> Planned:
         """What is known of a step; those before it are planned."""
@@ -162,7 +155,7 @@ class Plan:
         # Where settings and inputs are as before, only other rows go in: what is known of the step stays.
         alike = earlier if same and earlier is not None and earlier.inputs == inputs else None
         blocked = next((planned.blocked for planned, _ in before if planned.blocked is not None), None)
-        own: object = ()
+        own: str | None = ""
         if blocked is None and not step.skipped:
             if alike is not None and alike.own is not None:
                 own = alike.own
@@ -184,9 +177,9 @@ class Plan:
             _ports=alike._ports if alike is not None else {},
         )
 
-    def _own(self, step: Step, kind: StepKind[Any], settings: Any, inputs: Sequence[InputShape]) -> object:
+    def _own(self, step: Step, kind: StepKind[Any], settings: Any, inputs: Sequence[InputShape]) -> str:
         """What its settings contribute to the fingerprint of a step: also the day, if they speak of it."""
-        return step.kind, kind.fingerprint(settings, inputs), day_told(step, self.day)
+        return digest(step.kind, kind.fingerprint(settings, inputs), day_told(step, self.day))
 
     def _plan_source(
         self, step: Step, kind: StepKind[Any], settings: SourceSettings, earlier: Planned | None, task: Task
@@ -197,7 +190,7 @@ class Plan:
         inputs = (InputShape(step.name, snapshot.table.with_origin(step.id).fields),)
         # The step's id is in it: two rails of one table have fields of two origins.
         rows = digest(snapshot.identity, step.id)
-        own = (step.kind, kind.fingerprint(settings, inputs))
+        own = self._own(step, kind, settings, inputs)
         return Planned(
             step=step,
             kind=kind,

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from keen_trellis.core.insight.proposal import Proposal
 from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.task import Task
+from keen_trellis.flow.confirmed_links import ConfirmedLinks, foreign_keys
 from keen_trellis.flow.graph import Flow, Input
-from keen_trellis.flow.known_links import ConfirmedLinks, foreign_keys
 from keen_trellis.flow.runner import Runner
 
 

@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 
 from keen_trellis.core.day import as_of, this_day
 from keen_trellis.core.errors import TrellisError, UsageError
-from keen_trellis.core.held import buffers_of, machine_memory
+from keen_trellis.core.memory_use import buffers_of, machine_memory
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
@@ -34,6 +34,9 @@ def _nothing() -> int:
 
 class Kept:
     """What was made, by fingerprint, as far as it fits into the limit. Safe between threads.
+
+    A knot's match is kept under a fingerprint of its links and inputs, its result under one of the match, the
+    type and the fields: another type finds the match, and makes only the result; undo finds both.
 
     limit: bytes that all results may hold together, each buffer counted once, with what is held besides. What
     was not asked for longest goes first, and with it all that was made from it and holds on to it.

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from keen_trellis.core.insight.open_rows import written
+from keen_trellis.core.insight.unexplained_rows import written
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
 from keen_trellis.core.joining import MOST_RESULT_ROWS, JoinedField
 from keen_trellis.core.match import ListedMatch, Match, MatchCounts

@@ -7,9 +7,9 @@ from pathlib import Path
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.flow import file_format, trust
+from keen_trellis.flow.confirmed_links import ConfirmedLinks
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.history import History
-from keen_trellis.flow.known_links import ConfirmedLinks
 from keen_trellis.flow.last_run import LastRun, last_run, with_last_run
 from keen_trellis.flow.runner import Kept
 from keen_trellis.flow.steps import KINDS

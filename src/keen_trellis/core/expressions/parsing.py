@@ -173,59 +173,17 @@ class _Reader:
     def __init__(self, text: str, fields: Sequence[Field], today: dt.date) -> None:
         self._text, self._fields, self._today = text, fields, today
         self.names: dict[str, None] = {}
-        self._readers: dict[type, Callable[[_Parts], Node]] = {
-            exp.Column: self._column,
-            exp.Identifier: self._field,
-            exp.Literal: self._literal,
-            exp.Boolean: lambda parts: op.constant(parts.take("this"), op.BOOLEAN),
-            exp.Null: lambda _: op.constant(None, pa.null()),
-            exp.Paren: self._next,
-            exp.Neg: self._negative,
-            exp.And: lambda parts: op.both(
-                self._condition(parts, "AND"), self._condition(parts, "AND", _2ND)
-            ),
-            exp.Or: lambda parts: op.either(self._condition(parts, "OR"), self._condition(parts, "OR", _2ND)),
-            exp.Not: lambda parts: op.inverted(self._condition(parts, "NOT")),
-            exp.Is: self._is,
-            exp.In: self._in,
-            exp.Between: self._between,
-            exp.Like: self._like,
-            exp.Escape: self._escaped,
-            exp.DPipe: self._joined_text,
-            exp.Case: self._case,
-            exp.Cast: self._cast,
-            exp.Coalesce: self._coalesce,
-            exp.Nullif: lambda parts: op.null_if(self._next(parts), self._next(parts, _2ND)),
-            exp.Upper: lambda parts: op.on_text(pc.utf8_upper, self._next(parts), "UPPER"),
-            exp.Lower: lambda parts: op.on_text(pc.utf8_lower, self._next(parts), "LOWER"),
-            exp.Length: self._length,
-            exp.Trim: self._trim,
-            exp.Substring: self._substring,
-            exp.StrPosition: lambda parts: op.position(self._next(parts, "substr"), self._next(parts)),
-            exp.Replace: self._replace,
-            exp.Abs: lambda parts: op.absolute(self._next(parts)),
-            exp.Round: self._round,
-            exp.Floor: lambda parts: op.rounded(self._next(parts), 0, "FLOOR"),
-            exp.Ceil: lambda parts: op.rounded(self._next(parts), 0, "CEILING"),
-            exp.Extract: self._extract,
-            exp.CurrentDate: lambda _: op.constant(self._today, op.DATE),
-            exp.Anonymous: self._partner_found,
-        }
-        for kind, sign in _COMPARISONS.items():
-            self._readers[kind] = self._two_sides(op.comparison, sign)
-        for kind, sign in _ARITHMETIC.items():
-            self._readers[kind] = self._two_sides(op.arithmetic, sign)
 
     def read(self, tree: Any) -> Node:
         """The node of a part of the tree."""
-        found = self._readers.get(type(tree))
+        found = _READERS.get(type(tree))
         if found is None:
             part = tree.sql() if isinstance(tree, exp.Expression) else str(tree)
             raise UsageError(
                 f"“{part}” is nothing that an expression can hold.",
                 remedy="Expressions are those of one row: no SELECT, no sums over rows.",
             )
-        return self._whole(tree, found)
+        return self._whole(tree, lambda parts: found(self, parts))
 
     def _whole(self, tree: exp.Expression, read: Callable[[_Parts], Made]) -> Made:
         """What `read` makes of a node, all arguments of which it must take."""
@@ -236,9 +194,6 @@ class _Reader:
 
     def _next(self, parts: _Parts, name: str = "this") -> Node:
         return self.read(parts.take(name))
-
-    def _two_sides(self, make: Callable[[str, Node, Node], Node], sign: str) -> Callable[[_Parts], Node]:
-        return lambda parts: make(sign, self._next(parts), self._next(parts, _2ND))
 
     def _condition(self, parts: _Parts, what: str, name: str = "this") -> Node:
         return op.condition(self._next(parts, name), what)
@@ -256,7 +211,7 @@ class _Reader:
 
     def _field(self, parts: _Parts) -> Node:
         name = parts.take("this")
-        if not parts.take("quoted"):
+        if not parts.take("quoted") and all(entry.name != name for entry in self._fields):
             # Unquoted names fold their case in SQL; they mean the one field that is called so.
             alike = [entry.name for entry in self._fields if entry.name.casefold() == name.casefold()]
             if len(alike) == 1:
@@ -458,3 +413,48 @@ def _plain_number(tree: Any, what: str) -> int:
 
 def _shortened(text: str) -> str:
     return text if len(text) <= 40 else f"{text[:20]}…{text[-5:]}"
+
+
+def _two_sides(make: Callable[[str, Node, Node], Node], sign: str) -> Callable[[_Reader, _Parts], Node]:
+    return lambda self, parts: make(sign, self._next(parts), self._next(parts, _2ND))
+
+
+# What reads each kind of node.
+_READERS: dict[type, Callable[[_Reader, _Parts], Node]] = {
+    exp.Column: _Reader._column,
+    exp.Identifier: _Reader._field,
+    exp.Literal: _Reader._literal,
+    exp.Boolean: lambda self, parts: op.constant(parts.take("this"), op.BOOLEAN),
+    exp.Null: lambda self, _: op.constant(None, pa.null()),
+    exp.Paren: _Reader._next,
+    exp.Neg: _Reader._negative,
+    exp.And: lambda self, parts: op.both(self._condition(parts, "AND"), self._condition(parts, "AND", _2ND)),
+    exp.Or: lambda self, parts: op.either(self._condition(parts, "OR"), self._condition(parts, "OR", _2ND)),
+    exp.Not: lambda self, parts: op.inverted(self._condition(parts, "NOT")),
+    exp.Is: _Reader._is,
+    exp.In: _Reader._in,
+    exp.Between: _Reader._between,
+    exp.Like: _Reader._like,
+    exp.Escape: _Reader._escaped,
+    exp.DPipe: _Reader._joined_text,
+    exp.Case: _Reader._case,
+    exp.Cast: _Reader._cast,
+    exp.Coalesce: _Reader._coalesce,
+    exp.Nullif: lambda self, parts: op.null_if(self._next(parts), self._next(parts, _2ND)),
+    exp.Upper: lambda self, parts: op.on_text(pc.utf8_upper, self._next(parts), "UPPER"),
+    exp.Lower: lambda self, parts: op.on_text(pc.utf8_lower, self._next(parts), "LOWER"),
+    exp.Length: _Reader._length,
+    exp.Trim: _Reader._trim,
+    exp.Substring: _Reader._substring,
+    exp.StrPosition: lambda self, parts: op.position(self._next(parts, "substr"), self._next(parts)),
+    exp.Replace: _Reader._replace,
+    exp.Abs: lambda self, parts: op.absolute(self._next(parts)),
+    exp.Round: _Reader._round,
+    exp.Floor: lambda self, parts: op.rounded(self._next(parts), 0, "FLOOR"),
+    exp.Ceil: lambda self, parts: op.rounded(self._next(parts), 0, "CEILING"),
+    exp.Extract: _Reader._extract,
+    exp.CurrentDate: lambda self, _: op.constant(self._today, op.DATE),
+    exp.Anonymous: _Reader._partner_found,
+    **{kind: _two_sides(op.comparison, sign) for kind, sign in _COMPARISONS.items()},
+    **{kind: _two_sides(op.arithmetic, sign) for kind, sign in _ARITHMETIC.items()},
+}

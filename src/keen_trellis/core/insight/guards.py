@@ -19,9 +19,9 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.expression import Expression
-from keen_trellis.core.insight.open_rows import written
 from keen_trellis.core.insight.reason import Vector, rows_said
 from keen_trellis.core.insight.reasons import Asked
+from keen_trellis.core.insight.unexplained_rows import written
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match
 from keen_trellis.core.preparing import prepare

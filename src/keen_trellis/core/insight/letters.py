@@ -16,7 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.unrolling import unrolled
+from keen_trellis.core.ragged import laid_out
 
 Vector = np.ndarray[Any, Any]
 
@@ -174,7 +174,7 @@ def with_same_key(left: Keyed, right: Keyed, most: int, *, sift: bool = True) ->
     counts = end - begin
     counts[counts > most] = 0
     held = np.flatnonzero(counts)
-    key, place = unrolled(counts[held])
+    key, place = laid_out(counts[held])
     return each_once(left.owner[held][key], right.owner[begin[held][key] + place])
 
 

@@ -12,14 +12,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import ordered_as
-from keen_trellis.core.insight.open_rows import OpenRows
 from keen_trellis.core.insight.reason import Kind, Mend, Reason, Way, rows_said
+from keen_trellis.core.insight.unexplained_rows import OpenRows
 from keen_trellis.core.link import LinkField, Operator, Take, Taken
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match
+from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.unrolling import unrolled
 
 _LOOKED_AT = 2_000
 _MOST_PARTNERS = 50
@@ -69,7 +69,7 @@ class _Partners:
     def pairs(self) -> tuple[IndexVector, IndexVector, IndexVector]:
         """For each pair that is looked at: the place of its left row, that row, and its partner."""
         rows = self.several[:_LOOKED_AT]
-        owner, nth = unrolled(np.minimum(self.found.partners_of_left[rows], _MOST_PARTNERS))
+        owner, nth = laid_out(np.minimum(self.found.partners_of_left[rows], _MOST_PARTNERS))
         return owner, rows[owner], self.found.nth_partner(rows[owner], nth)
 
     def columns(self, *, on_left: bool) -> Iterator[tuple[str, pa.Array]]:

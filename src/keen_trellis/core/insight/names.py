@@ -16,8 +16,8 @@ from rapidfuzz.distance import LCSseq, Prefix
 from keen_trellis.core.insight.letters import Keyed, Letters, Vector, each_once, powers, with_same_key
 from keen_trellis.core.insight.partners import Partners, sampled_places, seldom_by_chance
 from keen_trellis.core.insight.words import Vocabulary, Words
+from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.task import Task
-from keen_trellis.core.unrolling import unrolled
 
 ORDER, SHORTER, ACRONYM, PART = "order", "shorter", "acronym", "part"
 # Words that more values have tell little.
@@ -107,7 +107,7 @@ def _abbreviated(words: Vocabulary, is_open: Vector) -> tuple[Vector, Vector]:
 
 def _word_by_word(words: Vocabulary, left: Vector, right: Vector) -> Vector:
     """Whether in pairs of texts of as many words each word is the same as the other's or short for it."""
-    pair, place = unrolled(words.one.counts[left])
+    pair, place = laid_out(words.one.counts[left])
     one = words.one.numbers[words.one.starts[left][pair] + place]
     other = words.other.numbers[words.other.starts[right][pair] + place]
     fits = one == other
@@ -192,7 +192,7 @@ def _contained(
     left, right = left[longer], right[longer]
     size = max(len(words.words), 1)
     known = np.unique(long.owner * size + long.numbers)
-    pair, place = unrolled(short.counts[left])
+    pair, place = laid_out(short.counts[left])
     wanted = right[pair] * size + short.numbers[short.starts[left][pair] + place]
     there = (
         known[np.minimum(np.searchsorted(known, wanted), len(known) - 1)] == wanted

@@ -7,8 +7,8 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from keen_trellis.core.encoding import encode, prepare_links
-from keen_trellis.core.insight.open_rows import Coded, OpenRows
 from keen_trellis.core.insight.reason import Kind, Reason, Vector
+from keen_trellis.core.insight.unexplained_rows import Coded, OpenRows
 from keen_trellis.core.link import LinkField, Operator
 from keen_trellis.core.match import how_often
 from keen_trellis.core.matching import match

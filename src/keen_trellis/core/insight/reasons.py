@@ -15,12 +15,12 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.insight.clusters import clusters
 from keen_trellis.core.insight.composing import composed
+from keen_trellis.core.insight.differences_in_writing import Finding, Values, speaks_of
 from keen_trellis.core.insight.multiplying import repeated
-from keen_trellis.core.insight.open_rows import OpenRows, written
 from keen_trellis.core.insight.periods import outside
 from keen_trellis.core.insight.reason import Cluster, Kind, Mend, Reason, Suggested, Vector, Way
+from keen_trellis.core.insight.unexplained_rows import OpenRows, written
 from keen_trellis.core.insight.unlike import unlike
-from keen_trellis.core.insight.writing import Finding, Values, speaks_of
 from keen_trellis.core.link import COMPARE_AS, LinkField, Operator, Take
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import EVERY, match

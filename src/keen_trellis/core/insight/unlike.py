@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from keen_trellis.core.insight.open_rows import OpenRows
 from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.insight.reason import Example, Mend, Way
 from keen_trellis.core.insight.summary import Share, summary
+from keen_trellis.core.insight.unexplained_rows import OpenRows
 from keen_trellis.core.link import LinkField, Take
 from keen_trellis.core.matching import match
 from keen_trellis.core.table import Table

@@ -34,7 +34,7 @@ from keen_trellis.desktop.bench.content import (
 from keen_trellis.desktop.bench.fields import FieldsView
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding, GuardsView
-from keen_trellis.desktop.bench.mending import Mending
+from keen_trellis.desktop.bench.mend_commands import MendCommands
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
@@ -104,7 +104,7 @@ class BenchPane(QWidget):
         self.guarding = Guarding(session, self.guards)
         self._following = Following(session, self.grid, self.trace)
         self._clustering = Clustering(session, self.grid, self.clusters)
-        self.mending = Mending(session, self._explanations, self.grid, self.review)
+        self.mends = MendCommands(session, self._explanations, self.grid, self.review)
         self.message = PlainLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.message.setWordWrap(True)
@@ -150,9 +150,9 @@ class BenchPane(QWidget):
         self.grid.record_wanted.connect(self.show_record)
         self.grid.sort_wanted.connect(self._sort)
         self.grid.destination_chosen.connect(self._change_type)
-        self.grid.mend_wanted.connect(self.mending.mend)
+        self.grid.mend_wanted.connect(self.mends.mend)
         self.grid.remedy_wanted.connect(self._remedy)
-        self.mending.review_wanted.connect(lambda: self._show_panel(self.review))
+        self.mends.review_wanted.connect(lambda: self._show_panel(self.review))
         self._following.shown.connect(lambda: self._show_panel(self.trace))
         self._following.wanted.connect(self._go_to)
         self._clustering.shown.connect(lambda: self._show_panel(self.clusters))
@@ -160,7 +160,7 @@ class BenchPane(QWidget):
         self.attention.wanted.connect(self._go_to_need)
         self.guarding.wanted.connect(lambda: self._show_panel(self.guards))
         self.guarding.rows_wanted.connect(self._show_rows_of_guard)
-        self.mending.done.connect(self._close_panel)
+        self.mends.done.connect(self._close_panel)
         self._explanations.found.connect(self.refresh)
         for panel in self._panels:
             panel.closed.connect(self._close_panel)
@@ -314,14 +314,14 @@ class BenchPane(QWidget):
     def _show_gained(self, reasons: Explained | None) -> None:
         """Once the rows that a mend gained are known, show them."""
         content = self.grid.content
-        if self.mending.known_parts is None or reasons is None or content is None:
+        if self.mends.known_parts is None or reasons is None or content is None:
             return
         fresh = [
             part.key
             for part in content.parts
-            if part.key.startswith("prepared") and part.key not in self.mending.known_parts
+            if part.key.startswith("prepared") and part.key not in self.mends.known_parts
         ]
-        self.mending.known_parts = None
+        self.mends.known_parts = None
         self.grid.show_part(fresh[0] if fresh else "prepared")
 
     def _say(self, text: str) -> None:

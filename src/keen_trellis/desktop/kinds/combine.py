@@ -7,7 +7,7 @@ from functools import partial
 
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.core.text_mending import combined_fields
+from keen_trellis.core.text_actions import combined_fields
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry

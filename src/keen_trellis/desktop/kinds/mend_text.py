@@ -8,7 +8,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.core.text_mending import WORDS, Action, How
+from keen_trellis.core.text_actions import WORDS, Action, How
 from keen_trellis.desktop.kinds.of_texts import OfTexts
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser

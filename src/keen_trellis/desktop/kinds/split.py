@@ -8,7 +8,7 @@ from functools import partial
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.table import Table
-from keen_trellis.core.text_mending import split_fields
+from keen_trellis.core.text_actions import split_fields
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser

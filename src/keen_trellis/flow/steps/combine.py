@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from keen_trellis.core.table import Field
-from keen_trellis.core.text_mending import combined, combined_fields
+from keen_trellis.core.text_actions import combined, combined_fields
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from keen_trellis.core.text_mending import check_mended, corrected
+from keen_trellis.core.text_actions import check_mended, corrected
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings

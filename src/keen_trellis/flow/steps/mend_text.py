@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from keen_trellis.core.text_mending import Action, How, check_mended, mended
+from keen_trellis.core.text_actions import Action, How, check_mended, mended
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings

@@ -30,7 +30,7 @@ from keen_trellis.sources.library import resolve
 _TABLES = ("Workbook (*.xlsx)", "Delimited text (*.csv)")
 
 
-class Mending(QObject):
+class MendCommands(QObject):
     """review_wanted: the review is filled and wants to be shown.  done: it was applied.
 
     accepted: a knot's id, whose values were accepted as absent.

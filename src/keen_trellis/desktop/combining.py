@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from keen_trellis.desktop.window import MainWindow
 
 
-class Meetings:
+class Combining:
     """Asks what a rail or table is to meet, and how."""
 
     def __init__(self, window: MainWindow) -> None:

@@ -6,8 +6,8 @@ from tempfile import TemporaryDirectory
 
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
+from keen_trellis.flow.confirmed_links import ConfirmedLinks
 from keen_trellis.flow.graph import Flow, Input
-from keen_trellis.flow.known_links import ConfirmedLinks
 from keen_trellis.flow.proposing import proposals
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
