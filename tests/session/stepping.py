@@ -22,13 +22,13 @@ class Stepping:
     def __init__(self):
         self.waiting: list[Callable[[], None]] = []
         self.turns: list[Callable[[], None]] = []
-        self.timers: list[tuple[float, Callable[[], None]]] = []
+        self.timers: list[list] = []  # seconds that are left, and what is called then
 
     def soon(self, function):
         self.turns.append(function)
 
     def later(self, seconds, function):
-        entry = (seconds, function)
+        entry = [seconds, function]
         self.timers.append(entry)
         return lambda: self.timers.remove(entry) if entry in self.timers else None
 
@@ -56,12 +56,11 @@ class Stepping:
 
     def wait(self, seconds):
         """Let time go by: call what is to be called until then."""
-        due, self.timers = (
-            [f for s, f in self.timers if s <= seconds],
-            [(s - seconds, f) for s, f in self.timers if s > seconds],
-        )
-        for function in due:
-            function()
+        for entry in list(self.timers):
+            entry[0] -= seconds
+            if entry[0] <= 0:
+                self.timers.remove(entry)
+                entry[1]()
         self.turn()
 
 

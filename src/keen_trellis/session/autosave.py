@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-import os
+import fcntl
 import time
 import uuid
 from collections.abc import Callable
@@ -11,6 +11,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 
@@ -18,24 +19,20 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.flow import file_format
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.temporary import started
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.session.session import Session
 
 # Seconds after the last edit, and after the first that is not kept yet.
 _WAIT, _AT_LATEST = 0.3, 1.0
-_ABOUT, _FLOW = ".json", ".trellis"
+_ABOUT, _FLOW, _LOCK = ".json", ".trellis", ".lock"
 
 
 class About(msgspec.Struct, frozen=True):
-    """What belongs to an open flow. path: of its file, "" for none.  process, started: who has it open, and
-    since when that process is there.  kept: when the copy was written, in UTC, "" if all is saved.
-    accepted: whether nothing in it waited for the user to accept it.
+    """What belongs to an open flow. path: of its file, "" for none.  kept: when the copy was written, in UTC,
+    "" if all is saved.  accepted: whether nothing in it waited for the user to accept it.
     """
 
     path: str
-    process: int
-    started: str
     kept: str = ""
     accepted: bool = False
 
@@ -66,7 +63,7 @@ class Autosave:
     def __init__(self, session: Session, folder: Path, *, wait: float = _WAIT) -> None:
         self._session, self.folder = session, folder
         self._me = uuid.uuid4().hex
-        self._own = About("", *_this_process())
+        self._lock: BinaryIO | None = None  # held as long as this session has its flow open
         self._put_off: Callable[[], None] = _nothing  # what keeps the next copy from being written
         self._wait = wait
         self._since: float | None = None  # when the first edit was made that is not kept yet
@@ -79,7 +76,7 @@ class Autosave:
         if not self._session.unsaved:
             self._put_off()
             self._since = None
-            about = About(str(self._session.path or ""), self._own.process, self._own.started)
+            about = About(str(self._session.path or ""))
             # Behind what is still being written; who saved waits for a disk anyway.
             self._writer.submit(self._all_saved, about).result()
             return
@@ -105,7 +102,7 @@ class Autosave:
         self._since = None
         now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
         path, accepted = str(self._session.path or ""), not self._session.library.waiting
-        about = About(path, self._own.process, self._own.started, now, accepted)
+        about = About(path, now, accepted)
         return self._writer.submit(self._write_copy, self._session.flow, about)
 
     def _write_copy(self, flow: Flow, about: About) -> None:
@@ -122,11 +119,13 @@ class Autosave:
         self._put_off()
         self._writer.shutdown()
         self.throw_away(self._file(_ABOUT))
+        if self._lock is not None:
+            self._lock.close()
 
     def is_open_elsewhere(self, path: Path) -> bool:
         """Whether another window has the flow in this file open."""
         return any(
-            about.path == str(path.absolute()) and _is_there(about)
+            about.path == str(path.absolute()) and _is_held(file.with_suffix(_LOCK))
             for file, about in self._all()
             if file != self._file(_ABOUT)
         )
@@ -135,7 +134,7 @@ class Autosave:
         """Copies that nobody has open any more, the latest first."""
         found = []
         for file, about in self._all():
-            if _is_there(about):
+            if _is_held(file.with_suffix(_LOCK)):
                 continue
             copy = file.with_suffix(_FLOW)
             if not about.kept or not copy.exists():
@@ -147,7 +146,7 @@ class Autosave:
 
     def throw_away(self, file: Path) -> None:
         """Remove a copy."""
-        for suffix in (_FLOW, _ABOUT):
+        for suffix in (_FLOW, _ABOUT, _LOCK):
             file.with_suffix(suffix).unlink(missing_ok=True)
 
     def _file(self, suffix: str) -> Path:
@@ -156,6 +155,9 @@ class Autosave:
     def _write(self, about: About) -> None:
         with suppress(OSError):
             self.folder.mkdir(parents=True, exist_ok=True)
+            if self._lock is None:
+                self._lock = self._file(_LOCK).open("wb")
+                fcntl.flock(self._lock, fcntl.LOCK_EX)
             with whole_file(self._file(_ABOUT)) as draft:
                 draft.write_bytes(msgspec.json.encode(about))
 
@@ -172,9 +174,15 @@ def _nothing() -> None:
     """Nothing is put off."""
 
 
-def _this_process() -> tuple[int, str]:
-    return os.getpid(), started(os.getpid())
-
-
-def _is_there(about: About) -> bool:
-    return bool(about.started) and started(about.process) == about.started
+def _is_held(lock: Path) -> bool:
+    """Whether somebody has the flow open that a lock belongs to: the system lets it go when they are gone,
+    however that was, and tells it between machines that share a disk, too.
+    """
+    try:
+        with lock.open("rb") as file:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except OSError:
+        return False
+    return False
