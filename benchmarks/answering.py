@@ -27,7 +27,7 @@ from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.sources.recognise import COLUMNS
 
 if TYPE_CHECKING:
-    from keen_trellis.desktop.window import MainWindow
+    from keen_trellis.desktop.shell.window import MainWindow
 
 _SEED = 2026
 _AIM = 0.1

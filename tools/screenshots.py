@@ -14,7 +14,7 @@ from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
 from keen_trellis.demo.flows import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
 from keen_trellis.desktop.pictures import discard, new_window, picture, settle
-from keen_trellis.desktop.window import MainWindow
+from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.session.selection import Selection
 
@@ -41,30 +41,30 @@ def draw_views(folder: Path) -> list[Path]:
         make(data)
         window = new_window()
         keep(window, "empty-flow")
-        window.open_flow(data / WINTER_LOANS)
+        window.files.open_flow(data / WINTER_LOANS)
         keep(window, "main-window")
         _knot_views(window, keep)
         _step_views(window, keep)
         _source_views(window, keep, data)
         _blend_views(window, keep, data)
-        window.open_flow(data / "Returns desk.trellis")
+        window.files.open_flow(data / "Returns desk.trellis")
         settle(window)
         window.session.select(Selection("stands-is-something-other-than-in-both"))
         keep(window, "returns-desk")
-        window.open_flow(data / "Guarded loans.trellis")
+        window.files.open_flow(data / "Guarded loans.trellis")
         settle(window)
         window.bench.show_attention()
         keep(window, "attention")
         window.bench.attention.closed.emit()
-        window.open_flow(data / WINTER_LOANS)
+        window.files.open_flow(data / WINTER_LOANS)
         settle(window)
-        window.open_flow(data / "Cost per visitor.trellis")
+        window.files.open_flow(data / "Cost per visitor.trellis")
         settle(window)
         window.session.select(_blend_of(window))
         window.use_theme("dark")
         keep(window, "dark-theme")
         window.use_theme("light")
-        window.open_flow(data / WINTER_LOANS)
+        window.files.open_flow(data / WINTER_LOANS)
         settle(window)
         discard(_month_views(window, keep, data))
     return written
@@ -75,7 +75,7 @@ Keep = Callable[[MainWindow, str], None]
 
 def _knot_views(window: MainWindow, keep: Keep) -> None:
     """What can be opened on a knot."""
-    window.ask_question()
+    window.selected.ask_question()
     keep(window, "questions")
     popup = QApplication.activePopupWidget()
     assert popup is not None
@@ -120,9 +120,9 @@ def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
     window.bench.show_raw()
     keep(window, "raw-cells")
     window.bench.raw.closed.emit()
-    window.open_paths([data / COURIER_FOLDER])
+    window.files.open_paths([data / COURIER_FOLDER])
     settle(window)
-    window.begin_rail()
+    window.selected.begin_rail()
     keep(window, "folder")
     window.bench.show_fields()
     keep(window, "fields")
@@ -137,7 +137,7 @@ def _blend_of(window: MainWindow) -> Selection:
 
 def _blend_views(window: MainWindow, keep: Keep, data: Path) -> None:
     """A blend, the shared filter before it, and a flow of sixty steps."""
-    window.open_flow(data / "Cost per visitor.trellis")
+    window.files.open_flow(data / "Cost per visitor.trellis")
     settle(window)
     window.session.select(_blend_of(window))
     keep(window, "blend")
@@ -160,7 +160,7 @@ def _month_views(window: MainWindow, keep: Keep, data: Path) -> MainWindow:
     keep(window, "what-changed")
     (data / REGISTRY_FILE).unlink()
     window = _another(window)
-    window.open_flow(data / WINTER_LOANS)
+    window.files.open_flow(data / WINTER_LOANS)
     settle(window)
     window.session.select(Selection("objects"))
     keep(window, "lost-source")

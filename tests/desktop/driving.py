@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLineEdit, QMe
 from keen_trellis.desktop.pictures import new_window, settle
 from keen_trellis.desktop.sentence.chooser import Chooser
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.window import MainWindow
+from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.flow.runner import Kept
 from keen_trellis.session.selection import Selection
 from keen_trellis.sources.library import Library
@@ -73,7 +73,7 @@ class WindowCase(unittest.TestCase):
     def open_demo(self, *, own: bool = False) -> Path:
         """Open the demo flow; its path. own: a copy that the test may change and write beside."""
         data = demo_data.copy(self.folder / "demo") if own else demo_data.folder()
-        self.window.open_flow(data / "Winter loans.trellis")
+        self.window.files.open_flow(data / "Winter loans.trellis")
         self.rest()
         return data / "Winter loans.trellis"
 

@@ -8,9 +8,8 @@ from PySide6.QtWidgets import QApplication, QMenu
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
 from keen_trellis.core.task import Task
 from keen_trellis.demo.setting_up import make_next_month
-from keen_trellis.desktop.bench.content import destinations
+from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
-from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.kinds import CUTTINGS
 from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.flow import edits
@@ -133,7 +132,7 @@ class Bands(BenchCase):
         content = self.grid.content
         for kind in QUESTION_TYPES:
             for band in content.bands:
-                for destination in destinations(content, band, kind):
+                for destination in content.destinations(band, kind):
                     after = destination.goes
                     if destination.text == "left out" and band.key == "unmatched_left":
                         self.assertFalse(after.keeps_unmatched_left)

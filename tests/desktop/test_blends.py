@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QApplication, QMenu
 
 from keen_trellis.core.blending import Keep
 from keen_trellis.desktop.bench.blend import BlendContent
-from keen_trellis.desktop.bench.painting import HEADER_HEIGHT
+from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings

@@ -128,8 +128,8 @@ class BuildingCase(WindowCase):
             for step in self.session.flow.steps
             if (o := self.session.outcome(step.id))
         }
-        self.window.new()
-        self.window.open_flow(path)
+        self.window.files.new()
+        self.window.files.open_flow(path)
         self.rest()
         again = {step.id: self.session.outcome(step.id).result.rows.rows for step in self.session.flow.steps}
         self.assertEqual(again, rows)

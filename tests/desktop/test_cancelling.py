@@ -40,7 +40,7 @@ class Stopped(WindowCase):
         path = self.folder / "loans.csv"
         path.write_text("venue,crates\nPier,1\n")
         begun = self.slow(self.session.library, "content")
-        self.window.open_paths([path])
+        self.window.files.open_paths([path])
         self.stop(begun)
         self.assertIn("was stopped", str(self.session.margin.files[str(path)].error))
         self.session.compute_again()
@@ -51,7 +51,7 @@ class Stopped(WindowCase):
         path = self.folder / "loans.csv"
         path.write_text("venue,crates\nPier,1\n")
         begun = self.slow(self.session.library, "get")
-        self.window.open_paths([path])  # its table is shown at once
+        self.window.files.open_paths([path])  # its table is shown at once
         self.wait_for(begun)
         self.stop(begun)
         self.assertIn("was stopped", str(self.session.selected_outcome().error))
@@ -63,7 +63,7 @@ class Stopped(WindowCase):
 
     def test_an_explanation_is_looked_for_again(self):
         begun = self.slow(explaining, "explained")
-        self.window.open_flow(demo_data.folder() / "Winter loans.trellis")
+        self.window.files.open_flow(demo_data.folder() / "Winter loans.trellis")
         self.wait_for(begun)
         self.stop(begun)
         knot = self.session.selection

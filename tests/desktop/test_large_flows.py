@@ -337,7 +337,7 @@ class Access(WindowCase):
             prepare()
             self.rest()
             silent |= self.silent(self.window)
-        self.window.ask_question()
+        self.window.selected.ask_question()
         silent |= self.silent(QApplication.activePopupWidget())
         self.assertEqual(silent, set())
 

@@ -31,12 +31,12 @@ from keen_trellis.flow.source_settings import SourceSettings
 
 window = new_window()
 session = window.session
-window.autosave = Autosave(session, Path(sys.argv[1]), wait=0)
+window.files.autosave = Autosave(session, Path(sys.argv[1]), wait=0)
 while True:
     name = f"Table {len(session.flow.steps)}"
     session.apply("more", lambda flow: edits.add_source(flow, SourceSettings("typed", ""), name))
     QCoreApplication.processEvents()
-    window.autosave.keep()
+    window.files.autosave.keep()
     print(len(session.flow.steps), flush=True)
 """
 
@@ -45,7 +45,7 @@ class NeverLost(WindowCase):
     def setUp(self):
         super().setUp()
         self.drafts = self.folder / "drafts"
-        self.autosave = self.window.autosave = Autosave(self.session, self.drafts, wait=0)
+        self.autosave = self.window.files.autosave = Autosave(self.session, self.drafts, wait=0)
 
     def add_rail(self, name="Loans", window=None):
         session = (window or self.window).session
@@ -99,9 +99,9 @@ class NeverLost(WindowCase):
         saved = self.folder / "Winter.trellis"
         self.add_rail()
         self.session.save(saved)
-        self.window.new()
+        self.window.files.new()
         self.leave_a_copy(saved)
-        self.window.offer_recovery()
+        self.window.files.offer_recovery()
         self.assertIn("“Winter” was not saved", self.dialog(QMessageBox).text())
         self.answer("Go on with the copy")
         self.rest()
@@ -113,11 +113,11 @@ class NeverLost(WindowCase):
 
     def test_a_copy_can_be_thrown_away_and_is_not_asked_about_again(self):
         self.leave_a_copy()
-        self.window.offer_recovery()
+        self.window.files.offer_recovery()
         self.assertIn("“Untitled flow”", self.dialog(QMessageBox).text())
         self.answer("Throw it away")
         self.assertEqual(self.copies(), [])
-        self.window.offer_recovery()
+        self.window.files.offer_recovery()
         self.assertEqual(self.session.flow.steps, ())
 
     def test_a_damaged_copy_is_passed_over(self):
@@ -132,11 +132,11 @@ class NeverLost(WindowCase):
         self.add_rail("Mine")
         theirs = path.read_text().replace("Loans", "Theirs")
         path.write_text(theirs)
-        self.window.save()
+        self.window.files.save()
         self.assertIn("changed by somebody else", self.dialog(QMessageBox).text())
         self.answer("Cancel")
         self.assertEqual(path.read_text(), theirs)
-        self.window.save()
+        self.window.files.save()
         self.answer("Save under another name…")
         self.enter_file(self.folder / "b.trellis")
         self.rest()
@@ -144,7 +144,7 @@ class NeverLost(WindowCase):
         self.session.open(path)
         self.add_rail("Mine")
         path.write_text(theirs.replace("Theirs", "Again"))
-        self.window.save()
+        self.window.files.save()
         self.answer("Overwrite it")
         self.assertEqual([step.name for step in load(path, KINDS).steps], ["Theirs", "Mine"])
 
@@ -154,12 +154,12 @@ class NeverLost(WindowCase):
         self.session.save(path)
         other = new_window()
         self.addCleanup(other.jobs.close)
-        other.autosave = Autosave(other.session, self.drafts, wait=0)
-        other.open_flow(path)
+        other.files.autosave = Autosave(other.session, self.drafts, wait=0)
+        other.files.open_flow(path)
         self.assertIn("open in another window, too", other.status.shown.text())
-        self.assertFalse(other.autosave.is_open_elsewhere(self.folder / "b.trellis"))
+        self.assertFalse(other.files.autosave.is_open_elsewhere(self.folder / "b.trellis"))
         self.autosave.close()
-        self.assertFalse(other.autosave.is_open_elsewhere(path))
+        self.assertFalse(other.files.autosave.is_open_elsewhere(path))
         # Where it cannot be kept, the flow itself goes on.
         self.drafts.chmod(0o500)
         self.addCleanup(self.drafts.chmod, 0o700)

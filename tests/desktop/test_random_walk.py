@@ -31,7 +31,7 @@ class RandomWalk(WindowCase):
 
     def walk(self, chance: random.Random):
         path = demo_data.folder() / f"{chance.choice(_FLOWS)}.trellis"
-        self.window.open_flow(path)
+        self.window.files.open_flow(path)
         self.rest()
         for _ in range(_ACTIONS):
             steps = [step.id for step in self.session.flow.steps]
@@ -52,7 +52,7 @@ class RandomWalk(WindowCase):
     def actions(self):
         session, window = self.session, self.window
         return [
-            *[lambda chance, _: window.begin_step(*chance.choice(list(COMMANDS.items())))] * 3,
+            *[lambda chance, _: window.selected.begin_step(*chance.choice(list(COMMANDS.items())))] * 3,
             *[self.press_a_chip] * 3,
             lambda _, __: session.undo(),
             lambda _, __: session.redo(),
@@ -75,8 +75,8 @@ class RandomWalk(WindowCase):
 
     def copy_and_paste(self):
         self.window.trellis.setFocus()
-        self.window.copy()
-        self.window.paste()
+        self.window.selected.copy()
+        self.window.selected.paste()
 
     def press_a_chip(self, chance, _):
         self.rest()

@@ -34,7 +34,7 @@ class SourcesCase(WindowCase):
 
     def begin(self, path, table: str = "") -> str:
         """Open a file and begin a rail with a table of it; the step's id."""
-        self.window.open_paths([path])
+        self.window.files.open_paths([path])
         self.rest()
         if table:
             self.session.select(Selection(path=str(path), table=table))
@@ -108,7 +108,7 @@ class Looking(SourcesCase):
                 else None
             )
         )
-        self.window.open_paths([path])
+        self.window.files.open_paths([path])
         self.rest()
         self.assertTrue(seen[0][0])
         self.assertLess(seen[0][1], 120_000)
@@ -290,7 +290,7 @@ class Typed(SourcesCase):
         typed = TypedTable(("a", "b"), (("1", "x"),))
         self.session.change_settings(step, SourceSettings("typed", typed=typed), "test")
         self.session.save(self.folder / "f.trellis")
-        self.window.open_flow(self.folder / "f.trellis")
+        self.window.files.open_flow(self.folder / "f.trellis")
         self.rest()
         self.assertEqual(self.rows(step), [(1, "x")])
 
@@ -326,7 +326,7 @@ class Refreshing(SourcesCase):
         self.session.new()
         self.rest()
         make_next_month(path.parent)
-        self.window.open_flow(path)
+        self.window.files.open_flow(path)
         self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertIn("Shift+F5 shows what", self.window.status.shown.text())
         self.press(KEY.Key_F5, modifier=SHIFT)
@@ -368,7 +368,7 @@ class Refreshing(SourcesCase):
         self.rest()
         self.session.library.forget_all()
         (path.parent / "registry.sqlite").rename(path.parent / "moved.sqlite")
-        self.window.open_flow(path)
+        self.window.files.open_flow(path)
         self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertEqual(len(self.rows("objects")), 12_907)
         self.session.select(Selection("objects"))

@@ -59,7 +59,7 @@ class Strangers(WindowCase):
         return next((box for box in self.window.findChildren(QMessageBox) if box.isVisible()), None)
 
     def open(self):
-        self.window.open_flow(self.path)
+        self.window.files.open_flow(self.path)
         self.rest()
 
     def test_it_is_shown_its_files_are_read_and_it_reaches_nothing(self):
@@ -117,7 +117,7 @@ class Strangers(WindowCase):
         self.press(Qt.Key.Key_Escape)
         self.assertIsNone(self.box())
         self.back_to_window()
-        self.window.new()
+        self.window.files.new()
         self.rest()
         self.press("R", modifier=CTRL | SHIFT)
         self.assertIn("connects to no server", self.box().text())
@@ -129,20 +129,20 @@ class Strangers(WindowCase):
         target = settings_for(self.elsewhere / "out.csv")
         self.session.apply("Write", lambda _: edits.add_output(self.session.flow, Input(new), target)[0])
         self.session.save(self.folder / "own.trellis")
-        self.window.open_flow(self.folder / "own.trellis")
+        self.window.files.open_flow(self.folder / "own.trellis")
         self.rest()
         self.assertIsNone(self.box())
 
     def test_steps_that_somebody_else_copied_wait_too(self):
         theirs = load(self.path, KINDS)
         QGuiApplication.clipboard().setText(copied(theirs, ["theirs"]))
-        self.window.paste()
+        self.window.selected.paste()
         self.rest()
         self.assertEqual(self.server.heard, [])
         self.assertEqual({entry.sort for entry in self.session.library.waiting}, {trust.SERVER, trust.QUERY})
 
     def test_a_copy_that_was_not_saved_keeps_waiting(self):
-        autosave = self.window.autosave = Autosave(self.session, self.folder / "drafts", wait=0)
+        autosave = self.window.files.autosave = Autosave(self.session, self.folder / "drafts", wait=0)
         self.open()
         self.answer("Not now")
         self.session.apply("Rename", lambda _: edits.rename(self.session.flow, "loans", "Loans of May"))
@@ -206,7 +206,7 @@ class TextIsText(WindowCase):
 class Kept(WindowCase):
     def test_a_copy_is_written_soon_after_a_pause_and_at_the_latest_a_second_after_an_edit(self):
         drafts = self.folder / "drafts"
-        self.window.autosave = Autosave(self.session, drafts)
+        self.window.files.autosave = Autosave(self.session, drafts)
         flow, _ = edits.add_source(self.session.flow, SourceSettings("typed", ""), "Once")
         began = time.monotonic()
         self.session.apply("Add", lambda _: flow)
@@ -221,5 +221,5 @@ class Kept(WindowCase):
             self.session.apply("Add", more)
             QTest.qWait(50)
         self.assertNotEqual({path: path.stat().st_mtime_ns for path in drafts.glob("*.trellis")}, kept)
-        self.window.autosave.close()
-        self.window.autosave = None
+        self.window.files.autosave.close()
+        self.window.files.autosave = None

@@ -12,8 +12,8 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QApplication, QInputDialog, QLineEdit
 
 from keen_trellis.desktop import theme as looks
-from keen_trellis.desktop.settings import Remembered
-from keen_trellis.desktop.window import MainWindow
+from keen_trellis.desktop.shell.menus import made_window
+from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.flow import edits
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.session.selection import Selection
@@ -80,8 +80,8 @@ class Flows(WindowCase):
         self.press(KEY.Key_S, modifier=CTRL | SHIFT)
         self.enter_file(self.folder / "copy.trellis")
         flow = self.session.flow
-        self.window.new()
-        self.window.open_flow(self.folder / "copy.trellis")
+        self.window.files.new()
+        self.window.files.open_flow(self.folder / "copy.trellis")
         self.rest()
         self.assertEqual(self.session.flow, flow)
         self.assertEqual(self.session.outcome(KNOT).result.rows.rows, 8303)
@@ -95,7 +95,7 @@ class Flows(WindowCase):
         base.commit()
         base.close()
         self.assertEqual(self.session.outcome("objects").result.rows.rows, 12_907)
-        self.window.open_flow(path)
+        self.window.files.open_flow(path)
         self.rest()
         self.assertEqual(self.session.outcome("objects").result.rows.rows, 100)
         self.assertIs(self.session.library.known(self.session.sources()["loans"]), loans)
@@ -104,7 +104,7 @@ class Flows(WindowCase):
         self.open_demo()
         flow = self.session.flow
         (self.folder / "bad.trellis").write_text('{"format": "keen-trellis/9"}')
-        self.window.open_flow(self.folder / "bad.trellis")
+        self.window.files.open_flow(self.folder / "bad.trellis")
         self.answer("OK")
         self.assertIs(self.session.flow, flow)
 
@@ -167,7 +167,7 @@ class Trouble(WindowCase):
     def test_a_lost_source_is_said_where_it_stands_and_the_rest_works(self):
         data = demo_data.copy(self.folder / "demo")
         (data / "registry.sqlite").rename(data / "elsewhere.sqlite")
-        self.window.open_flow(data / "Winter loans.trellis")
+        self.window.files.open_flow(data / "Winter loans.trellis")
         self.rest()
         self.session.select(Selection("objects"))
         self.assertIn("no such file", self.sentence)
@@ -185,7 +185,7 @@ class Trouble(WindowCase):
     def test_a_source_that_was_put_back_is_tried_again(self):
         data = demo_data.copy(self.folder / "demo")
         (data / "registry.sqlite").rename(data / "elsewhere.sqlite")
-        self.window.open_flow(data / "Winter loans.trellis")
+        self.window.files.open_flow(data / "Winter loans.trellis")
         self.rest()
         (data / "elsewhere.sqlite").rename(data / "registry.sqlite")
         self.session.select(Selection("objects"))
@@ -205,7 +205,7 @@ class Trouble(WindowCase):
     def test_settings_that_cannot_be_read_do_not_break_the_window(self):
         path = self.open_demo(own=True)
         path.write_text(path.read_text().replace('"type": "left-outer"', '"type": 7', 1))
-        self.window.open_flow(path)
+        self.window.files.open_flow(path)
         self.rest()
         self.assertIn("settings cannot be read", self.sentence)
         self.session.select(Selection("loans"))
@@ -215,7 +215,7 @@ class Trouble(WindowCase):
     def test_an_output_that_cannot_be_read_is_said_at_its_end(self):
         path = self.open_demo(own=True)
         path.write_text(path.read_text().replace('"writer": "xlsx"', '"writer": 7'))
-        self.window.open_flow(path)
+        self.window.files.open_flow(path)
         self.rest()
         self.session.select(Selection("loan-report-xlsx"))
         self.rest()
@@ -225,7 +225,7 @@ class Trouble(WindowCase):
     def test_steps_of_an_unknown_kind_are_shown_and_kept(self):
         path = self.open_demo(own=True)
         path.write_text(path.read_text().replace('"kind": "output"', '"kind": "sculpture"'))
-        self.window.open_flow(path)
+        self.window.files.open_flow(path)
         self.rest()
         self.session.select(Selection("loan-report-xlsx"))
         self.rest()
@@ -251,7 +251,7 @@ class Trouble(WindowCase):
         (self.folder / "b.csv").write_text("shape,k\nround,x\nflat,y\n")
         self.drop_files(self.folder / "a.csv", self.folder / "b.csv")
         self.session.select(self.stump("a"))
-        self.window.begin_rail()
+        self.window.selected.begin_rail()
         self.rest()
         self.window.combining.join(self.stump("b"), Selection("a"))
         self.rest()
@@ -389,7 +389,7 @@ class Responsiveness(WindowCase):
         base.commit()
         base.execute("BEGIN EXCLUSIVE")
         self.enterContext(mock.patch("keen_trellis.sources.sqlite_files._WAIT_SECONDS", 0.2))
-        self.window.open_flow(path.parent / "Winter loans.trellis")
+        self.window.files.open_flow(path.parent / "Winter loans.trellis")
         self.rest()
         self.assertIn("locked the database", str(self.session.outcome("objects").error))
 
@@ -397,14 +397,14 @@ class Responsiveness(WindowCase):
 class Remembering(WindowCase):
     def test_size_theme_and_recent_flows_survive_a_restart(self):
         path = self.open_demo(own=True)
-        first = MainWindow(Remembered())
+        first = made_window(Remembered())
         first.show()
         first.resize(1180, 720)
         first.splitter.setSizes([200, 500])
-        first.open_flow(path)
+        first.files.open_flow(path)
         first.switch_theme()
         first.close()
-        second = MainWindow(Remembered())
+        second = made_window(Remembered())
         self.addCleanup(looks.use, looks.LIGHT)
         self.addCleanup(second.close)
         second.show()

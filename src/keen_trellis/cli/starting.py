@@ -17,7 +17,7 @@ from keen_trellis.core.errors import UsageError
 @click.argument("flow_path", metavar="[FLOW]", required=False, type=click.Path(path_type=Path))
 def open(flow_path: Path | None) -> None:  # noqa: A001 - the command is called so
     """Open FLOW in the window, or start with an empty flow."""
-    from keen_trellis.desktop.app import start
+    from keen_trellis.desktop.shell.app import start
 
     sys.exit(start(flow_path))
 
@@ -39,7 +39,7 @@ def demo(folder: Path | None, name: str, next_month: bool) -> None:
             say(path)
         return
     from keen_trellis.demo.flows import FLOWS, WINTER_LOANS
-    from keen_trellis.desktop.app import has_display, start
+    from keen_trellis.desktop.shell.app import has_display, start
 
     flow = f"{name.removesuffix('.trellis')}.trellis" if name else WINTER_LOANS
     if flow not in FLOWS:

@@ -11,9 +11,10 @@ from PySide6.QtCore import QCoreApplication, QEvent, QEventLoop, QPoint, QTimer
 from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
-from keen_trellis.desktop.app import make_application
-from keen_trellis.desktop.settings import Remembered
-from keen_trellis.desktop.window import MainWindow
+from keen_trellis.desktop.shell.app import make_application
+from keen_trellis.desktop.shell.menus import made_window
+from keen_trellis.desktop.shell.settings import Remembered
+from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.flow.runner import Kept
 from keen_trellis.sources.library import Library
 
@@ -69,7 +70,7 @@ def new_window(
 ) -> MainWindow:
     """A window that remembers nothing, shown without a display."""
     make_application()
-    window = MainWindow(_Forgetful(), library, kept)
+    window = made_window(_Forgetful(), library, kept)
     window.resize(*size)
     window.show()
     QCoreApplication.processEvents()
@@ -90,7 +91,7 @@ def picture(window: MainWindow) -> QPixmap:
 def draw_window(flow: Path, target: Path) -> None:
     """Draw the window on a flow to a PNG file."""
     window = new_window()
-    window.open_flow(flow)
+    window.files.open_flow(flow)
     settle(window)
     picture(window).save(str(target))
     discard(window)

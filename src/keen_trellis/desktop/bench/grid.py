@@ -6,46 +6,39 @@ import re
 
 import numpy as np
 import pyarrow as pa
-from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPoint, QPointF, Qt, Signal
 from PySide6.QtGui import (
-    QFontMetrics,
     QGuiApplication,
     QKeyEvent,
     QMouseEvent,
     QPainter,
     QPaintEvent,
-    QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QAbstractScrollArea, QMenu, QScrollBar, QWidget
+from PySide6.QtWidgets import QMenu, QWidget
 
 from keen_trellis.core.blending import Stands
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.values import FieldType
-from keen_trellis.desktop.bench.columns import GUTTER, ColumnLayout, Zone
 from keen_trellis.desktop.bench.content import (
     BLOCK,
-    LEFT,
-    LINK,
-    RIGHT,
     Content,
     Part,
-    mend_text,
 )
-from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, Lines, OpenStates
-from keen_trellis.desktop.bench.painting import HEADER_HEIGHT, LINE_HEIGHT, TITLE_HEIGHT, GridPainter
+from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, GridView
+from keen_trellis.desktop.bench.knot_content import mend_text
+from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, OpenStates
+from keen_trellis.desktop.bench.painting import GridPainter
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.plain import menu_text
-from keen_trellis.desktop.theme import font
 from keen_trellis.flow.wording import times_said
 from keen_trellis.outputs.delimited import made_harmless
 
-_GRIP = 4
 _MOST_COPIED = 100_000  # lines that the clipboard takes at once
 _BREAKS = re.compile(r"[\t\r\n]")  # would begin another cell
 
 
-class BenchGrid(QAbstractScrollArea):
+class BenchGrid(GridView):
     """current_changed: the current line or column moved.  destination_chosen: a join type, or a way to
     keep rows.
 
@@ -63,32 +56,7 @@ class BenchGrid(QAbstractScrollArea):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.content: Content | None = None
-        self.states = OpenStates()
-        self.lines = Lines(Content([], [], None), self.states)  # type: ignore[arg-type]
-        self.current = 0
-        self.column = 0
-        self.anchor = 0
-        self.marks: dict[str, Mark] = {}
-        self.join_type = JoinType.LEFT_OUTER
-        self.columns = ColumnLayout()
         self._resizing: tuple[int, int, int] | None = None
-        self.bars: dict[str, QScrollBar] = {}
-        for name in (LEFT, RIGHT):
-            self._bar(name)
-        self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Bench")
-        self.viewport().setMouseTracking(True)
-        self.verticalScrollBar().setSingleStep(1)
-        self.verticalScrollBar().valueChanged.connect(self.viewport().update)
-
-    def sizeHint(self) -> QSize:
-        return QSize(1000, 380)
-
-    # --- content ---
 
     def show_content(self, content: Content | None, marks: dict[str, Mark], *, afresh: bool) -> None:
         """Show other content. afresh: another step's, so that place and selection begin anew."""
@@ -97,7 +65,7 @@ class BenchGrid(QAbstractScrollArea):
         if afresh:
             self.states = OpenStates()
             self.current = self.anchor = self.column = 0
-        self._lay_lines()
+        self.lay_lines()
         if kept is not None:
             self._return_to(*kept)
         if afresh:
@@ -132,85 +100,6 @@ class BenchGrid(QAbstractScrollArea):
     def _first_row(self) -> int:
         return next((n for n in range(min(self.lines.count, 50)) if self.lines.at(n).kind == ROW), 0)
 
-    def _lay_lines(self) -> None:
-        content = self.content
-        self.lines = Lines(content if content is not None else Content([], [], None), self.states)  # type: ignore[arg-type]
-        self.current = min(self.current, max(self.lines.count - 1, 0))
-        self._lay_zones()
-
-    @property
-    def current_line(self) -> Line | None:
-        """The line under the cursor."""
-        return self.lines.at(self.current) if self.lines.count else None
-
-    def current_row(self) -> tuple[Part, int] | None:
-        """The part and place of the row under the cursor, None on a head."""
-        line = self.current_line
-        if line is None or line.kind != ROW or self.content is None:
-            return None
-        return self.content.parts[line.part], line.place
-
-    # --- geometry ---
-
-    @property
-    def header_height(self) -> int:
-        """How high the head is: with a line of titles where each zone has one."""
-        titled = self.content is not None and bool(self.content.titles)
-        return HEADER_HEIGHT + (TITLE_HEIGHT if titled else 0)
-
-    def _lay_zones(self) -> None:
-        room = self.viewport().width() - GUTTER
-        if self.content is None or room <= 0:
-            return
-        self.columns.lay(self.content, room)
-        self._lay_bars()
-        page = max((self.viewport().height() - self.header_height) // LINE_HEIGHT, 1)
-        self.verticalScrollBar().setPageStep(page)
-        self.verticalScrollBar().setRange(0, max(self.lines.count - page, 0))
-        self.viewport().update()
-
-    def _bar(self, name: str) -> QScrollBar:
-        """The scroll bar of a zone."""
-        if name not in self.bars:
-            bar = self.bars[name] = QScrollBar(Qt.Orientation.Horizontal, self)
-            bar.setAccessibleName(f"Scroll the {name} fields")
-            bar.valueChanged.connect(self.viewport().update)
-        return self.bars[name]
-
-    def _lay_bars(self) -> None:
-        needed = False
-        for laid in self.columns.zones:
-            if laid.name != LINK:
-                self._bar(laid.name)
-        shown = {zone.name: zone for zone in self.columns.zones}
-        for name, bar in self.bars.items():
-            zone = shown.get(name)
-            scrolls = zone is not None and zone.content > zone.width
-            bar.setVisible(scrolls)
-            if zone is None:
-                continue
-            bar.setRange(0, max(zone.content - zone.width, 0))
-            bar.setPageStep(max(zone.width, 1))
-            bar.setSingleStep(40)
-            bar.setGeometry(zone.left, self.height() - 12, zone.width, 12)
-            needed = needed or scrolls
-        bottom = 12 if needed else 0
-        if self.viewportMargins().bottom() != bottom:
-            self.setViewportMargins(0, 0, 0, bottom)
-
-    def _offset(self, zone: Zone) -> int:
-        return self.bars[zone.name].value() if zone.name in self.bars and zone.content > zone.width else 0
-
-    def column_lefts(self, zone: Zone) -> list[tuple[int, int, int]]:
-        """Of each column of a zone its number, left edge and width, as it is scrolled now."""
-        return self.columns.lefts(zone, self._offset(zone))
-
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        super().resizeEvent(event)
-        self._lay_zones()
-
-    # --- moving about ---
-
     def move_to(self, number: int, *, extend: bool = False) -> None:
         """Make another line the current one and bring it into view."""
         self.current = min(max(number, 0), max(self.lines.count - 1, 0))
@@ -235,7 +124,7 @@ class BenchGrid(QAbstractScrollArea):
             self.states.closed -= {band.key, chosen.key}
             self.states.opened |= {chosen.key}
             self.states.whole.add(chosen.key)
-            self._lay_lines()
+            self.lay_lines()
             line = self.lines.row(part, place)
         if line is not None:
             self.move_to(line)
@@ -268,7 +157,7 @@ class BenchGrid(QAbstractScrollArea):
             self.states.toggle(self.content.parts[line.part])
         elif line.kind == MORE:
             self.states.whole ^= {self.content.parts[line.part].key}
-        self._lay_lines()
+        self.lay_lines()
         self.current_changed.emit()
 
     def jump_band(self, step: int) -> None:
@@ -311,8 +200,6 @@ class BenchGrid(QAbstractScrollArea):
     def _head_line(self, band_number: int) -> int:
         return self.lines.head(Line(BAND, band_number)) or 0
 
-    # --- mending ---
-
     def mend(self, number: int, choice: int = 0) -> bool:
         """Ask for a mend of the reason that a line heads; False if it has none."""
         line = self.lines.at(number)
@@ -331,22 +218,6 @@ class BenchGrid(QAbstractScrollArea):
     def open_current_mends(self) -> None:
         """Let the user choose a mend of the reason that the current line heads."""
         self.open_mends(self.current)
-
-    def mend_rect(self, top: float, part: Part) -> QRectF:
-        """Where the first mend of a reason stands on its line, at the right of the reason."""
-        if not part.mends:
-            return QRectF()
-        metrics = QFontMetrics(font(12, bold=True))
-        width = metrics.horizontalAdvance(self.mend_said(part)) + 8
-        room = self.viewport().width() - GUTTER - 16
-        start = GUTTER + 16 + min(metrics.horizontalAdvance(part.text) + 28, max(room - width, room / 3))
-        return QRectF(start, top, min(width, self.viewport().width() - start - 8), LINE_HEIGHT)
-
-    @staticmethod
-    def mend_said(part: Part) -> str:
-        """The first mend, and that there are others."""
-        more = f"  ·  {len(part.mends) - 1} more" if len(part.mends) > 1 else ""
-        return f"{mend_text(part.mends[0])}{more}"
 
     def open_mends(self, number: int) -> None:
         """Let the user choose a mend of the reason that a line heads."""
@@ -369,7 +240,7 @@ class BenchGrid(QAbstractScrollArea):
             if part.key.startswith(prefix) and part.text:
                 if not self.states.shows(part):
                     self.states.toggle(part)
-                    self._lay_lines()
+                    self.lay_lines()
                 head = self.lines.part_head(number)
                 if head is not None:
                     self.move_to(head)
@@ -476,8 +347,6 @@ class BenchGrid(QAbstractScrollArea):
         self.viewport().update()
         self.current_changed.emit()
 
-    # --- mouse ---
-
     def mousePressEvent(self, event: QMouseEvent) -> None:
         point = event.position().toPoint()
         if event.button() != Qt.MouseButton.LeftButton:
@@ -485,7 +354,7 @@ class BenchGrid(QAbstractScrollArea):
         if point.y() < self.header_height:
             self._press_header(point)
             return
-        number = self._line_at(point.y())
+        number = self.line_at(point.y())
         if number is None:
             return
         line = self.lines.at(number)
@@ -511,7 +380,7 @@ class BenchGrid(QAbstractScrollArea):
         return True
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        number = self._line_at(event.position().toPoint().y())
+        number = self.line_at(event.position().toPoint().y())
         if number is not None and self.lines.at(number).kind == ROW:
             self.record_wanted.emit()
 
@@ -520,9 +389,9 @@ class BenchGrid(QAbstractScrollArea):
         if self._resizing is not None and self.content is not None:
             number, start, width = self._resizing
             self.columns.resize(number, width + point.x() - start)
-            self._lay_zones()
+            self.lay_zones()
             return
-        on_edge = point.y() < self.header_height and self._edge_at(point.x()) is not None
+        on_edge = point.y() < self.header_height and self.edge_at(point.x()) is not None
         self.viewport().setCursor(Qt.CursorShape.SplitHCursor if on_edge else Qt.CursorShape.ArrowCursor)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
@@ -541,23 +410,17 @@ class BenchGrid(QAbstractScrollArea):
         super().wheelEvent(event)
 
     def _press_header(self, point: QPoint) -> None:
-        edge = self._edge_at(point.x())
+        edge = self.edge_at(point.x())
         if edge is not None:
             self._resizing = (edge, point.x(), self.columns.width(edge))
             return
-        number = self._column_at(point.x())
+        number = self.column_at(point.x())
         if number is not None:
             self.column = number
             if self.is_warned(number) and point.y() > self.header_height - HEADER_HEIGHT:
                 self.open_remedies()
             else:
                 self._sort(number)
-
-    # --- measures that must not be added up again ---
-
-    def is_warned(self, number: int) -> bool:
-        """Whether a column's measure stands on many rows, and says so in its head."""
-        return self.content is not None and self.content.columns[number].field.name in self.content.warnings
 
     def open_remedies(self) -> None:
         """Let the user choose what is done about a measure that would be counted many times."""
@@ -585,71 +448,11 @@ class BenchGrid(QAbstractScrollArea):
         ]
         menu.popup(self.viewport().mapToGlobal(QPoint(lefts[0], self.header_height)))
 
-    def _edge_at(self, x: int) -> int | None:
-        for zone in self.columns.zones:
-            if zone.name != LINK:
-                for number, left, width in self.column_lefts(zone):
-                    if abs(left + width - x) <= _GRIP and zone.left < x <= zone.right:
-                        return number
-        return None
-
-    def _column_at(self, x: int) -> int | None:
-        for zone in self.columns.zones:
-            if zone.left <= x < zone.right:
-                for number, left, width in self.column_lefts(zone):
-                    if left <= x < left + width:
-                        return number
-        return None
-
     def _choose_column(self, x: int) -> None:
-        number = self._column_at(x)
+        number = self.column_at(x)
         if number is not None:
             self.column = number
-
-    def _line_at(self, y: int) -> int | None:
-        if y < self.header_height:
-            return None
-        top = self.verticalScrollBar().value()
-        row = (y - self.header_height) // LINE_HEIGHT
-        if row == 0:
-            sticky = self.sticky_head(top)
-            if sticky is not None:
-                return sticky
-        number = top + row
-        return number if number < self.lines.count else None
-
-    def line_top(self, number: int) -> float:
-        """Where a line stands, in pixels from the viewport's top."""
-        top = self.verticalScrollBar().value()
-        sticky = self.sticky_head(top)
-        return self.header_height + (0 if number == sticky else (number - top) * LINE_HEIGHT)
-
-    def sticky_head(self, top: int) -> int | None:
-        """The band head that stays at the top while its rows scroll under it."""
-        if not self.lines.count or top >= self.lines.count:
-            return None
-        line = self.lines.at(top)
-        return self.lines.head(line) if line.kind != BAND else None
-
-    # --- painting ---
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self.content is not None:
             GridPainter(QPainter(self.viewport()), self, self.content).paint()
-
-    def chooser_rect(self, top: float) -> QRectF:
-        """Where the small chooser of a band stands whose head is at `top`."""
-        width = min(max(150.0, self._goes_width() + 36), 240.0)
-        return QRectF(self.viewport().width() - width - 12, top + 2.5, width, LINE_HEIGHT - 5)
-
-    def _goes_width(self) -> float:
-        if self.content is None:
-            return 0
-        metrics = QFontMetrics(font(11.5))
-        return max(
-            (
-                metrics.horizontalAdvance(self.content.destination_text(b, self.join_type))
-                for b in self.content.bands
-            ),
-            default=0,
-        )

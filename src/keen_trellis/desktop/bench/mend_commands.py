@@ -12,8 +12,8 @@ from PySide6.QtWidgets import QFileDialog
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.insight.reason import Mend, Reason, Way
 from keen_trellis.core.task import Task
-from keen_trellis.desktop.bench.content import mend_text
 from keen_trellis.desktop.bench.grid import BenchGrid
+from keen_trellis.desktop.bench.knot_content import mend_text
 from keen_trellis.desktop.bench.review import ReviewView
 from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow

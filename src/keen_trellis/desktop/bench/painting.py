@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PySide6.QtCore import QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPen
 
@@ -27,24 +25,18 @@ from keen_trellis.desktop.bench.content import (
     Content,
     Part,
 )
+from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, LINE_HEIGHT, TITLE_HEIGHT, GridView
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, Line
 from keen_trellis.desktop.plain import elided
+from keen_trellis.desktop.signs import draw_part
 from keen_trellis.desktop.theme import draw_mark, font, theme
-from keen_trellis.desktop.trellis.signs import draw_part
 from keen_trellis.flow.blend_proposal import side_said
-
-if TYPE_CHECKING:
-    from keen_trellis.desktop.bench.grid import BenchGrid
-
-LINE_HEIGHT = 24
-HEADER_HEIGHT = 30
-TITLE_HEIGHT = 24
 
 
 class GridPainter:
     """Paints one state of the grid, once."""
 
-    def __init__(self, painter: QPainter, grid: BenchGrid, content: Content) -> None:
+    def __init__(self, painter: QPainter, grid: GridView, content: Content) -> None:
         self._painter = painter
         self._grid = grid
         self._content = content

@@ -28,12 +28,12 @@ from keen_trellis.desktop.bench.clusters import Clustering, ClustersView
 from keen_trellis.desktop.bench.content import (
     Content,
     chosen_rows_content,
-    knot_content,
     table_content,
 )
 from keen_trellis.desktop.bench.fields import FieldsView
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding, GuardsView
+from keen_trellis.desktop.bench.knot_content import knot_content
 from keen_trellis.desktop.bench.mend_commands import MendCommands
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.raw import RawView

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOp
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.plain import elided, tip
+from keen_trellis.desktop.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 from keen_trellis.desktop.theme import font, theme
-from keen_trellis.desktop.trellis.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 from keen_trellis.flow.side_by_side import SideBySide, TypeLine
 
 _ROW_HEIGHT = 40

@@ -33,8 +33,8 @@ from PySide6.QtWidgets import (
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.plain import PlainLabel, elided
+from keen_trellis.desktop.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 from keen_trellis.desktop.theme import font, theme
-from keen_trellis.desktop.trellis.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 
 _LINE = 28
 _SIGN_LINE = 36

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPainterPath, QPen, QPolygonF
 
 from keen_trellis.desktop.plain import elided
+from keen_trellis.desktop.signs import draw_part
 from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.desktop.trellis.shapes import (
     BEAD,
@@ -27,7 +28,6 @@ from keen_trellis.desktop.trellis.shapes import (
     Tie,
     Words,
 )
-from keen_trellis.desktop.trellis.signs import draw_part
 from keen_trellis.session.selection import Selection
 
 

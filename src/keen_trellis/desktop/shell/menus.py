@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
 
 from keen_trellis.core.join_type import QUESTION_TYPES
-from keen_trellis.desktop.commands import Command, separator
 from keen_trellis.desktop.kinds import COMMANDS
+from keen_trellis.desktop.shell.commands import Command, separator
+from keen_trellis.desktop.shell.settings import Remembered
+from keen_trellis.desktop.shell.window import MainWindow
+from keen_trellis.flow.runner import Kept
 from keen_trellis.session import editing
-
-if TYPE_CHECKING:
-    from keen_trellis.desktop.window import MainWindow
+from keen_trellis.sources.library import Library
 
 
 def all_commands(window: MainWindow) -> list[Command]:
@@ -22,8 +22,8 @@ def all_commands(window: MainWindow) -> list[Command]:
 
 def _file(window: MainWindow) -> list[Command]:
     return [
-        Command("new", "File", "&New flow", "Ctrl+N", window.new),
-        Command("open", "File", "&Open a flow or files…", "Ctrl+O", window.open_dialog),
+        Command("new", "File", "&New flow", "Ctrl+N", window.files.new),
+        Command("open", "File", "&Open a flow or files…", "Ctrl+O", window.files.open_dialog),
         Command(
             "open_folder",
             "File",
@@ -39,10 +39,10 @@ def _file(window: MainWindow) -> list[Command]:
             window.sources.open_address,
         ),
         Command("type_table", "File", "&Type or paste a table", "Ctrl+Shift+T", window.sources.type_table),
-        Command("demo", "File", "Open the &demo", "Ctrl+Shift+M", window.open_demo),
+        Command("demo", "File", "Open the &demo", "Ctrl+Shift+M", window.files.open_demo),
         separator("File"),
-        Command("save", "File", "&Save", "Ctrl+S", window.save),
-        Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.save_as),
+        Command("save", "File", "&Save", "Ctrl+S", window.files.save),
+        Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.files.save_as),
         Command("reach", "File", "Co&nnections and outputs…", "Ctrl+Shift+R", window.reaching.ask),
         separator("File"),
         Command("picture", "File", "Save the trellis as a p&icture…", "Ctrl+Alt+I", window.save_picture),
@@ -57,10 +57,10 @@ def _edit(window: MainWindow) -> list[Command]:
         Command("undo", "Edit", "&Undo", "Ctrl+Z", window.session.undo),
         Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", window.session.redo),
         separator("Edit"),
-        Command("copy", "Edit", "&Copy rows, or steps", "Ctrl+C", window.copy),
-        Command("cut", "Edit", "Cu&t steps", "Ctrl+X", window.cut),
-        Command("paste", "Edit", "&Paste steps here", "Ctrl+V", window.paste),
-        Command("choose_all", "Edit", "Select &all rows, or steps", "Ctrl+A", window.choose_all),
+        Command("copy", "Edit", "&Copy rows, or steps", "Ctrl+C", window.selected.copy),
+        Command("cut", "Edit", "Cu&t steps", "Ctrl+X", window.selected.cut),
+        Command("paste", "Edit", "&Paste steps here", "Ctrl+V", window.selected.paste),
+        Command("choose_all", "Edit", "Select &all rows, or steps", "Ctrl+A", window.selected.choose_all),
         Command("find", "Edit", "&Find in rows…", "Ctrl+F", window.bench.open_find),
         Command("find_next", "Edit", "Find ne&xt", "F3", window.bench.find_next),
         Command(
@@ -71,9 +71,9 @@ def _edit(window: MainWindow) -> list[Command]:
             lambda: window.bench.find_next(backwards=True),
         ),
         separator("Edit"),
-        Command("rename", "Edit", "Re&name…", "F2", window.rename),
+        Command("rename", "Edit", "Re&name…", "F2", window.selected.rename),
         Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(window.session)),
-        Command("note", "Edit", "&Note on the step…", "Ctrl+Alt+N", window.note),
+        Command("note", "Edit", "&Note on the step…", "Ctrl+Alt+N", window.selected.note),
         Command(
             "skip",
             "Edit",
@@ -102,15 +102,15 @@ def _edit(window: MainWindow) -> list[Command]:
 
 def _flow(window: MainWindow) -> list[Command]:
     return [
-        Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.begin_rail),
+        Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.selected.begin_rail),
         Command("join", "Flow", "&Join with…", "Ctrl+J", window.combining.join_dialog),
         Command("blend", "Flow", "B&lend with…", "Ctrl+Shift+J", window.combining.blend_dialog),
         Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.combining.reconcile_dialog),
         Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.combining.share_filter),
         Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.combining.stack_dialog),
         Command("branch", "Flow", "Branch &off here", "Ctrl+Alt+X", lambda: editing.branch(window.session)),
-        Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.swap),
-        Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.ask_question),
+        Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.selected.swap),
+        Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.selected.ask_question),
         Command(
             "types", "Flow", "All join t&ypes side by side", "Ctrl+Shift+Return", window.bench.show_types
         ),
@@ -136,7 +136,7 @@ def _step(window: MainWindow) -> list[Command]:
             "Step",
             f"{command.text} here…",
             f"Ctrl+Alt+{command.keys}",
-            partial(window.begin_step, kind, command),
+            partial(window.selected.begin_step, kind, command),
         )
         for kind, command in COMMANDS.items()
     ]
@@ -145,7 +145,13 @@ def _step(window: MainWindow) -> list[Command]:
 def _types(window: MainWindow) -> list[Command]:
     return [
         *(
-            Command(f"type_{n}", "Join type", kind.trade_name.capitalize(), str(n), window.type_setter(kind))
+            Command(
+                f"type_{n}",
+                "Join type",
+                kind.trade_name.capitalize(),
+                str(n),
+                window.selected.type_setter(kind),
+            )
             for n, kind in enumerate(QUESTION_TYPES, 1)
         ),
     ]
@@ -204,3 +210,12 @@ def _help(window: MainWindow) -> list[Command]:
     return [
         Command("about", "Help", "&About Keen Trellis", "F1", window.about),
     ]
+
+
+def made_window(
+    remembered: Remembered | None = None, library: Library | None = None, kept: Kept | None = None
+) -> MainWindow:
+    """A window with its commands, not yet shown."""
+    window = MainWindow(remembered, library, kept)
+    window.take_commands(all_commands(window))
+    return window

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QMessageBox
 
 from keen_trellis.desktop.plain import PlainBox
+from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.trust import OUTPUT, Reach
 from keen_trellis.sources.queries import NotHarmless, reach_said
-
-if TYPE_CHECKING:
-    from keen_trellis.desktop.window import MainWindow
 
 _MOST_SHOWN = 12
 _WIDTH = 560  # pixels
@@ -23,10 +20,11 @@ _WIDTH = 560  # pixels
 class Reaching(QObject):
     """What the window asks before an opened flow reaches anything."""
 
-    def __init__(self, window: MainWindow) -> None:
-        super().__init__(window)
-        self._window = window
-        self._session = window.session
+    def __init__(self, frame: Frame) -> None:
+        super().__init__(frame)
+        self._frame = frame
+        self._session = frame.session
+        frame.sentence.accepting_wanted.connect(self.ask)
 
     def ask_if_waiting(self) -> None:
         """Ask if the flow that was opened reaches what nobody accepted."""
@@ -47,7 +45,7 @@ class Reaching(QObject):
             what = "A query of this flow calls functions that may do more than read rows."
         elif not entries:
             what = "This flow connects to no server, and writes only into its own folder."
-        box = PlainBox(QMessageBox.Icon.Question, "Connections and outputs", what, parent=self._window)
+        box = PlainBox(QMessageBox.Icon.Question, "Connections and outputs", what, parent=self._frame)
         shown = "\n".join(f"• {line}" for line in lines[:_MOST_SHOWN])
         if len(lines) > _MOST_SHOWN:
             shown += f"\n… and {len(lines) - _MOST_SHOWN:,} more; see the details."

@@ -38,13 +38,13 @@ def start(flow_path: Path | None) -> int:
         print("keen-trellis: there is no display to show a window on.", file=sys.stderr)
         return 1
     application = make_application()
-    from keen_trellis.desktop.window import MainWindow
+    from keen_trellis.desktop.shell.menus import made_window
 
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_DFL)  # Qt's loop would not see Python's handlers
-    window = MainWindow()
+    window = made_window()
     window.show()
     if flow_path is not None:
-        window.open_flow(flow_path)
-    window.offer_recovery()
+        window.files.open_flow(flow_path)
+    window.files.offer_recovery()
     return application.exec()  # type: ignore[attr-defined, no-any-return]

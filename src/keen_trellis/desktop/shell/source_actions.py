@@ -5,21 +5,19 @@ watching.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject, QPoint, Qt
+from PySide6.QtCore import QObject, QPoint, Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.watching import Watching
+from keen_trellis.desktop.shell.flow_files import FlowFiles
+from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.watching import Watching
 from keen_trellis.session import editing
 from keen_trellis.sources import secrets
 from keen_trellis.sources.library import take_out_password
 from keen_trellis.sources.locations import reader_for
-
-if TYPE_CHECKING:
-    from keen_trellis.desktop.window import MainWindow
 
 
 def check_place(text: str) -> None:
@@ -28,23 +26,28 @@ def check_place(text: str) -> None:
 
 
 class SourceActions(QObject):
-    """The commands of the window that are about sources."""
+    """The commands that are about sources. watched: whether they are watched, when that changes."""
 
-    def __init__(self, window: MainWindow) -> None:
-        super().__init__(window)
-        self._window = window
-        self._session = window.session
-        self.watching = Watching(window.session, self)
+    watched = Signal(bool)
+
+    def __init__(self, frame: Frame, files: FlowFiles) -> None:
+        super().__init__(frame)
+        self._files = files
+        frame.sentence.password_wanted.connect(self.ask_password)
+        frame.sentence.moved.connect(self.use_file)
+        self._frame = frame
+        self._session = frame.session
+        self.watching = Watching(frame.session, self)
         self.watching.changed.connect(self._say_changed)
 
     # --- opening ---
 
     def open_folder(self) -> None:
         """Choose a folder whose like files are read as one."""
-        dialog = QFileDialog(self._window, "Open a folder of like files")
+        dialog = QFileDialog(self._frame, "Open a folder of like files")
         dialog.setFileMode(QFileDialog.FileMode.Directory)
         dialog.setOption(QFileDialog.Option.ShowDirsOnly)
-        dialog.filesSelected.connect(lambda names: self._window.open_paths([Path(name) for name in names]))
+        dialog.filesSelected.connect(lambda names: self._files.open_paths([Path(name) for name in names]))
         dialog.open()
 
     def open_address(self) -> None:
@@ -52,39 +55,39 @@ class SourceActions(QObject):
         entry = Entry(
             "Address of a database, as postgresql://user@host/database, or a pattern, as /logs/2026-*.csv",
             "",
-            self._window,
+            self._frame,
             check=check_place,
         )
         entry.entered.connect(self._open_place)
-        entry.open_under(self._window.sentence.view, at=QPoint(240, 4))
+        entry.open_under(self._frame.sentence.view, at=QPoint(240, 4))
 
     def _open_place(self, text: str) -> None:
         place = reader_for(take_out_password(text.strip(), lasting=True))[0]
         self._session.margin.reveal(place)
         editing.add_places(self._session, [place])
-        self._window.trellis.setFocus()
+        self._frame.trellis.setFocus()
 
     def type_table(self) -> None:
         """Begin a rail with a small table of the flow's own; what is on the clipboard can be pasted there."""
         editing.begin_typed_table(self._session)
-        self._window.bench.show_typing()
+        self._frame.bench.show_typing()
 
     def ask_password(self, address: str) -> None:
         """Ask for the password of a database, and try again."""
         entry = Entry(
-            f"Password for {address}", "", self._window, secret=True, tick="keep it in the desktop's keyring"
+            f"Password for {address}", "", self._frame, secret=True, tick="keep it in the desktop's keyring"
         )
 
         def entered(password: str) -> None:
             kept = secrets.remember(address, password, lasting=entry.tick.isChecked())
             if entry.tick.isChecked() and not kept:
-                self._window.status.say(
+                self._frame.status.say(
                     "There is no keyring to keep it in: it is kept until the program ends."
                 )
             self._session.compute_again()
 
         entry.entered.connect(entered)
-        entry.open_under(self._window.sentence.view, at=QPoint(240, 4))
+        entry.open_under(self._frame.sentence.view, at=QPoint(240, 4))
 
     # --- refresh ---
 
@@ -95,17 +98,17 @@ class SourceActions(QObject):
     def switch_watching(self) -> None:
         """Begin or stop to watch the sources for changes."""
         on = not self.watching.on
-        self._window.remembered.remember("watch", "yes" if on else "no")
+        self._frame.remembered.remember("watch", "yes" if on else "no")
         self.watch(on)
 
     def watch(self, on: bool) -> None:
         """Watch the sources for changes, or do not."""
         self.watching.turn(on)
-        self._window.commands["watch"].setChecked(on)
+        self.watched.emit(on)
 
     def _say_changed(self, names: list[str]) -> None:
         verb = "has" if len(names) == 1 else "have"
-        self._window.status.say(f"{', '.join(names[:3])} {verb} changed. F5 refreshes.", alarm=True)
+        self._frame.status.say(f"{', '.join(names[:3])} {verb} changed. F5 refreshes.", alarm=True)
 
     def use_file(self, step_id: str, path: str) -> None:
         """Read a source from another file, and offer the same for what was lost with it."""
@@ -117,7 +120,7 @@ class SourceActions(QObject):
             QMessageBox.Icon.Question,
             "Others have moved too",
             f"{names} lies there too.",
-            parent=self._window,
+            parent=self._frame,
         )
         box.setInformativeText("Use it from its new place as well?")
         use = box.addButton("Use it", QMessageBox.ButtonRole.AcceptRole)

@@ -5,26 +5,27 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from keen_trellis.core.insight.proposal import percent
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.instead import Instead, blend_said, union_said
+from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import combining, filters
 from keen_trellis.session.selection import Selection
 
-if TYPE_CHECKING:
-    from keen_trellis.desktop.window import MainWindow
-
 
 class Combining:
     """Asks what a rail or table is to meet, and how."""
 
-    def __init__(self, window: MainWindow) -> None:
-        self._window = window
-        self._session = window.session
+    def __init__(self, frame: Frame) -> None:
+        self._frame = frame
+        self._session = session = frame.session
+        frame.trellis.join_wanted.connect(self.join)
+        frame.trellis.tie_wanted.connect(lambda slat, source: self.tie(slat, source, ""))
+        frame.bench.tie_wanted.connect(lambda source, tie: self.tie(session.selection.slat, source, tie))
+        frame.sentence.blend_wanted.connect(self.blend_dialog)
 
     def join(self, right: Selection, left: Selection) -> None:
         """Join `right` onto the rail `left`, and ask which question the join answers."""
@@ -39,7 +40,7 @@ class Combining:
                 Instead("U", "union", union_said, stack, counts_rows=True),
                 Instead("B", "blend", blend_said, blend),
             )
-            self._window.sentence.part_of(step).ask_question(step, title=title, instead=instead)
+            self._frame.sentence.part_of(step).ask_question(step, title=title, instead=instead)
 
         combining.join(self._session, right, left, asked)
 
@@ -74,18 +75,18 @@ class Combining:
             if not choices:
                 session.said.emit("There is no rail yet that could be filtered: begin one first.")
                 return
-            chooser = Chooser(choices, self._window, title="A filter for all rails that have which field?")
+            chooser = Chooser(choices, self._frame, title="A filter for all rails that have which field?")
             chooser.chosen.connect(lambda name: share(name, shapes))
-            chooser.open_under(self._window.sentence.view)
+            chooser.open_under(self._frame.sentence.view)
 
         def share(name: str, shapes: dict[str, InputShape]) -> None:
             id_ = filters.share(session, name, shapes)
-            self._window.sentence.slat.choose_values(id_, self._window.sentence.view)
+            self._frame.sentence.slat.choose_values(id_, self._frame.sentence.view)
 
         filters.with_shapes(session, show)
 
     def tie(self, slat: str, source: str, tie: str) -> None:
-        self._window.sentence.slat.choose_tie(slat, source, tie, self._window.sentence.view)
+        self._frame.sentence.slat.choose_tie(slat, source, tie, self._frame.sentence.view)
 
     def reconcile_dialog(self) -> None:
         """Choose what the selected rail is compared with."""
@@ -113,9 +114,9 @@ class Combining:
             title = (
                 f"{left} and {right} are the same by {link.left} and {link.right}. Which fields must agree?"
             )
-            chooser = Chooser(choices, self._window, several=True, title=title)
+            chooser = Chooser(choices, self._frame, several=True, title=title)
             chooser.applied.connect(lambda pairs: combining.compare(self._session, found, pairs))
-            chooser.open_under(self._window.sentence.view)
+            chooser.open_under(self._frame.sentence.view)
 
         combining.reconcile(self._session, other, rail, ask)
 
@@ -142,8 +143,8 @@ class Combining:
             return
         name = selected.table if selected.is_stump else session.flow.step(selected.step).name
         title = (of_stump if selected.is_stump else of_rail).format(name)
-        chooser = Chooser(choices, self._window, title=title)
+        chooser = Chooser(choices, self._frame, title=title)
         chooser.chosen.connect(
             lambda other: lead(selected, other) if selected.is_stump else lead(other, selected)
         )
-        chooser.open_under(self._window.sentence.view)
+        chooser.open_under(self._frame.sentence.view)

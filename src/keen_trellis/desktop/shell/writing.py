@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
@@ -14,6 +13,8 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 from keen_trellis.core.errors import OutputError, TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.plain import PlainBox
+from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
@@ -23,9 +24,6 @@ from keen_trellis.outputs import Written, check_target, goes_said, settings_for
 from keen_trellis.session import editing
 from keen_trellis.session.running import files_read, output_targets, write_outputs
 
-if TYPE_CHECKING:
-    from keen_trellis.desktop.window import MainWindow
-
 OUTPUT_FILTERS = ["Workbook (*.xlsx)", "Delimited text (*.csv)", "Tab-separated text (*.tsv)"]
 _NOT_WRITTEN = "Nothing was written"
 
@@ -33,14 +31,17 @@ _NOT_WRITTEN = "Nothing was written"
 class Writing(QObject):
     """The commands of the window that write files. As `run`, they hold back what is behind a broken guard."""
 
-    def __init__(self, window: MainWindow) -> None:
-        super().__init__(window)
-        self._window = window
-        self._session = window.session
+    def __init__(self, frame: Frame, reaching: Reaching) -> None:
+        super().__init__(frame)
+        self._reaching = reaching
+        frame.sentence.write_wanted.connect(self.write_output)
+        frame.sentence.output_wanted.connect(self.add_output)
+        self._frame = frame
+        self._session = frame.session
 
     def add_output(self) -> None:
         """Ask for a file, lead the selected rows to it and write it."""
-        dialog = QFileDialog(self._window, "Write these rows to a file")
+        dialog = QFileDialog(self._frame, "Write these rows to a file")
         dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
         dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
         dialog.setNameFilters(OUTPUT_FILTERS)
@@ -50,7 +51,7 @@ class Writing(QObject):
             try:
                 editing.add_output(self._session, settings_for(Path(name)))
             except TrellisError as error:
-                self._window.warn(_NOT_WRITTEN, error)
+                self._frame.warn(_NOT_WRITTEN, error)
                 return
             self.write_output(self._session.selection.step)
 
@@ -74,7 +75,7 @@ class Writing(QObject):
         said = (
             f"{there[0].file_name} exists already." if one else f"{len(there):,} of the files exist already."
         )
-        box = PlainBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self._window)
+        box = PlainBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self._frame)
         lines = [f"{entry.path}.{goes_said(Path(entry.path), entry.sheet)}" for entry in there]
         box.setInformativeText("\n".join([*lines, "Replacing cannot be undone."]))
         replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
@@ -99,7 +100,7 @@ class Writing(QObject):
         try:
             output_targets(self._session.flow, KINDS, None)
         except TrellisError as error:
-            self._window.warn(_NOT_WRITTEN, error)
+            self._frame.warn(_NOT_WRITTEN, error)
             return False
         return True
 
@@ -110,7 +111,7 @@ class Writing(QObject):
         session = self._session
         flow, settings = session.flow, KINDS.settings(session.flow.step(step_id))
         read = self._files_read()
-        if not self._targets_differ() or not self._window.reaching.may_write(settings):
+        if not self._targets_differ() or not self._reaching.may_write(settings):
             return
         if not replace and _may_be_replaced(Path(settings.path), read):
             self._ask_replace(step_id, settings)
@@ -129,12 +130,12 @@ class Writing(QObject):
                 self._ask_despite(step_id, settings, written, replace=replace)
                 return
             changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
-            self._window.status.say(
+            self._frame.status.say(
                 f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.{changed}"
             )
 
-        failed = partial(self._window.warn, _NOT_WRITTEN)
-        self._window.jobs.start(f"writing {settings.file_name}", work, done, failed)
+        failed = partial(self._frame.warn, _NOT_WRITTEN)
+        self._frame.jobs.start(f"writing {settings.file_name}", work, done, failed)
 
     def _files_read(self) -> list[str | Path]:
         """What must not be written to: all that the flow reads, and its own file."""
@@ -148,7 +149,7 @@ class Writing(QObject):
             QMessageBox.Icon.Question,
             "Replace the file?",
             f"{settings.file_name} exists already.",
-            parent=self._window,
+            parent=self._frame,
         )
         box.setInformativeText(f"{settings.path}\nReplacing it cannot be undone.{goes}")
         replace = box.addButton("Replace", QMessageBox.ButtonRole.AcceptRole)
@@ -164,7 +165,7 @@ class Writing(QObject):
             QMessageBox.Icon.Warning,
             "A guard is broken",
             f"{settings.file_name} was not written: a guard before it is broken.",
-            parent=self._window,
+            parent=self._frame,
         )
         said = [f"{entry.name}: {entry.statement}: {entry.verdict.said}" for entry in broken]
         box.setInformativeText("\n".join(said))

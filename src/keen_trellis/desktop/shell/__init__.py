@@ -1,0 +1,1 @@
+"""The window around the three panes: its menus, files and dialogs."""

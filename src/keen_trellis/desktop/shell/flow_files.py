@@ -1,0 +1,197 @@
+"""The commands that open, save and recover flows, and put files into the margin."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Qt
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QMessageBox,
+)
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.task import Task
+from keen_trellis.desktop.plain import PlainBox
+from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.reaching import Reaching
+from keen_trellis.session import editing
+from keen_trellis.session.autosave import Autosave
+from keen_trellis.session.saved import FlowChangedError
+
+_FLOWS = "Flows (*.trellis)"
+_SOURCES = (
+    "Files with tables (*.xlsx *.xlsm *.xls *.xlsb *.ods *.csv *.tsv *.txt *.sqlite *.sqlite3 *.db"
+    " *.parquet *.arrow *.feather *.jsonl *.ndjson)"
+)
+
+
+class FlowFiles(QObject):
+    """What the window does with files. autosave: keeps what is not saved, where anything is remembered."""
+
+    def __init__(self, frame: Frame, reaching: Reaching) -> None:
+        super().__init__(frame)
+        self._frame, self._reaching = frame, reaching
+        drafts = frame.remembered.drafts
+        self.autosave = Autosave(frame.session, drafts) if drafts is not None else None
+
+    def new(self) -> None:
+        """Begin an empty flow, after the open one is saved or given up."""
+        self.when_saved(self._frame.session.new)
+
+    def open_flow(self, path: Path) -> None:
+        """Open a flow in this window."""
+        try:
+            self._frame.session.open(path)
+        except TrellisError as error:
+            self._frame.warn("The flow cannot be opened", error)
+            return
+        self._frame.remembered.add_recent(path.absolute())
+        self._frame.trellis.setFocus()
+        self._frame.share_out_anew()
+        self._reaching.ask_if_waiting()
+        if self.autosave is not None and self.autosave.is_open_elsewhere(path):
+            self._frame.status.say(
+                f"{path.name} is open in another window, too: whoever saves last is asked.", alarm=True
+            )
+
+    def open_dialog(self) -> None:
+        """Choose a flow to open, or files to put into the margin."""
+        dialog = QFileDialog(self._frame, "Open a flow, or files with tables")
+        dialog.setFileMode(QFileDialog.FileMode.ExistingFiles)
+        dialog.setNameFilters([_SOURCES[:-1] + " *.trellis)", _FLOWS, _SOURCES, "All files (*)"])
+        dialog.filesSelected.connect(lambda names: self.open_paths([Path(name) for name in names]))
+        dialog.open()
+
+    def open_paths(self, paths: list[Path]) -> None:
+        """Open a flow, or put files into the margin."""
+        flows = [path for path in paths if path.suffix == ".trellis"]
+        others = [path for path in paths if path.suffix != ".trellis"]
+        if flows:
+            self.when_saved(lambda: self.open_flow(flows[0]))
+        if others:
+            self._frame.session.margin.reveal(str(others[-1].absolute()))
+            editing.add_files(self._frame.session, others)
+            self._frame.trellis.setFocus()
+
+    def open_demo(self) -> None:
+        """Make the demo data where it is missing, and open the demo flow."""
+
+        def work(task: Task) -> Path:
+            from keen_trellis.demo.flows import WINTER_LOANS
+            from keen_trellis.demo.setting_up import demo_folder, make
+
+            folder = demo_folder()
+            if not (folder / WINTER_LOANS).exists():
+                make(folder)
+            return folder / WINTER_LOANS
+
+        def make_and_open() -> None:
+            self._frame.jobs.start("making the demo data", work, self.open_flow, self._frame.fail)
+
+        self.when_saved(make_and_open)
+
+    def save(self, then: Callable[[], None] | None = None) -> None:
+        """Save the flow to its file, or ask for one."""
+        if self._frame.session.path is None:
+            self.save_as(then)
+        else:
+            self._save_to(self._frame.session.path, then)
+
+    def save_as(self, then: Callable[[], None] | None = None) -> None:
+        """Ask for a file and save the flow to it."""
+        dialog = QFileDialog(self._frame, "Save the flow")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        dialog.setDefaultSuffix("trellis")
+        dialog.setNameFilter(_FLOWS)
+        dialog.fileSelected.connect(lambda name: self._save_to(Path(name), then))
+        dialog.open()
+
+    def _save_to(self, path: Path, then: Callable[[], None] | None, *, overwrite: bool = False) -> None:
+        try:
+            self._frame.session.save(path, overwrite=overwrite)
+        except FlowChangedError as error:
+            self._ask_overwrite(error, path, then)
+            return
+        except TrellisError as error:
+            self._frame.warn("The flow cannot be saved", error)
+            return
+        self._frame.remembered.add_recent(path.absolute())
+        self._frame.status.say(f"Saved {path.name}.")
+        if then is not None:
+            then()
+
+    def _ask_overwrite(self, error: FlowChangedError, path: Path, then: Callable[[], None] | None) -> None:
+        """Ask what becomes of a file that somebody else has changed."""
+        box = PlainBox(QMessageBox.Icon.Warning, "The file has changed", error.what, parent=self._frame)
+        box.setInformativeText(error.remedy)
+        overwrite = box.addButton("Overwrite it", QMessageBox.ButtonRole.DestructiveRole)
+        other = box.addButton("Save under another name…", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.setDefaultButton(other)
+
+        def answered() -> None:
+            if box.clickedButton() is overwrite:
+                self._save_to(path, then, overwrite=True)
+            elif box.clickedButton() is other:
+                self.save_as(then)
+
+        box.finished.connect(answered)
+        box.open()
+
+    def offer_recovery(self) -> None:
+        """Ask about the latest flow that was not saved when its window ended, if there is one."""
+        found = self.autosave.leftovers() if self.autosave is not None else []
+        if not found or self.autosave is None:
+            return
+        autosave, latest = self.autosave, found[0]
+        said = f"“{latest.name}” was not saved when its window ended. A copy was kept at {latest.when}."
+        box = PlainBox(QMessageBox.Icon.Question, "A flow that was not saved", said, parent=self._frame)
+        recover = box.addButton("Go on with the copy", QMessageBox.ButtonRole.AcceptRole)
+        away = box.addButton("Throw it away", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Ask me next time", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(recover)
+
+        def go_on() -> None:
+            path = Path(latest.about.path) if latest.about.path else None
+            self._frame.session.recover(latest.flow, path, accepted=latest.about.accepted)
+            autosave.keep()
+            autosave.throw_away(latest.file)
+            self._frame.status.say(f"This is {latest.name} as it was at {latest.when}; it is not saved yet.")
+
+        def answered() -> None:
+            if box.clickedButton() is recover:
+                self.when_saved(go_on)
+            elif box.clickedButton() is away:
+                autosave.throw_away(latest.file)
+                self.offer_recovery()
+
+        box.finished.connect(answered)
+        box.open()
+
+    def when_saved(self, then: Callable[[], None]) -> None:
+        """Do `then` once unsaved changes are saved or given up; not at all if the user cancels."""
+        if not self._frame.session.unsaved:
+            then()
+            return
+        buttons = QMessageBox.StandardButton
+        box = PlainBox(
+            QMessageBox.Icon.Question,
+            "Unsaved changes",
+            f"{self._frame.session.name} has changes that are not saved.",
+            buttons.Save | buttons.Discard | buttons.Cancel,
+            self._frame,
+        )
+        box.setInformativeText("Save them first?")
+        box.setDefaultButton(buttons.Save)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+
+        def finished(answer: int) -> None:
+            if answer == buttons.Save:
+                self.save(then)
+            elif answer == buttons.Discard:
+                then()
+
+        box.finished.connect(finished)
+        box.open()

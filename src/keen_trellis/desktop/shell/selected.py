@@ -1,0 +1,187 @@
+"""The commands about what is selected: steps put behind it, its sentence, its name, the clipboard."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QObject
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QInputDialog,
+)
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.desktop.kinds.view import RailCommand
+from keen_trellis.desktop.sentence.part import SentencePart
+from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.source_actions import SourceActions
+from keen_trellis.desktop.shell.writing import OUTPUT_FILTERS
+from keen_trellis.flow.graph import Step
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.outputs import settings_for
+from keen_trellis.session import editing
+from keen_trellis.session.selection import Selection
+
+
+class SelectedCommands(QObject):
+    """What the window does to what is selected."""
+
+    def __init__(self, frame: Frame, sources: SourceActions) -> None:
+        super().__init__(frame)
+        self._frame, self._sources = frame, sources
+        sentence, bench = frame.sentence, frame.bench
+        frame.trellis.opened.connect(self.open)
+        frame.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(frame.session, step, part))
+        sentence.path_wanted.connect(self.choose_path)
+        sentence.raw_wanted.connect(bench.show_raw)
+        sentence.typing_wanted.connect(bench.show_typing)
+        sentence.types_wanted.connect(bench.show_types)
+        bench.mends.accepted.connect(lambda step: self._part(step).ask_why(self._step(step)))
+        bench.field_wanted.connect(lambda step, name: self._part(step).choose_field(self._step(step), name))
+        bench.row_settled.connect(self.settle_row)
+
+    def _step(self, step_id: str) -> Step:
+        return self._frame.session.flow.step(step_id)
+
+    def _part(self, step_id: str) -> SentencePart:
+        return self._frame.sentence.part_of(self._step(step_id))
+
+    def settle_row(self, what: str, row: int) -> None:
+        selected = self._frame.session.selection.step
+        self._part(selected).settle_row(self._step(selected), what, row)
+
+    def begin_step(self, kind: str, command: RailCommand) -> None:
+        """Put a step of a kind behind what is selected, and ask what it wants to know first."""
+        step = editing.insert(self._frame.session, kind, command.begins, command.said)
+        if step:
+            self._frame.sentence.begin(step)
+
+    def type_setter(self, kind: JoinType) -> Callable[[], None]:
+        """What asks the selected knot for a join of this type."""
+
+        def set_type() -> None:
+            knot = editing.selected_knot(self._frame.session)
+            if knot is None:
+                self._frame.session.said.emit("Select a knot first: the keys 1 to 9 ask it another question.")
+            else:
+                editing.change_join_type(self._frame.session, knot.id, kind)
+
+        return set_type
+
+    def open(self, selection: Selection) -> None:
+        """Enter on a stump begins a rail; on anything else it leads to its sentence."""
+        if selection.is_stump and selection.table:
+            self._frame.session.select(selection)
+            self.begin_rail()
+        else:
+            self._frame.sentence.view.setFocus()
+
+    def begin_rail(self) -> None:
+        """Begin a rail at the selected stump."""
+        try:
+            editing.begin_rail(self._frame.session, self._frame.session.selection)
+        except TrellisError as error:
+            self._frame.fail(error)
+
+    def ask_question(self) -> None:
+        """Open the list of questions of the selected knot."""
+        knot = editing.selected_knot(self._frame.session)
+        if knot is not None:
+            self._frame.sentence.part_of(knot).ask_question(knot)
+
+    def swap(self) -> None:
+        """Let the sides of the selected knot change places."""
+        knot = editing.selected_knot(self._frame.session)
+        if knot is not None:
+            editing.swap_sides(self._frame.session, knot.id)
+
+    def note(self) -> None:
+        """Ask for a note on the selected step."""
+        step = self._frame.session.flow.find(self._frame.session.selection.step)
+        if step is None:
+            self._frame.session.said.emit("Select a step first: the note is on it.")
+        else:
+            self._frame.sentence.ask_note(step)
+
+    def rename(self) -> None:
+        """Ask for another name of the selected step."""
+        step = self._frame.session.flow.step(self._frame.session.selection.step)
+        dialog = QInputDialog(self._frame)
+        dialog.setWindowTitle("Rename")
+        dialog.setLabelText(f"Another name for {step.name}:")
+        dialog.setTextValue(step.name)
+
+        def renamed(name: str) -> None:
+            try:
+                editing.rename_selected(self._frame.session, name)
+            except TrellisError as error:
+                self._frame.fail(error)
+
+        dialog.textValueSelected.connect(renamed)
+        dialog.open()
+
+    def choose_path(self, step_id: str) -> None:
+        """Choose another file for a source or an output."""
+        step = self._frame.session.flow.step(step_id)
+        settings = KINDS.settings(step)
+        dialog = QFileDialog(self._frame, f"Choose the file of {step.name}", str(Path(settings.path).parent))
+        if KINDS.ends_rail(step):
+            dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+            dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
+            dialog.setNameFilters(OUTPUT_FILTERS)
+        else:
+            dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
+
+        def chosen(name: str) -> None:
+            path = str(Path(name).absolute())
+            if KINDS.begins_rail(step):
+                self._sources.use_file(step_id, path)
+                return
+            try:
+                changed = msgspec.structs.replace(settings, path=path)
+                if isinstance(settings, OutputSettings):
+                    other = settings_for(Path(name), harmless=settings.harmless)
+                    changed = msgspec.structs.replace(other, sheet=settings.sheet)
+                self._frame.session.change_settings(step_id, changed, f"Use {Path(name).name}")
+            except TrellisError as error:
+                self._frame.fail(error)
+
+        dialog.fileSelected.connect(chosen)
+        dialog.open()
+
+    def copy(self) -> None:
+        """Copy the selected steps where the trellis has the keyboard, otherwise rows of the bench."""
+        if not self._frame.trellis.hasFocus():
+            self._frame.status.say(self._frame.bench.grid.copy())
+            return
+        text = editing.copied_selected(self._frame.session)
+        if text:
+            QGuiApplication.clipboard().setText(text)
+            count = len(self._frame.session.chosen_steps)
+            self._frame.status.say(f"{'1 step is' if count == 1 else f'{count} steps are'} on the clipboard.")
+
+    def choose_all(self) -> None:
+        """Choose all rows where the bench has the keyboard, otherwise all steps."""
+        if not self._frame.bench.grid.hasFocus():
+            self._frame.session.choose_all()
+        elif lines := self._frame.bench.grid.choose_all():
+            self._frame.status.say(
+                f"{lines:,} {'line is' if lines == 1 else 'lines are'} chosen: Ctrl+C copies the rows."
+            )
+
+    def cut(self) -> None:
+        """Copy the selected steps and take them out."""
+        if self._frame.trellis.hasFocus() and self._frame.session.chosen_steps:
+            self.copy()
+            editing.remove_selected(self._frame.session)
+        else:
+            self._frame.status.say("Only steps in the trellis can be cut: sources are never changed.")
+
+    def paste(self) -> None:
+        """Put the steps on the clipboard behind what is selected."""
+        editing.paste(self._frame.session, QGuiApplication.clipboard().text())

@@ -1,0 +1,187 @@
+"""The main window: the frame with all commands in its menus."""
+
+from __future__ import annotations
+
+import threading
+from functools import partial
+from importlib import import_module
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QMenu,
+)
+
+from keen_trellis.core.errors import TrellisError
+from keen_trellis.desktop.plain import PlainBox, menu_text
+from keen_trellis.desktop.shell.combining import Combining
+from keen_trellis.desktop.shell.commands import Command, Commands
+from keen_trellis.desktop.shell.finder import open_finder
+from keen_trellis.desktop.shell.flow_files import FlowFiles
+from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.reaching import Reaching
+from keen_trellis.desktop.shell.selected import SelectedCommands
+from keen_trellis.desktop.shell.settings import Remembered
+from keen_trellis.desktop.shell.source_actions import SourceActions
+from keen_trellis.desktop.shell.writing import Writing
+from keen_trellis.desktop.theme import theme
+from keen_trellis.desktop.trellis import export
+from keen_trellis.flow.runner import Kept
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.session import editing
+from keen_trellis.sources.library import Library
+
+
+class MainWindow(Frame):
+    """One flow in one window. Its commands are handed in by `take_commands`, once it stands."""
+
+    def __init__(
+        self,
+        remembered: Remembered | None = None,
+        library: Library | None = None,
+        kept: Kept | None = None,
+    ) -> None:
+        super().__init__(remembered or Remembered(), library or Library(), kept)
+        self.setAcceptDrops(True)
+        self.reaching = Reaching(self)
+        self.files = FlowFiles(self, self.reaching)
+        self.sources = SourceActions(self, self.files)
+        self.selected = SelectedCommands(self, self.sources)
+        self.combining = Combining(self)
+        self.writing = Writing(self, self.reaching)
+        self._leaving = False
+        self._menus: dict[str, QMenu] = {}
+        for name in ("File", "Edit", "Flow", "Step", "Rows", "View", "Help"):
+            self._menus[name] = self.bar.addMenu(f"&{name}")
+        self._recent = QMenu("Open &recent", self)
+        self._questions = self._menus["Flow"].addMenu("Join &type")
+        self._menus["Join type"] = self._questions
+        self._menus["File"].aboutToShow.connect(self._fill_recent)
+        self.trellis.demo_wanted.connect(self.files.open_demo)
+
+    def take_commands(self, commands: list[Command]) -> None:
+        """Put the commands into the menus."""
+        self.commands = Commands(self, commands, self._menus)
+        self.commands["watch"].setCheckable(True)
+        self.sources.watched.connect(self.commands["watch"].setChecked)
+        self.sources.watch(self.remembered.value("watch") != "no")
+        self.session.changed.connect(self._update_commands)
+        self.session.selected.connect(self._update_commands)
+        self.session.outcomes_changed.connect(lambda _: self._update_commands())
+        self._update_commands()
+        QTimer.singleShot(0, self._load_ahead)
+
+    def _load_ahead(self) -> None:
+        """Load, while the window is up and the sources are read, what the first match would wait for."""
+        threading.Thread(target=import_module, args=("scipy.sparse",), daemon=True).start()
+
+    def _fill_recent(self) -> None:
+        self._menus["File"].insertMenu(self.commands["demo"], self._recent)
+        self._recent.clear()
+        for path in self.remembered.recent:
+            action = self._recent.addAction(menu_text(f"{path.stem}  ({path.parent})"))
+            action.triggered.connect(partial(self.files.when_saved, partial(self.files.open_flow, path)))
+        self._recent.setEnabled(bool(self._recent.actions()))
+
+    def _update_commands(self) -> None:
+        """Let only those commands be chosen that apply to what is selected."""
+        session = self.session
+        history, commands = session.history, self.commands
+        commands["undo"].setText(f"&Undo {menu_text(history.undo_name)}".strip())
+        commands["undo"].setEnabled(bool(history.undo_name))
+        commands["redo"].setText(f"&Redo {menu_text(history.redo_name)}".strip())
+        commands["redo"].setEnabled(bool(history.redo_name))
+        selection = session.selection
+        knot = editing.selected_knot(session)
+        commands["begin"].setEnabled(bool(selection.is_stump and selection.table))
+        commands["join"].setEnabled(bool(selection))
+        commands["swap"].setEnabled(knot is not None)
+        commands["question"].setEnabled(knot is not None)
+        self._questions.setEnabled(knot is not None)
+        step = session.flow.find(selection.step)
+        commands["output"].setEnabled(step is not None and not KINDS.ends_rail(step))
+        commands["rename"].setEnabled(step is not None)
+        commands["remove"].setEnabled(bool(selection))
+        is_source = step is not None and KINDS.begins_rail(step)
+        commands["refresh"].setEnabled(bool(session.flow.steps))
+        commands["refresh_one"].setEnabled(is_source)
+        commands["raw"].setEnabled(is_source)
+        commands["typing"].setEnabled(is_source)
+        commands["fields"].setEnabled(bool(selection))
+        commands["write"].setEnabled(any(KINDS.ends_rail(entry) for entry in session.flow.steps))
+        commands["dark"].setText("&Light theme" if theme().name == "dark" else "&Dark theme")
+
+    def close_soon(self) -> None:
+        """Close the window, asking about unsaved changes first."""
+        self.close()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self.session.unsaved and not self._leaving:
+            event.ignore()
+            self.files.when_saved(self._leave)
+            return
+        self.remember_shape()
+        self.hide()  # what is still being read is let go of unseen
+        self.jobs.close()
+        if self.files.autosave is not None:
+            self.files.autosave.close()
+        event.accept()
+
+    def _leave(self) -> None:
+        self._leaving = True
+        self.close()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        self.files.open_paths(paths)
+
+    def save_picture(self) -> None:
+        """Ask for a file, and draw the whole trellis into it."""
+        dialog = QFileDialog(self, "Save the trellis as a picture", f"{self.session.name}.svg")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        dialog.setNameFilters(["Drawing (*.svg)", "Picture (*.png)"])
+        dialog.setDefaultSuffix("svg")
+
+        def chosen(name: str) -> None:
+            try:
+                export.save(self.trellis, Path(name), self.session.name)
+            except TrellisError as error:
+                self.warn("Nothing was saved", error)
+                return
+            self.status.say(f"Drew the trellis to {name}.")
+
+        dialog.fileSelected.connect(chosen)
+        dialog.open()
+
+    def print_trellis(self) -> None:
+        """Print the whole trellis on one page."""
+        export.open_print(self, self.trellis, self.session.name)
+
+    def open_finder(self) -> None:
+        """Open the command finder."""
+        open_finder(self, self.commands.all, self.session, self.session.select)
+
+    def open_step_finder(self) -> None:
+        """Open a finder of steps and fields only."""
+        open_finder(self, [], self.session, self.session.select, title="Find a step, a table or a field")
+
+    def about(self) -> None:
+        """Say what this program is."""
+        from keen_trellis import __version__
+
+        box = PlainBox(self)
+        box.setWindowTitle("About Keen Trellis")
+        box.setText(f"Keen Trellis {__version__}")
+        box.setInformativeText(
+            "Joins and blends between sheets and tables, with matched and unmatched rows in plain sight.\n\n"
+            "Your sources are only read. Nothing leaves this machine."
+        )
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
