@@ -1,9 +1,13 @@
 import unittest
+from decimal import Decimal
+
+import pyarrow as pa
 
 from keen_trellis.core.insight.profile import profile
 from keen_trellis.core.insight.proposal import Known, percent, why_none
 from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
 from tests.tables import table
 
@@ -54,6 +58,23 @@ class Proposals(unittest.TestCase):
             self.assertIn("28.6 % of the sampled k values", weak.evidence("A", "B"))
         (running,) = propose(table(k=[1, 2, 3]), table(j=[1, 2, 3, 4]))
         self.assertEqual((running.firm, running.found), (False, 1.0))
+
+    def test_decimals_of_several_widths_are_compared_by_their_values(self):
+        prices = [Decimal(n) + Decimal("0.25") for n in range(1000, 1040)]
+        left = ArrowTable(
+            pa.table(
+                {
+                    "price": pa.array(prices, pa.decimal128(8, 3)),
+                    "cost": pa.array([Decimal("1.50")] * 40, pa.decimal128(4, 2)),
+                    "wide": pa.array([Decimal(10) ** 30] * 40, pa.decimal128(38, 0)),
+                }
+            )
+        )
+        right = ArrowTable(pa.table({"price": pa.array(prices, pa.decimal128(6, 2))}))
+        best = propose(left, right)[0]
+        self.assertEqual((best.link.left, best.link.right, best.found), ("price", "price", 1.0))
+        scale = ArrowTable(pa.table({"rate": pa.array([Decimal("0.1")], pa.decimal128(38, 38))}))
+        self.assertEqual(propose(left, scale), [])
 
     def test_nothing_is_proposed_without_ground(self):
         self.assertEqual(propose(table(a=["x", "y"]), table(b=["p", "q"])), [])

@@ -9,6 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from keen_trellis.desktop.kinds import COMMANDS
+from keen_trellis.desktop.pictures import pause
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import combining, editing
@@ -29,10 +30,14 @@ class RandomWalk(WindowCase):
             with self.subTest(seed=seed):
                 self.walk(random.Random(seed))
 
+    def settle(self, chance):
+        """Let what was begun come to an end."""
+        self.rest()
+
     def walk(self, chance: random.Random):
         path = demo_data.folder() / f"{chance.choice(_FLOWS)}.trellis"
         self.window.files.open_flow(path)
-        self.rest()
+        self.settle(chance)
         for _ in range(_ACTIONS):
             steps = [step.id for step in self.session.flow.steps]
             if not steps:
@@ -41,8 +46,9 @@ class RandomWalk(WindowCase):
             port = "unmatched_left" if step.kind == "join" and chance.random() < 0.3 else "rows"
             self.session.select(Selection(step.id, port))
             chance.choice(self.actions)(chance, Selection(chance.choice(steps)))
-            self.rest()
+            self.settle(chance)
             self.answer_lists(chance)
+        self.rest()
         target = self.folder / f"{chance.random()}.trellis"
         flow = self.session.flow
         self.session.save(target)
@@ -79,13 +85,13 @@ class RandomWalk(WindowCase):
         self.window.selected.paste()
 
     def press_a_chip(self, chance, _):
-        self.rest()
+        self.settle(chance)
         chips = [chip for chip in self.window.sentence.view.chips if chip.chip.label not in _NOT_PRESSED]
         if chips:
             chance.choice(chips).click()
 
     def press_in_the_grid(self, chance, _):
-        self.rest()
+        self.settle(chance)
         for _ in range(5):
             keys = [KEY.Key_Down, KEY.Key_Return, KEY.Key_Space, KEY.Key_Right, KEY.Key_Escape]
             QTest.keyClick(self.window.bench.grid, chance.choice(keys))
@@ -106,7 +112,16 @@ class RandomWalk(WindowCase):
                 QTest.keyClick(target, KEY.Key_Escape if leave else KEY.Key_Return)
             if number > 5 and QApplication.activePopupWidget() is popup:
                 popup.close()
-            self.rest()
+            self.settle(chance)
+
+
+class WhileItComputes(RandomWalk):
+    """The same user, who does not wait: jobs are under way whenever something is pressed."""
+
+    kept = None  # so that all is computed
+
+    def settle(self, chance):
+        pause(chance.choice([0, 1, 5, 20]))
 
 
 if __name__ == "__main__":

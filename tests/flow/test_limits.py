@@ -107,7 +107,7 @@ class OddNumbers(FlowCase):
             for where in numbers_in(msgspec.inspect.type_info(kind.settings_type))
         }
         layout = {("source", "layout", name) for name in ("header", "header_rows", "first", "last")}
-        self.assertEqual(found, layout | {("mend-text", "actions", "number")})
+        self.assertEqual(found, layout | {("mend-text", "actions", "number"), ("first", "count")})
 
     def test_they_are_used_or_refused(self):
         self.write("loans.csv", "venue,crates\nPier,1\nMill,2\n")
@@ -120,6 +120,8 @@ class OddNumbers(FlowCase):
                 self._runs_or_is_refused(source)
                 settings = {"path": "loans.xlsx", "table": "Loans", "layout": {name: number}}
                 self._runs_or_is_refused(step("loans", "source", reader="workbook", **settings))
+            first = step("f", "first", ["loans"], count=number, by=[{"of": "crates"}], with_ties=True)
+            self._runs_or_is_refused(text("loans"), first, output("f"))
             for how in ways:
                 action = {"how": how, "what": "i", "number": number}
                 mended = step("m", "mend-text", ["loans"], fields=["venue"], actions=[action])

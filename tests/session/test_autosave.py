@@ -57,7 +57,7 @@ class Aside(SessionCase):
         other, kept = self.another()
         self.addCleanup(kept.close)
         self.add("Lost", other)
-        other.files.save(path)
+        other.save(path)
         self.assertTrue(self.autosave.is_open_elsewhere(path))
         self.add("More", other)
         kept.keep()

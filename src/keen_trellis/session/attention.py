@@ -122,8 +122,8 @@ def _of_step(session: Session, step: Step, outcome: Outcome) -> Iterator[Need]:
 
 def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]:
     figures = outcome.figures
-    if figures is None or outcome.step is None:
-        return
+    if figures is None or outcome.step is None or outcome.step.skipped:
+        return  # not known, or not of the step as it is now
     kind, settings = KINDS.of(outcome.step), KINDS.settings(outcome.step)
     for what, text in kind.doubts(settings, figures, outcome.inputs):
         yield Need(place, step.name, what, text)

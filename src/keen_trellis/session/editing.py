@@ -247,14 +247,12 @@ def place_measures(
 
 def change_join(session: Session, step_id: str, name: str, **changes: object) -> None:
     """Give a knot other settings; `name` says what was done."""
-    settings = msgspec.structs.replace(join_settings(session, step_id), **changes)
-    session.change_settings(step_id, settings, name)
+    session.change_settings(step_id, lambda now: msgspec.structs.replace(now, **changes), name)
 
 
 def change_join_type(session: Session, step_id: str, kind: JoinType) -> None:
     """Give a knot another join type."""
-    settings = join_settings(session, step_id)
-    session.change_settings(step_id, *JoinKind().of_type(settings, kind, _inputs(session, step_id)))
+    change_join(session, step_id, JoinKind.type_asked(kind, _inputs(session, step_id)), type=kind.value)
 
 
 def toggle_part(session: Session, step_id: str, part: str) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from typing import Any
 
 import msgspec
 
@@ -80,9 +81,18 @@ class State:
             self.selected.emit()
         return True
 
-    def change_settings(self, step_id: str, settings: msgspec.Struct, name: str) -> bool:
-        """Give a step other settings."""
-        return self.apply(name, lambda flow: edits.change_settings(flow, step_id, settings))
+    def change_settings(
+        self, step_id: str, settings: msgspec.Struct | Callable[[Any], msgspec.Struct], name: str
+    ) -> bool:
+        """Give a step other settings, or those that a function makes of the ones that it has by then."""
+
+        def edit(flow: Flow) -> Flow:
+            made = settings
+            if not isinstance(made, msgspec.Struct):
+                made = made(KINDS.settings(flow.step(step_id)))
+            return edits.change_settings(flow, step_id, made)
+
+        return self.apply(name, edit)
 
     def undo(self) -> None:
         """Take the last edit back."""

@@ -22,7 +22,7 @@ from keen_trellis.core.parallel import each
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import Cells, Field, Table, spread_rows
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType
+from keen_trellis.core.values import FieldType, common_exact_type, held_as
 
 SAMPLE_ROWS = 4_000
 _LIKE_NAMES = 0.8
@@ -160,7 +160,15 @@ def _found_shares(
     candidates: Sequence[_Candidate], values: pa.Array, preparation: Preparation
 ) -> list[float]:
     """For each candidate the share of its sample that stands in `values`; all are looked up in one pass."""
-    samples = Cells(pa.concat_arrays([candidate.sample for candidate in candidates]))
+    kind: pa.DataType | None = values.type
+    for candidate in candidates:
+        kind = common_exact_type(kind, candidate.sample.type) if kind is not None else None
+    if kind is None and len(candidates) > 1:  # no type holds all of these decimals
+        return [_found_shares([candidate], values, preparation)[0] for candidate in candidates]
+    if kind is None:
+        return [0.0]
+    samples = Cells(pa.concat_arrays([held_as(candidate.sample, kind) for candidate in candidates]))
+    values = held_as(values, kind)
     together, whole = (prepare(cells, preparation) for cells in (samples, Cells(values)))
     wanted = together.of_rows.dictionary_encode()
     # The whole field is looked up among the few samples, so that nothing large is ever indexed.

@@ -211,16 +211,14 @@ class BenchPane(QWidget):
                 "Rows will stand here." if empty else "Select a rail, a knot or a stub to see its rows."
             )
             return
-        if outcome is None:
-            if self._session.results.stopped:
-                self._say("Stopped before these rows were known. F5 goes on.")
-            elif selection != self._shown_selection:
-                self._say("Reading …")
-            return
-        if outcome.error is not None:
+        if outcome is not None and outcome.error is not None:
             self._say_error(outcome.error)
-            return
-        self._show(selection, outcome)
+        elif outcome is not None and outcome.result is not None:
+            self._show(selection, outcome)
+        elif self._session.results.stopped:
+            self._say("Stopped before these rows were known. F5 goes on.")
+        elif selection != self._shown_selection:
+            self._say("Reading …")  # for the first time, or again what was let go of
 
     def _panel_stays(self, selection: Selection, outcome: Outcome | None) -> bool:
         """Whether what was opened on the bench for this selection stays, brought up to date."""

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QPoint, Signal
 from PySide6.QtWidgets import QWidget
+from shiboken6 import isValid
 
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.desktop.sentence.chooser import Chooser
 from keen_trellis.desktop.sentence.view import SentenceView
 
@@ -19,7 +22,7 @@ class SentenceHost(QWidget):
     address that asks for one.  accepting_wanted: what the flow connects to is to be reviewed.  moved: a
     step's id, and the file to use from now on.  blend_wanted: another table is to be blended into the
     selected one.  tie_wanted: a shared filter, a source and the tie between them that is to be chosen
-    anew, and the chip under which.
+    anew, and the chip under which.  failed: why what was chosen cannot be done.
     """
 
     write_wanted = Signal(str)
@@ -33,6 +36,7 @@ class SentenceHost(QWidget):
     moved = Signal(str, str)
     blend_wanted = Signal()
     tie_wanted = Signal(str, str, str, QWidget)
+    failed = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -43,6 +47,13 @@ class SentenceHost(QWidget):
     def chooser(self) -> Chooser | None:
         """The list that is open, if one is."""
         return self._chooser
+
+    def _do(self, act: Callable[..., None], *chosen: Any) -> None:
+        """Carry out what was chosen. The flow may be another one by now: what no longer fits is said."""
+        try:
+            act(*chosen)
+        except TrellisError as error:
+            self.failed.emit(error)
 
     def open_list(
         self,
@@ -68,6 +79,7 @@ class SentenceHost(QWidget):
         ):
             signal.connect(forget)
             if slot is not None:
-                signal.connect(slot)
+                signal.connect(partial(self._do, slot))
         self._chooser = chooser
-        chooser.open_under(anchor, at=at)
+        # The chip may be gone by now, where what is listed had to be found out first.
+        chooser.open_under(anchor if isValid(anchor) else self.view, at=at)

@@ -42,6 +42,7 @@ class SentencePane(SentenceHost):
         layout.addWidget(self.view)
         self.setFocusProxy(self.view)
         self.tie_wanted.connect(self.slat.choose_tie)
+        self.failed.connect(session.failed.emit)
         session.changed.connect(self.refresh)
         session.outcomes_changed.connect(self._outcomes_changed)
         session.selected.connect(self.refresh)

@@ -89,7 +89,7 @@ class SentencePart:
 
     def change(self, step: Step, name: str, **changes: Any) -> None:
         """Give the step other settings; `name` says what was done."""
-        self.session.change_settings(step.id, msgspec.structs.replace(self.settings(step), **changes), name)
+        self.session.change_settings(step.id, lambda now: msgspec.structs.replace(now, **changes), name)
 
     def offer(
         self, step: Step, anchor: QWidget, setting: str, choices: Sequence[Choice], said: Callable[[Any], str]

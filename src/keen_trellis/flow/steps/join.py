@@ -278,14 +278,13 @@ class JoinKind(StepKind[JoinSettings]):
         )
         if changed is None:
             raise UsageError("A join keeps at least one part.", remedy="Choose another one first.")
-        return self.of_type(settings, changed, inputs)
+        return msgspec.structs.replace(settings, type=changed.value), self.type_asked(changed, inputs)
 
-    def of_type(
-        self, settings: JoinSettings, kind: JoinType, inputs: Sequence[InputShape]
-    ) -> tuple[JoinSettings, str]:
-        """The same join of another type, and what that edit is called."""
+    @staticmethod
+    def type_asked(kind: JoinType, inputs: Sequence[InputShape]) -> str:
+        """What the edit is called that asks for another type."""
         names = [shape.name for shape in inputs] if len(inputs) == 2 else ["left", "right"]
-        return msgspec.structs.replace(settings, type=kind.value), f"Ask for {question(kind, *names)}"
+        return f"Ask for {question(kind, *names)}"
 
     def doubts(
         self, settings: JoinSettings, figures: Figures, inputs: Sequence[InputShape]
