@@ -1,13 +1,16 @@
 """Runs the tests: `python -m tests [--long] [NAMES]`. The last line reads "N passed, N failed, N skipped".
 
-The modules are shared out to one process a core, the slowest ones first; what fails is told at the end.
+The modules are shared out to one process more than there are cores (each waits now and then for a window, a
+child process or a server), the slowest ones first; what fails is told at the end.
 """
 
 import argparse
 import multiprocessing
 import os
 import sys
+import tempfile
 
+from tests.demo_data import SHARED
 from tests.running import modules, run
 
 
@@ -20,14 +23,15 @@ def main() -> int:
     profile = "long" if words.long else "quick"
     work = [(name, 2 if words.verbose else 1, profile) for name in words.names or modules()]
     results = []
-    at_once = 1 if words.verbose else min(os.cpu_count() or 1, len(work))
-    # Not a process for each module: the demo's data is made once in each process.
-    with multiprocessing.get_context("spawn").Pool(at_once) as pool:
-        for result in pool.imap_unordered(run, work, chunksize=1):
-            print(result, flush=True)
-            results.append(result)
-        pool.close()
-        pool.join()
+    at_once = 1 if words.verbose else min((os.cpu_count() or 1) + 1, len(work))
+    with tempfile.TemporaryDirectory(prefix="keen-trellis-tests-") as shared:
+        os.environ[SHARED] = shared
+        with multiprocessing.get_context("spawn").Pool(at_once) as pool:
+            for result in pool.imap_unordered(run, work, chunksize=1):
+                print(result, flush=True)
+                results.append(result)
+            pool.close()
+            pool.join()
     for result in results:
         print(result.told, end="")
     failed = sum(result.failed for result in results)

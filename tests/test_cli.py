@@ -17,7 +17,6 @@ from click.testing import CliRunner
 from keen_trellis.cli import main
 from keen_trellis.demo.files import LOANS_FILE, REGISTRY_FILE
 from keen_trellis.demo.flows import FLOWS, LOAN_REPORT, WINTER_LOANS
-from keen_trellis.demo.setting_up import make_next_month
 from tests import demo_data
 
 
@@ -255,7 +254,7 @@ class Changes(CommandCase):
         first = json.loads(call("run", self.flow, "--json").output)
         self.assertNotIn("changes", first)
         self.assertIn("Nothing has changed since", call("run", self.flow, "--replace").output)
-        make_next_month(self.flow.parent)
+        demo_data.next_month(self.flow.parent)
         found = json.loads(call("run", self.flow, "--replace", "--json").output)["changes"]
         loans = found["sources"][0]
         self.assertEqual([loans[name] for name in ("added", "gone", "changed")], [96, 14, 61])
@@ -266,7 +265,7 @@ class Changes(CommandCase):
 
     def test_in_words(self):
         call("run", self.flow)
-        make_next_month(self.flow.parent)
+        demo_data.next_month(self.flow.parent)
         said = call("run", self.flow, "--replace").output
         self.assertIn("Loans: 8,434 loans, 96 added, 14 gone, 61 changed", said)
         self.assertIn("loans newly without a partner", said)

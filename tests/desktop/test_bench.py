@@ -7,7 +7,6 @@ from PySide6.QtWidgets import QApplication, QMenu
 
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
 from keen_trellis.core.task import Task
-from keen_trellis.demo.setting_up import make_next_month
 from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW
 from keen_trellis.desktop.kinds import CUTTINGS
@@ -649,7 +648,7 @@ class Guards(BenchCase):
             self.window.bench.guarding.add(guard)
             self.rest()
         self.assertEqual([entry.holds for entry in self.session.outcome(KNOT).guards], [True, True, False])
-        make_next_month(self.folder / "demo")
+        demo_data.next_month(self.folder / "demo")
         self.press(KEY.Key_F5)
         self.rest(lambda: self.session.refreshing.comparison is not None)
         guards = self.session.outcome(KNOT).guards

@@ -12,7 +12,6 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 
 from keen_trellis.core.values import FieldType
-from keen_trellis.demo.setting_up import make_next_month
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings, TypedTable
 from keen_trellis.session.selection import Selection
@@ -298,7 +297,7 @@ class Typed(SourcesCase):
 class Refreshing(SourcesCase):
     def test_a_month_later(self):
         path = self.open_demo(own=True)
-        make_next_month(path.parent)
+        demo_data.next_month(path.parent)
         self.press(KEY.Key_F5)
         self.rest(lambda: self.session.refreshing.comparison is not None)
         view = self.window.bench.changes
@@ -325,7 +324,7 @@ class Refreshing(SourcesCase):
         self.session.save(path)
         self.session.new()
         self.rest()
-        make_next_month(path.parent)
+        demo_data.next_month(path.parent)
         self.window.files.open_flow(path)
         self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertIn("Shift+F5 shows what", self.window.status.shown.text())
@@ -341,7 +340,7 @@ class Refreshing(SourcesCase):
 
     def test_one_source_alone(self):
         path = self.open_demo(own=True)
-        make_next_month(path.parent)
+        demo_data.next_month(path.parent)
         self.session.select(Selection(VENUES))
         self.press(KEY.Key_F5, modifier=CTRL)
         self.rest(lambda: self.session.refreshing.comparison is not None)

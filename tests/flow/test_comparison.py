@@ -9,7 +9,6 @@ from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind
 from keen_trellis.core.task import Task
 from keen_trellis.demo.flows import WINTER_LOANS
 from keen_trellis.demo.next_month import next_month
-from keen_trellis.demo.setting_up import make_next_month
 from keen_trellis.flow import edits
 from keen_trellis.flow.comparison import Earlier, compare, run_as_it_is
 from keen_trellis.flow.file_format import load, save
@@ -64,7 +63,7 @@ class Month(unittest.TestCase):
         runner = Runner(KINDS, library)
         cls.first = run_as_it_is(cls.flow, KINDS, runner, library, Task())
         save(with_last_run(cls.flow, cls.first), cls.path, KINDS)
-        make_next_month(cls.folder)
+        demo_data.next_month(cls.folder)
         cls.changed = next_month(demo_data.scenario())[1]
 
     def compared(self, cache=None):

@@ -16,6 +16,7 @@ from contextlib import closing
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 import pyarrow as pa
 import xlsxwriter
 from click.testing import CliRunner
@@ -228,10 +229,11 @@ class Small(SourceCase):
 class CutShort(SourceCase):
     def test_a_file_that_is_cut_short_while_it_is_read_ends_nothing(self):
         code = "import sys; from keen_trellis.cli import main; main(['look', sys.argv[1]])"
+        texts = pa.array(["text"]).take(pa.nulls(2_000_000, pa.int64()).fill_null(0))
+        table = pa.table({"n": pa.array(np.arange(2_000_000)), "t": texts})
         for kind in ("csv", "arrow", "parquet"):
             for wait in (0.0, 0.15):
                 path = self.folder / f"t.{kind}"
-                table = pa.table({"n": range(2_000_000), "t": ["text"] * 2_000_000})
                 if kind == "csv":
                     path.write_bytes(b"n,t\n" + b"1,text\n" * 4_000_000)
                 elif kind == "arrow":
