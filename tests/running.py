@@ -13,7 +13,16 @@ settings.register_profile("quick", max_examples=60, deadline=None)
 settings.register_profile("long", max_examples=4_000, deadline=None)
 
 # Begun first, so that no core is left alone with a long one at the end.
-_LONG_ONES = ("tests.desktop", "tests.core.test_reasons", "tests.core.test_matching", "tests.sources")
+_LONG_ONES = (
+    "tests.sources.test_hostile",
+    "tests.test_cli",
+    "tests.test_speed",
+    "tests.flow.test_through_readers",
+    "tests.desktop",
+    "tests.sources",
+    "tests.core.test_reasons",
+    "tests.outputs",
+)
 
 
 @dataclass
@@ -51,4 +60,6 @@ def modules() -> list[str]:
     here = Path(__file__).resolve().parent
     paths = (path.relative_to(here.parent).with_suffix("") for path in here.rglob("test_*.py"))
     found = [".".join(path.parts) for path in paths]
-    return sorted(found, key=lambda name: (not name.startswith(_LONG_ONES), name))
+    places = {name: place for place, name in reversed(list(enumerate(_LONG_ONES)))}
+    first = {name: min((places[o] for o in places if name.startswith(o)), default=99) for name in found}
+    return sorted(found, key=lambda name: (first[name], name))

@@ -16,6 +16,7 @@ from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings, TypedTable
 from keen_trellis.session.selection import Selection
 from keen_trellis.sources import secrets
+from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
 from tests.postgres import PASSWORD, server
 from tests.tables import rows_of
