@@ -16,7 +16,8 @@ import numpy as np
 import pyarrow as pa
 from rich.table import Table as Grid
 
-from benchmarks.measures import PAIRS, alternated, peak_above, seconds
+from benchmarks import measures
+from benchmarks.measures import alternated, peak_above, seconds
 from keen_trellis.core.blending import Keep, Other, Placed, blend
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
@@ -207,7 +208,7 @@ def page_grid(case: Case) -> Grid:
         ("a page from its middle", JoinType.FULL_OUTER, 0.5, 20),
         ("another join type, counts and first page", JoinType.INNER, 0.0, 5),
     ):
-        taken = statistics.median(seconds(partial(page, kind, share)) for _ in range(PAIRS))
+        taken = statistics.median(seconds(partial(page, kind, share)) for _ in range(measures.PAIRS))
         grid.add_row(name, f"{1000 * taken:.1f}", str(aim))
     return grid
 
@@ -248,7 +249,7 @@ def other_grid(rows: int) -> Grid:
 
 
 def _median(work: Callable[[], object]) -> float:
-    return statistics.median(seconds(work) for _ in range(PAIRS))
+    return statistics.median(seconds(work) for _ in range(measures.PAIRS))
 
 
 def _peak(work: Callable[[], object]) -> str:

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from rich.table import Table as Grid
 
-from benchmarks.measures import PAIRS, seconds
+from benchmarks import measures
+from benchmarks.measures import seconds
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
@@ -38,7 +39,7 @@ def planning_grid() -> Grid:
         grid.add_row("all of it", f"{whole:.4f}", "0.050", f"{whole / single / _STEPS:.2f}")
         for name, place_of_step in (("the last step edited", -1), ("the middle step edited", _STEPS // 2)):
             taken = statistics.median(
-                _after_edit(library, flow, steps[place_of_step], steps[-1]) for _ in range(PAIRS)
+                _after_edit(library, flow, steps[place_of_step], steps[-1]) for _ in range(measures.PAIRS)
             )
             grid.add_row(name, f"{taken:.4f}", "0.005", "")
     return grid
@@ -69,7 +70,7 @@ def _median_of_whole(library: Library, flow: Flow) -> float:
         Runner(KINDS, library).plan(flow).planned(flow.steps[-1].id, Task())
 
     plan()  # its source is read
-    return statistics.median(seconds(plan) for _ in range(PAIRS))
+    return statistics.median(seconds(plan) for _ in range(measures.PAIRS))
 
 
 def _after_edit(library: Library, flow: Flow, edited: str, last: str) -> float:

@@ -18,10 +18,11 @@ import pyarrow.csv as pa_csv
 from rich.console import Console
 from rich.table import Table as Grid
 
+from benchmarks import measures
 from benchmarks.answering import answering_grid
 from benchmarks.insight import insight_grid
 from benchmarks.matching import cases, match_grid, other_grid, page_grid
-from benchmarks.measures import PAIRS, seconds
+from benchmarks.measures import seconds
 from benchmarks.planning import planning_grid
 from benchmarks.reading import reading_grid
 from benchmarks.steps import steps_grid
@@ -32,7 +33,9 @@ USUAL_ROWS, QUICK_ROWS = 5_000_000, 200_000
 def report(rows: int) -> None:
     """Print everything that is measured."""
     console = Console(width=150, highlight=False)
-    console.print(f"{rows:,} x {rows // 10:,} rows; ratios are medians of {PAIRS} alternated pairs.\n")
+    console.print(
+        f"{rows:,} x {rows // 10:,} rows; ratios are medians of {measures.PAIRS} alternated pairs.\n"
+    )
     made = cases(rows)
     console.print(match_grid(made))
     console.print(other_grid(rows))

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
 
 import msgspec
@@ -53,8 +54,11 @@ class SharedFilter(msgspec.Struct, frozen=True, omit_defaults=True):
     extra: tuple[tuple[str, bytes], ...] = ()
 
 
-class Flow(msgspec.Struct, frozen=True):
-    """The whole document. `files` are the absolute paths in the margin, in their order there."""
+class Flow(msgspec.Struct, frozen=True, dict=True):
+    """The whole document. `files` are the absolute paths in the margin, in their order there.
+
+    It has a `__dict__` for what is looked up often; that is neither compared nor saved.
+    """
 
     files: tuple[str, ...] = ()
     steps: tuple[Step, ...] = ()
@@ -74,7 +78,12 @@ class Flow(msgspec.Struct, frozen=True):
 
     def find(self, step_id: str) -> Step | None:
         """The step with this id, or None."""
-        return next((step for step in self.steps if step.id == step_id), None)
+        return self._by_id.get(step_id)
+
+    @cached_property
+    def _by_id(self) -> dict[str, Step]:
+        # The first of two with one id, as a flow with such steps was always read.
+        return {step.id: step for step in reversed(self.steps)}
 
     def consumers(self, step_id: str) -> list[Step]:
         """The steps that take rows from this one, in the order of the flow."""
@@ -91,6 +100,21 @@ class Flow(msgspec.Struct, frozen=True):
                 continue
             found.add(current)
             waiting.extend(entry.step for entry in step.inputs)
+        return found
+
+    def downstream(self, step_ids: Collection[str]) -> set[str]:
+        """The ids of all steps that depend on one of these, and of these."""
+        takers: dict[str, list[str]] = {}
+        for step in self.steps:
+            for entry in step.inputs:
+                takers.setdefault(entry.step, []).append(step.id)
+        found: set[str] = set()
+        waiting = list(step_ids)
+        while waiting:
+            current = waiting.pop()
+            if current not in found:
+                found.add(current)
+                waiting += takers.get(current, ())
         return found
 
     def in_order(self) -> Iterator[Step]:

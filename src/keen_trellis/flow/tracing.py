@@ -50,8 +50,9 @@ def back(
     field: whose cell is followed, and said at each step that it is read from.
     """
     known: dict[int, tuple[Step, str]] = {}
+    before = flow.upstream(step_id) - {step_id}
     for step in flow.in_order():
-        if step.id in flow.upstream(step_id) and step.id != step_id:
+        if step.id in before:
             for name, table in runner.result(flow, step.id, task).ports.items():
                 known.setdefault(id(table), (step, name))
     table = runner.result(flow, step_id, task).ports[port]

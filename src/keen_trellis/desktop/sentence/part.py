@@ -65,10 +65,11 @@ class SentencePart:
             return []
 
         def choose(anchor: QWidget) -> None:
+            behind = flow.downstream({step.id})
             choices = [
                 Choice(Input(other.id), other.name, other.kind)
                 for other in flow.steps
-                if step.id not in flow.upstream(other.id) and not KINDS.ends_rail(other)
+                if other.id not in behind and not KINDS.ends_rail(other)
             ]
             chooser = Chooser(choices, self.pane, title=f"Which rows does {step.name} take?")
             self.pane.open_list(
