@@ -249,7 +249,7 @@ class Targets(OutputCase):
         hard.hardlink_to(path)
         for target in (path, link, hard, self.folder / "x" / ".." / "loans.csv"):
             with self.assertRaisesRegex(OutputError, "source of this flow"):
-                write(ALL, settings_for(target), sources=[str(path)], replace=True)
+                write(ALL, settings_for(target), kept=[str(path)], replace=True)
         self.assertEqual(path.read_text(), "a\n1\n")
 
     def test_a_missing_folder_and_a_folder_as_target(self):

@@ -82,7 +82,7 @@ def blend(
     assert result.blended is not None
     if output is not None:
         say_what_goes([output], replace=wanted["replace"])
-        written = write(result.rows, output, sources=asked.files(), replace=wanted["replace"], task=Task())
+        written = write(result.rows, output, kept=asked.files(), replace=wanted["replace"], task=Task())
     names = [shape.name for shape in asked.shapes]
     for name in without_measure(settings, names[1:]):
         say(

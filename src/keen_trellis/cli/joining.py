@@ -71,7 +71,7 @@ def match(
         written = write(
             result.rows,
             output,
-            sources=asked.files(wanted["correct"]),
+            kept=asked.files(wanted["correct"]),
             replace=wanted["replace"],
             task=Task(),
         )

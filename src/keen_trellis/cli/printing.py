@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from pathlib import Path
 from typing import Any
 
 from keen_trellis.cli.saying import cell_shown, console, say
@@ -77,10 +76,10 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
 
 def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
     """Before workbooks are replaced, name the sheets that go with them."""
-    from keen_trellis.outputs import goes_said
+    from keen_trellis.outputs import writer_of
 
     for settings in targets if replace else ():
-        goes = goes_said(Path(settings.path), settings.sheet)
+        goes = writer_of(settings).goes_with(settings)
         if goes:
             say(f"keen-trellis: {settings.path}:{goes}", err=True)
 
@@ -99,7 +98,7 @@ def print_outcome(outcome: Any) -> None:
 def written_members(written: Any) -> dict[str, Any]:
     """A file that was written, as members of a JSON object."""
     return {
-        "path": str(written.path),
+        "path": written.place,
         "rows": written.rows,
         "fields": written.fields,
         "changed": written.changed,
@@ -110,7 +109,7 @@ def print_written(written: Any) -> None:
     """A file that was written, and what of it is not as it was."""
     from keen_trellis.flow.wording import open_said
 
-    say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.")
+    say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.place}.")
     for line in written.changed:
         say(f"  {line}.")
     if written.open_cells:

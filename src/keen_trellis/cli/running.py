@@ -47,7 +47,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     from keen_trellis.flow.last_run import last_run
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
-    from keen_trellis.outputs import make_folder
+    from keen_trellis.outputs.files import make_folder
     from keen_trellis.session.running import output_targets, run_flow, with_guards
     from keen_trellis.sources.library import Library
 

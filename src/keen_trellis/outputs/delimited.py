@@ -13,18 +13,19 @@ from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.outputs.files import FileWriter
 
 # Text that a spreadsheet would run: it begins with one of these and is no plain number.
 _RUNS = r"^[=+\-@\t\r]"
 _NUMBER = r"^[+-]?\d+([.,]\d+)?$"
 
 
-class DelimitedWriter:
+class DelimitedWriter(FileWriter):
     """Writes UTF-8 text with a header line; blank cells and cells without partner are empty."""
 
     name = "text"
 
-    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         done = 0
         marked: Counter[str] = Counter()
         with draft.open("w", encoding="utf-8", newline="") as file:

@@ -22,6 +22,7 @@ from keen_trellis.core.values import FieldType, as_text, shortest_number
 from keen_trellis.flow.plain_text import visible
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.temporary import temporary_folder
+from keen_trellis.outputs.files import FileWriter
 
 if TYPE_CHECKING:
     from xlsxwriter.workbook import Workbook
@@ -47,12 +48,20 @@ _FORMATS = {
 Put = Callable[[int, int, Any], None]
 
 
-class WorkbookWriter:
+class WorkbookWriter(FileWriter):
     """Writes numbers as numbers, dates as dates and text as text, below a header that stays in view."""
 
     name = "xlsx"
 
-    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+    def goes_with(self, settings: OutputSettings) -> str:
+        # Writing into a workbook that exists is not possible yet.
+        names = [name for name in sheets_of(Path(settings.path)) if name != settings.sheet]
+        if not names:
+            return ""
+        shown = ", ".join(f"“{name}”" for name in names[:12]) + (" …" if len(names) > 12 else "")
+        return f" Replacing it removes its {'sheet' if len(names) == 1 else 'sheets'} {shown}."
+
+    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         _check_size(table, settings)
         changed: Counter[tuple[str, str]] = Counter()
         with _book(draft) as book:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from pathlib import Path
 from typing import Protocol
 
@@ -11,13 +12,37 @@ from keen_trellis.flow.steps.output import OutputSettings
 
 
 class Writer(Protocol):
-    """Writes a table as one kind of file."""
+    """Writes a table to one sort of target. Only it knows what `settings.path` leads to.
+
+    Writers of files have what they share from `outputs.files.FileWriter`; a table of a database would be
+    written by one that has neither an ending nor a draft.
+    """
 
     name: str
 
-    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
-        """Write all rows to `draft`, and hand back what is not there as it was, in words.
+    def place(self, settings: OutputSettings) -> str:
+        """Where it writes, as it is shown; no two outputs of a flow may have the same."""
+        ...
 
-        OutputError if the rows do not fit; Cancelled.
+    def inside(self, settings: OutputSettings, folder: Path) -> OutputSettings:
+        """The settings with which it writes into `folder`. OutputError where it writes no files."""
+        ...
+
+    def would_replace(self, settings: OutputSettings, kept: Collection[str | Path]) -> bool:
+        """Whether something is there that writing would replace and may: nothing of `kept`."""
+        ...
+
+    def goes_with(self, settings: OutputSettings) -> str:
+        """What replacing destroys besides what is written anew, as a sentence after a space; or ""."""
+        ...
+
+    def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
+        """OutputError unless it may be written: nothing of `kept`, and new unless `replace`."""
+        ...
+
+    def write(self, table: Table, settings: OutputSettings, task: Task) -> list[str]:
+        """Write all rows, or nothing, and hand back what is not there as it was, in words.
+
+        OutputError if it cannot be; Cancelled.
         """
         ...

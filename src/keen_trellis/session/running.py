@@ -23,7 +23,7 @@ from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
-from keen_trellis.outputs import Written, check_ending, check_target, write
+from keen_trellis.outputs import WRITERS, Written, write, writer_of
 
 
 @dataclass(frozen=True)
@@ -102,7 +102,8 @@ def run_flow(
     last = last_run(flow)
     comparison = compare(flow, runner, before or Earlier({}), last, task) if last is not None else None
     now = run_as_it_is(flow, kinds, runner, snapshots, task)
-    return Outcome(knots, written, checks, [targets[name].path for name in held_back], now, comparison)
+    places = [writer_of(targets[name]).place(targets[name]) for name in held_back]
+    return Outcome(knots, written, checks, places, now, comparison)
 
 
 def write_outputs(
@@ -120,14 +121,14 @@ def write_outputs(
     What was written, and the steps of those that were held back. sources: what must not be written to.
     OutputError, and nothing written, if one of them cannot be; Cancelled.
     """
-    broken = {entry.step for entry in checks if not entry.holds}
-    held_back = [step_id for step_id in targets if broken & flow.upstream(step_id)]
+    behind = flow.downstream({entry.step for entry in checks if not entry.holds})
+    held_back = [step_id for step_id in targets if step_id in behind]
     to_write = {step_id: settings for step_id, settings in targets.items() if step_id not in held_back}
     _check_targets(to_write, sources, replace=replace)
     written = []
     for step_id, settings in to_write.items():
         result = runner.result(flow, step_id, task)
-        done = write(result.rows, settings, sources=sources, replace=replace, task=task)
+        done = write(result.rows, settings, kept=sources, replace=replace, task=task)
         written.append(dataclasses.replace(done, open_cells=result.open_cells))
     return written, held_back
 
@@ -136,8 +137,7 @@ def _check_targets(
     targets: Mapping[str, OutputSettings], sources: Collection[str | Path], *, replace: bool
 ) -> None:
     for settings in targets.values():
-        check_target(Path(settings.path), sources, replace=replace)
-        check_ending(settings)
+        writer_of(settings).check(settings, sources, replace=replace)
 
 
 def with_guards(flow: Flow, kinds: Kinds, guards: Sequence[str]) -> Flow:
@@ -152,18 +152,25 @@ def with_guards(flow: Flow, kinds: Kinds, guards: Sequence[str]) -> Flow:
 
 
 def output_targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputSettings]:
-    """The settings of every output by its step, no two of them to one file."""
+    """The settings of every output by its step, no two of them to one place."""
     targets: dict[str, OutputSettings] = {}
+    places: set[str] = set()
     for step in flow.steps:
         if not kinds.ends_rail(step) or step.skipped:
             continue
         settings: OutputSettings = kinds.settings(step)
+        writer = WRITERS.get(settings.writer)
+        if writer is None:  # refused when it is written, without keeping others from being
+            targets[step.id] = settings
+            continue
         if folder is not None:
-            settings = msgspec.structs.replace(settings, path=str(folder.absolute() / settings.file_name))
-        if any(settings.path == other.path for other in targets.values()):
+            settings = writer.inside(settings, folder)
+        place = writer.place(settings)
+        if place in places:
             raise OutputError(
-                "Two outputs write to it.", where=settings.path, remedy="Give one of them another file."
+                "Two outputs write to it.", where=place, remedy="Give one of them another file."
             )
+        places.add(place)
         targets[step.id] = settings
     return targets
 

@@ -135,7 +135,7 @@ class MendCommands(QObject):
         """Write the review to a file, with a column for answers; the dialog has asked about replacing it."""
         sources = [settings.path for settings in self._session.sources().values()]
         try:
-            written = write(self._view.review.as_table(), settings_for(path), sources=sources, replace=True)
+            written = write(self._view.review.as_table(), settings_for(path), kept=sources, replace=True)
         except TrellisError as error:
             self._session.failed.emit(error)
             return

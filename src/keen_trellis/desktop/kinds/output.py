@@ -22,14 +22,14 @@ class OutputSentence(SentencePart):
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: OutputSettings = KINDS.settings(step)
         what = outcome.inputs[0].name if outcome and outcome.inputs else "nothing yet"
-        items: list[Item] = [Word(f"Write {what} to{' sheet' if settings.writer == 'xlsx' else ''}")]
-        if settings.writer == "xlsx":
+        items: list[Item] = [Word(f"Write {what} to{' sheet' if settings.target.has_sheet else ''}")]
+        if settings.target.has_sheet:
             items += [
                 Chip(settings.sheet, lambda _: self._rename_sheet(step, settings), "Sheet"),
                 Word("of"),
             ]
         items.append(Chip(settings.file_name, lambda _: self.pane.path_wanted.emit(step.id), "File"))
-        if settings.writer == "text":
+        if settings.target.is_text:
             items += [Word(","), Word("text that looks like a formula"), self._harmless_chip(step, settings)]
         if outcome is not None and outcome.error is not None:
             return [*items, Word(str(outcome.error), alarm=True)]

@@ -20,7 +20,7 @@ from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.wording import listed
-from keen_trellis.outputs import Written, check_target, goes_said, settings_for
+from keen_trellis.outputs import Written, settings_for, writer_of
 from keen_trellis.session import editing
 from keen_trellis.session.running import files_read, output_targets, write_outputs
 
@@ -66,7 +66,7 @@ class Writing(QObject):
         there = [
             settings
             for settings in (KINDS.settings(step) for step in outputs)
-            if _may_be_replaced(Path(settings.path), read)
+            if _may_be_replaced(settings, read)
         ]
         if not there or not self._targets_differ():
             self._write_each(outputs, replace=False)
@@ -76,7 +76,7 @@ class Writing(QObject):
             f"{there[0].file_name} exists already." if one else f"{len(there):,} of the files exist already."
         )
         box = PlainBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self._frame)
-        lines = [f"{entry.path}.{goes_said(Path(entry.path), entry.sheet)}" for entry in there]
+        lines = [f"{entry.path}.{writer_of(entry).goes_with(entry)}" for entry in there]
         box.setInformativeText("\n".join([*lines, "Replacing cannot be undone."]))
         replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
         new = None
@@ -113,7 +113,7 @@ class Writing(QObject):
         read = self._files_read()
         if not self._targets_differ() or not self._reaching.may_write(settings):
             return
-        if not replace and _may_be_replaced(Path(settings.path), read):
+        if not replace and _may_be_replaced(settings, read):
             self._ask_replace(step_id, settings)
             return
 
@@ -131,7 +131,7 @@ class Writing(QObject):
                 return
             changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
             self._frame.status.say(
-                f"Wrote {written.rows:,} rows of {written.fields} fields to {written.path}.{changed}"
+                f"Wrote {written.rows:,} rows of {written.fields} fields to {written.place}.{changed}"
             )
 
         failed = partial(self._frame.warn, _NOT_WRITTEN)
@@ -144,7 +144,7 @@ class Writing(QObject):
         return [*files_read(session.flow, KINDS, session.library), *own]
 
     def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
-        goes = goes_said(Path(settings.path), settings.sheet)
+        goes = writer_of(settings).goes_with(settings)
         box = PlainBox(
             QMessageBox.Icon.Question,
             "Replace the file?",
@@ -176,9 +176,8 @@ class Writing(QObject):
         box.open()
 
 
-def _may_be_replaced(path: Path, read: Sequence[str | Path]) -> bool:
-    """Whether a file is there that writing would replace, so that it is asked first; `read` must stay."""
-    with suppress(OutputError):
-        check_target(path, read, replace=True)
-        return path.is_file()
+def _may_be_replaced(settings: OutputSettings, read: Sequence[str | Path]) -> bool:
+    """Whether something is there that writing would replace, so that it is asked first; `read` must stay."""
+    with suppress(OutputError):  # a writer of a later version is refused when it is written
+        return writer_of(settings).would_replace(settings, read)
     return False

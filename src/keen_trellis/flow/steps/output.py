@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import PurePath
 
 import msgspec
@@ -14,8 +15,29 @@ from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
 
 
+@dataclass(frozen=True)
+class Target:
+    """A sort of thing that outputs write, as far as their settings and sentences go; `outputs` writes it.
+
+    said: what it is called where nothing names it better.  has_sheet: its rows lie in a sheet with a name.
+    is_text: cells are text with a delimiter between them.  endings: of its files, each with the delimiter
+    that goes with it; none where it is no file.
+    """
+
+    said: str
+    has_sheet: bool = False
+    is_text: bool = False
+    endings: Mapping[str, str] = field(default_factory=dict)
+
+
+TARGETS = {
+    "xlsx": Target("a workbook", has_sheet=True, endings={".xlsx": ","}),
+    "text": Target("delimited text", is_text=True, endings={".csv": ",", ".txt": "\t", ".tsv": "\t"}),
+}
+
+
 class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """writer: xlsx or text.  path: the file to write.  sheet: the sheet's name, for a workbook.
+    """writer: one of TARGETS.  path: what to write to: a file.  sheet: the sheet's name, for a workbook.
 
     delimiter: between the cells of delimited text.  harmless: cells that a spreadsheet would run as a
     formula are written so that it does not.  guards: what must hold, as `core.insight.guards` writes it.
@@ -31,6 +53,11 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def file_name(self) -> str:
         return PurePath(self.path).name
+
+    @property
+    def target(self) -> Target:
+        """What it writes; a writer of a later version is a file without more."""
+        return TARGETS.get(self.writer, Target(self.writer))
 
 
 class OutputKind(StepKind[OutputSettings]):
@@ -62,13 +89,13 @@ class OutputKind(StepKind[OutputSettings]):
         return StepResult({ROWS: table}, open_cells=open_cells)
 
     def summed_up(self, settings: OutputSettings) -> tuple[str, str]:
-        detail = f"sheet {settings.sheet}" if settings.writer == "xlsx" else "delimited text"
-        return settings.file_name, detail
+        target = settings.target
+        return settings.file_name, f"sheet {settings.sheet}" if target.has_sheet else target.said
 
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
         where = (
             f"sheet {settings.sheet} of {settings.file_name}"
-            if settings.writer == "xlsx"
+            if settings.target.has_sheet
             else settings.file_name
         )
         return f"Write {inputs[0].name if inputs else 'nothing yet'} to {where}."

@@ -1,0 +1,146 @@
+"""What all outputs that are files have in common: where they may lie, and that they are written whole."""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+from abc import ABC, abstractmethod
+from collections.abc import Collection
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from keen_trellis.core.errors import OutputError
+from keen_trellis.core.table import Table
+from keen_trellis.core.task import Task
+from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.flow.whole_file import whole_file
+
+
+class FileWriter(ABC):
+    """Writes one kind of file: to a draft beside it, which takes its place at the end. See Writer."""
+
+    name: str
+
+    def place(self, settings: OutputSettings) -> str:
+        return settings.path
+
+    def inside(self, settings: OutputSettings, folder: Path) -> OutputSettings:
+        return msgspec.structs.replace(settings, path=str(folder.absolute() / settings.file_name))
+
+    def would_replace(self, settings: OutputSettings, kept: Collection[str | Path]) -> bool:
+        path = Path(settings.path)
+        with suppress(OutputError):
+            _check_path(path, kept)
+            return path.is_file()
+        return False
+
+    def goes_with(self, settings: OutputSettings) -> str:
+        return ""
+
+    def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
+        path = Path(settings.path)
+        _check_path(path, kept)
+        if path.exists() and not replace:
+            goes = self.goes_with(settings)
+            raise OutputError(
+                "The file exists already.",
+                where=str(path),
+                remedy=f"Choose another name, or say that it may be replaced.{goes}",
+            )
+        endings = TARGETS[self.name].endings
+        # A flow from elsewhere may name any path.
+        if path.suffix.lower() not in endings:
+            raise OutputError(
+                f"It is written as {self.name}, and its name does not end in {' or '.join(endings)}.",
+                where=settings.path,
+                remedy="Give it that ending.",
+            )
+
+    def write(self, table: Table, settings: OutputSettings, task: Task) -> list[str]:
+        try:
+            with whole_file(Path(settings.path)) as draft:
+                return self.fill(table, settings, draft, task)
+        except OSError as error:
+            raise OutputError(
+                f"It cannot be written: {error.strerror}.",
+                where=settings.path,
+                remedy="Choose another folder.",
+            ) from error
+
+    @abstractmethod
+    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+        """Write all rows to `draft`, and hand back what is not there as it was, in words.
+
+        OutputError if the rows do not fit; Cancelled.
+        """
+
+
+def make_folder(folder: Path) -> None:
+    """Make a folder for outputs with those above it; OutputError if it cannot be made."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise OutputError(
+            f"The folder cannot be made: {error.strerror}.", where=str(folder), remedy="Choose another."
+        ) from error
+
+
+def _check_path(path: Path, kept: Collection[str | Path]) -> None:
+    """OutputError unless a file may lie at `path`: nothing that is read, and in no folder or pattern that is
+    read as one. A link, a pipe or a device is never replaced.
+    """
+    try:
+        _check_place(path, kept)
+    except OSError as error:
+        raise OutputError(
+            f"It cannot be written: {error.strerror}.", where=str(path), remedy="Choose another name."
+        ) from error
+
+
+def _check_place(path: Path, kept: Collection[str | Path]) -> None:
+    where = str(path)
+    for source in kept:
+        if _same_file(Path(source), path):
+            raise OutputError(
+                "It is a source of this flow, and sources are never changed.",
+                where=where,
+                remedy="Write to another file.",
+            )
+        if _would_be_read(Path(source), path):
+            raise OutputError(
+                f"It would lie among the files that are read as one table ({Path(source).name}), and be one "
+                "of them from then on.",
+                where=where,
+                remedy="Write to another folder.",
+            )
+    if path.is_symlink():
+        raise OutputError(
+            f"It is a link to {os.path.realpath(path)}.", where=where, remedy="Name the file itself."
+        )
+    if path.is_dir():
+        raise OutputError("It is a folder.", where=where, remedy="Name a file in it.")
+    if path.exists() and not path.is_file():
+        raise OutputError("It is no ordinary file.", where=where, remedy="Name another file.")
+    if not path.parent.is_dir():
+        raise OutputError(
+            "Its folder does not exist.", where=where, remedy="Make the folder, or choose another."
+        )
+
+
+def _same_file(source: Path, path: Path) -> bool:
+    """Whether both are one file, whatever they are called: by device and inode, or by name where none is."""
+    try:
+        return source.samefile(path)
+    except OSError:
+        return os.path.realpath(source) == os.path.realpath(path)
+
+
+def _would_be_read(source: Path, path: Path) -> bool:
+    """Whether a source is a folder, or a pattern of names, that a file of this name belongs to."""
+    if source.is_dir():
+        return _same_file(source, path.parent)
+    pattern = str(source)
+    is_pattern = not source.exists() and any(sign in pattern for sign in "*?[")
+    return is_pattern and fnmatch.fnmatch(os.path.realpath(path), pattern)
