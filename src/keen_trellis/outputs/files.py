@@ -43,7 +43,8 @@ class FileWriter(ABC):
         path = Path(settings.path)
         _check_path(path, kept)
         if path.exists() and not replace:
-            goes = self.goes_with(settings)
+            # Its own sheet is one of those that go, to somebody who did not expect the workbook there.
+            goes = self.goes_with(msgspec.structs.replace(settings, sheet=""))
             raise OutputError(
                 "The file exists already.",
                 where=str(path),
