@@ -64,6 +64,12 @@ class Kept:
     def _counted(self) -> int:
         return sum(buffers_of(list(self._made.values())).values()) + self.beside()
 
+    def limit_to(self, limit: int) -> None:
+        """Let all results hold `limit` bytes together from now on."""
+        self.limit = limit
+        if self._at_most > limit:
+            self.shrink()
+
     def shrink(self) -> None:
         """Let go of results until the others fit into the limit; the latest one always stays."""
         with self._lock:

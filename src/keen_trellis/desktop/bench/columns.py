@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache, lru_cache
 
 from PySide6.QtGui import QFontMetrics
 
@@ -34,6 +35,17 @@ class Zone:
     @property
     def right(self) -> int:
         return self.left + self.width
+
+
+@lru_cache(maxsize=50_000)
+def _cell_width(text: str) -> int:
+    """How wide a cell's text is. Kept: the same rows are laid out again with every edit that shows them."""
+    return _cell_metrics().horizontalAdvance(text)
+
+
+@cache
+def _cell_metrics() -> QFontMetrics:
+    return QFontMetrics(font(12))
 
 
 def _side_by_side(columns: dict[str, tuple[int, ...]], wide: dict[str, int], room: int) -> list[Zone]:
@@ -116,7 +128,7 @@ class ColumnLayout:
         return self._fitting[number]
 
     def _fitting_width(self, number: int, column: Column) -> int:
-        metrics, head = QFontMetrics(font(12)), QFontMetrics(font(12, bold=True))
+        head = QFontMetrics(font(12, bold=True))
         widest = head.horizontalAdvance(side_said(column.field.name)) + 14
         if column.other is None and self.begins_source(number):
             widest += _MARK
@@ -130,7 +142,7 @@ class ColumnLayout:
                 texts = {
                     cut(text) for cell in cells for text in (cell.text, cell.other.text if cell.other else "")
                 }
-                widest = max(widest, *(metrics.horizontalAdvance(text) for text in texts))
+                widest = max(widest, *map(_cell_width, texts))
         if column.other is not None:
             return min(max(2 * (widest + PAD) + 32, _LINK_LEAST), _LINK_MOST)
         return min(max(widest + 2 * PAD + 2, NARROWEST), _WIDEST)

@@ -217,9 +217,7 @@ class Frame(QMainWindow):
         return int(stored) if stored in ("2", "4", "8") else 4
 
     def _use_memory(self) -> None:
-        kept = self.session.runner.kept
-        kept.limit = machine_memory() // self._memory_share()
-        kept.shrink()
+        self.session.runner.kept.limit_to(machine_memory() // self._memory_share())
 
     def switch_theme(self) -> None:
         """Change between light and dark."""
