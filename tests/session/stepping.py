@@ -7,7 +7,9 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
 
+from keen_trellis.session import editing
 from keen_trellis.session.jobs import Jobs
+from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
 from keen_trellis.sources.library import Library
 from tests import demo_data
@@ -82,6 +84,15 @@ class SessionCase(unittest.TestCase):
     def open_demo(self, name="Winter loans"):
         """Open one of the demo's flows, and find out what it comes to."""
         self.session.open(demo_data.folder() / f"{name}.trellis")
+        self.steps.rest()
+
+    def begin_rails(self, **texts):
+        """Begin a rail at each of some tables, given by name as delimited text."""
+        for name, text in texts.items():
+            path = self.put(f"{name}.csv", text)
+            editing.add_files(self.session, [path])
+            self.steps.rest()
+            editing.begin_rail(self.session, Selection(path=str(path), table=name))
         self.steps.rest()
 
     def put(self, name, text):

@@ -20,11 +20,7 @@ VENUES = "venue,town,crates\nPier,Northhaven,2\nTower,Wick,3\nQuay,Wick,9\n"
 class Meeting(SessionCase):
     def setUp(self):
         super().setUp()
-        for name, text in (("loans", LOANS), ("venues", VENUES)):
-            editing.add_files(self.session, [self.put(f"{name}.csv", text)])
-            self.steps.rest()
-            editing.begin_rail(self.session, Selection(path=str(self.folder / f"{name}.csv"), table=name))
-        self.steps.rest()
+        self.begin_rails(loans=LOANS, venues=VENUES)
         self.loans, self.venues = Selection("loans"), Selection("venues")
         self.asked = []
 

@@ -27,11 +27,7 @@ class Joined(SessionCase):
 
     def setUp(self):
         super().setUp()
-        for name, text in (("loans", LOANS), ("venues", VENUES)):
-            editing.add_files(self.session, [self.put(f"{name}.csv", text)])
-            self.steps.rest()
-            editing.begin_rail(self.session, Selection(path=str(self.folder / f"{name}.csv"), table=name))
-        self.steps.rest()
+        self.begin_rails(loans=LOANS, venues=VENUES)
         combining.join(self.session, Selection("venues"), Selection("loans"), lambda _: None)
         self.steps.rest()
         self.knot = self.kind("join").id
