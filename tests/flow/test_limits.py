@@ -70,6 +70,12 @@ class Multiplying(FlowCase):
         doubled = self.doubled("join", 16, type="left-outer", take="first", links=links, both_links=True)
         self.refused("The join would have 16,384 fields; the limit is 10,000", *doubled)
 
+    def test_a_link_field_is_read_once_at_each_of_many_knots(self):
+        links = [{"left": "venue", "right": "venue"}]
+        for kind in ("inner", "left-outer"):
+            knots = self.doubled("join", 60, links=links, type=kind, take="first", bring=[])
+            self.run_flow(text("loans"), *knots, output("s59"))
+
     def test_pairs_that_multiply(self):
         links = [{"left": "venue", "right": "venue"}]
         keep = {"keep": ["venue"], "bring": []}

@@ -224,8 +224,9 @@ class JoinedTable(Table):
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         entries = [self._plan[self.field(name).name] for name in names]
         left_rows, right_rows = self.all_pairs if rows is None else self.rows_of_sides(rows)
+        has_left = left_rows >= 0
         from_left = _gather(self._left, left_rows, (entry.left for entry in entries))
-        from_right = _gather(self._right, right_rows, (entry.right for entry in entries))
+        from_right = _gather(self._right, right_rows, _read_on_the_right(entries, has_left))
         cells = []
         for entry in entries:
             if entry.side is Side.LEFT:
@@ -238,15 +239,16 @@ class JoinedTable(Table):
                 sides = from_left[entry.left], from_right[entry.right]
                 cells.append(_merged(*(sides if entry.side is Side.LEFT_FIRST else sides[::-1]), entry.field))
             else:
-                either = _either(from_left[entry.left], from_right[entry.right], left_rows >= 0, entry.field)
-                cells.append(either)
+                right = from_right.get(entry.right)
+                cells.append(_either(from_left[entry.left], right, has_left, entry.field))
         return cells
 
     def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
         entries = [self._plan[self.field(name).name] for name in names]
         left_rows, right_rows = self.rows_of_sides(rows)
+        has_left = left_rows >= 0
         left = _absent(self._left, left_rows, (entry.left for entry in entries))
-        right = _absent(self._right, right_rows, (entry.right for entry in entries))
+        right = _absent(self._right, right_rows, _read_on_the_right(entries, has_left))
         made: list[Mask | None] = []
         for entry in entries:
             if entry.side in (Side.LEFT, Side.RIGHT):
@@ -254,9 +256,7 @@ class JoinedTable(Table):
             elif entry.side in (Side.BOTH, Side.WHICH):
                 made.append(_told_of_sides(entry, left_rows, right_rows).absent)
             else:
-                made.append(
-                    _absent_in_either(entry.side, left[entry.left], right[entry.right], left_rows >= 0)
-                )
+                made.append(_absent_in_either(entry.side, left[entry.left], right.get(entry.right), has_left))
         return made
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
@@ -371,6 +371,14 @@ class PassedOverTable(JoinedTable):
         return np.where(above, rows, -1), np.where(above, -1, rows)
 
 
+def _read_on_the_right(entries: Iterable[JoinedField], has_left: Mask) -> list[str]:
+    """The fields to read from the right: not what the left has for every row. Where knots join what comes
+    from one rail again and again, reading both sides would double with each of them.
+    """
+    every = bool(has_left.all())
+    return [entry.right for entry in entries if not (every and entry.side is Side.EITHER)]
+
+
 def _gather(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, Cells]:
     wanted = [name for name in dict.fromkeys(names) if name]
     return dict(zip(wanted, table.take(rows, wanted), strict=True)) if wanted else {}
@@ -401,11 +409,12 @@ def _told_of_sides(entry: JoinedField, left: IndexVector, right: IndexVector) ->
     return Cells(values, nowhere if nowhere.any() else None)
 
 
-def _either(left: Cells, right: Cells, has_left: IndexVector, field: Field) -> Cells:
+def _either(left: Cells, right: Cells | None, has_left: Mask, field: Field) -> Cells:
+    """What the left has, and the right's where there is no left row; right: None where the left has all."""
     values = held_as(left.values, field.arrow_type)
-    if not has_left.all():
-        chosen = pa.array(has_left)
-        values = pc.if_else(chosen, values, held_as(right.values, field.arrow_type))
+    if right is None:
+        return Cells(values, left.absent)
+    values = pc.if_else(pa.array(has_left), values, held_as(right.values, field.arrow_type))
     return Cells(values, _absent_in_either(Side.EITHER, left.absent, right.absent, has_left))
 
 
