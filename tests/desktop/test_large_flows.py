@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QLineE
 
 from keen_trellis.demo.large import large_flow
 from keen_trellis.desktop.trellis import export
-from keen_trellis.desktop.trellis.layout import MOST_ROOMY
+from keen_trellis.desktop.trellis.places import MOST_ROOMY
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input
 from keen_trellis.flow.steps import KINDS

@@ -1,0 +1,93 @@
+"""The margin: files, their tables, and the lanes that begin at them."""
+
+from __future__ import annotations
+
+from keen_trellis.desktop.trellis.places import Places, place_in, rows_at
+from keen_trellis.desktop.trellis.shapes import LINE, FileLine, Head, Stump
+from keen_trellis.flow.graph import Step
+from keen_trellis.session.selection import Selection
+from keen_trellis.sources.locations import TYPED
+
+_MOST_STUMPS = 6
+
+
+def lay_margin(places: Places) -> None:
+    """Lay out files with their tables, and with each table that is used the lane that begins at it."""
+    y = 10.0
+    for path in places.files:
+        y = _file(places, path, y) + 6
+    typed = [step for step, settings in places.sources.items() if settings.reader == TYPED]
+    if typed:
+        places.layout.files.append(FileLine("", y, "typed into this flow"))
+        y += LINE
+    for step_id in typed:
+        y = _head(places, places.flow.step(step_id), y)
+    places.layout.height = y + LINE + 12
+
+
+def _file(places: Places, path: str, y: float) -> float:
+    state = places.session.margin.files.get(path)
+    error = state.error if state else None
+    said = "cannot be read" if error else "" if state and state.content else "looking into it"
+    name = path.rsplit("/", 1)[-1]
+    used = places.by_file.get(path, [])
+    tables = [entry.name for entry in state.content.tables] if state and state.content else []
+    if state and state.content and state.content.is_one_table and not used:
+        # A text file is one table: its name stands for both.
+        return _stump(places, path, tables[0], y, name)
+    places.layout.files.append(
+        FileLine(path, y, f"{name} · {said}" if said else name, error.what if error else "")
+    )
+    y += LINE
+    in_file = {places.sources[step].table for step in used}
+    if state and state.content and state.content.is_one_table:
+        tables = []
+    stumps = [table for table in tables if table not in in_file]
+    for step_id in used:
+        above = [t for t in stumps if place_in(tables, t) < place_in(tables, places.sources[step_id].table)]
+        for table in above[:_MOST_STUMPS]:
+            y = _stump(places, path, table, y)
+        stumps = [table for table in stumps if table not in above[:_MOST_STUMPS]]
+        y = _head(places, places.flow.step(step_id), y)
+    for table in stumps[:_MOST_STUMPS]:
+        y = _stump(places, path, table, y)
+    if len(stumps) > _MOST_STUMPS:
+        text = f"and {len(stumps) - _MOST_STUMPS} more: Ctrl+K finds them"
+        places.layout.files.append(FileLine(path, y, text))
+        y += LINE
+    return y
+
+
+def _stump(places: Places, path: str, table: str, y: float, shown: str = "") -> float:
+    selection = Selection(path=path, table=table)
+    state = places.session.margin.files[path]
+    snapshot = places.session.library.known(state.content.settings(table)) if state.content else None
+    count = f"{snapshot.table.rows:,}" if snapshot else ""
+    tables = state.content.tables if state.content else ()
+    hidden = any(entry.hidden for entry in tables if entry.name == table)
+    text = f"{shown or table} · hidden" if hidden else shown or table
+    places.layout.stumps.append(Stump(selection, y + LINE / 2, text, count))
+    return y + LINE
+
+
+def _head(places: Places, step: Step, y: float) -> float:
+    lane, *branches = [lane for lane in places.lanes if lane.source == step.id]
+    middle = places.place_lane(lane, y + places.size.of_rail[0])
+    for branch in branches:
+        places.place_lane(branch, 0)
+    outcome = places.session.outcome(step.id)
+    rows = rows_at(outcome)
+    settings = places.sources.get(step.id)
+    snapshot = places.session.library.known(settings) if settings is not None else None
+    old = snapshot is not None and bool(snapshot.old)
+    places.layout.heads.append(
+        Head(
+            Selection(step.id),
+            middle,
+            step.name,
+            places.marks[step.id],
+            f"{rows:,}{' · old' if old else ''}" if rows >= 0 else "",
+            old or bool(outcome and outcome.error),
+        )
+    )
+    return middle + places.size.of_rail[1]

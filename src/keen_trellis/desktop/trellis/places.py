@@ -1,0 +1,221 @@
+"""Where lanes and columns are, and how much room things have."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from keen_trellis.desktop.marks import Mark, marks_of
+from keen_trellis.desktop.trellis.knots import Cutting
+from keen_trellis.desktop.trellis.lanes import Arrangement, Lane, arranged, lanes_of
+from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, MATCHED_PART, Layout
+from keen_trellis.flow.graph import ROWS, Flow, Input, Step
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.blend import FOUND_NOTHING, unused_number
+from keen_trellis.flow.steps.join import UNMATCHED_LEFT
+from keen_trellis.flow.steps.shared_filter import tie_of
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
+
+# With more steps than this the lanes are low, but for the one where the selection is.
+MOST_ROOMY = 16
+END_ROOM = 176
+_MOST_WIDENED = 2.2
+_HEAD_ROOM = 30  # for the labels of slats
+
+
+@dataclass(frozen=True)
+class _Sizes:
+    """How much room things want. above, below: from the middle of a lane with a knot, a bead, nothing."""
+
+    column: float
+    bead_room: float
+    slat_room: float
+    bend: float
+    knot_above: float
+    knot_height: float
+    of_knot: tuple[float, float]
+    of_bead: tuple[float, float]
+    of_rail: tuple[float, float]
+
+
+ROOMY = _Sizes(150, 104, 104, 130, 24, 80, (62, 66), (32, 30), (16, 16))
+LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (13, 13))
+
+
+class Places:
+    """What the parts of the trellis are laid out by: the flow with who takes what, lanes, columns and sizes.
+
+    layout: what has been laid out so far.  x, y: of the steps placed so far.  clear_from: below what stands.
+    """
+
+    def __init__(
+        self, session: Session, width: float, before: Arrangement, cuttings: Mapping[str, Cutting]
+    ) -> None:
+        self.session = session
+        self._cuttings = cuttings
+        self.flow: Flow = session.flow
+        self.marks: Mapping[str, Mark] = marks_of(self.flow)
+        self.sources = session.sources()
+        self.takers: dict[str, list[tuple[Step, int, Input]]] = {}
+        for step in self.flow.steps:
+            for place, entry in enumerate(step.inputs):
+                self.takers.setdefault(entry.step, []).append((step, place, entry))
+        self.layout = Layout()
+        self.low = len(self.flow.steps) > MOST_ROOMY
+        self.size = LOW if self.low else ROOMY
+        self.lanes = lanes_of(self.flow, KINDS.ends_rail, KINDS.is_knot)
+        self.lane_of = {step: lane for lane in self.lanes for step in lane.steps}
+        self.depth = _depths(self.flow)
+        self.files, self.by_file = self._arrange(before)
+        self.y: dict[str, float] = {}  # by step
+        self.x: dict[str, float] = {}
+        self.clear_from = _HEAD_ROOM if self.flow.filters else 0.0  # what stands above ends here
+        self._place_levels(width)
+
+    def _arrange(self, before: Arrangement) -> tuple[list[str], dict[str, list[str]]]:
+        """The files of the margin and the sources in each, in an order with few crossings."""
+        files = self.session.margin.paths()
+        groups = []
+        for path in files:
+            state = self.session.margin.files.get(path)
+            tables = [entry.name for entry in state.content.tables] if state and state.content else []
+            used = [step for step, settings in self.sources.items() if settings.path == path]
+            groups.append(sorted(used, key=lambda step: place_in(tables, self.sources[step].table)))
+        kept = arranged(tuple(map(tuple, groups)), self.flow, self.lanes, before)
+        self.layout.arrangement, found = kept, kept.groups
+        order = {source: n for n, group in enumerate(found) for source in group}
+        by_file: dict[str, list[str]] = {}
+        place: dict[str, tuple[int, bool, int]] = {}
+        stood = -1
+        for number, (path, group) in enumerate(zip(files, groups, strict=True)):
+            # A file that no rail begins in stays behind the one that it stood behind.
+            if group:
+                stood = order[group[0]]
+                by_file[path] = list(found[stood])
+            place[path] = (stood, not group, number)
+        return sorted(files, key=place.__getitem__), by_file
+
+    def _place_levels(self, width: float) -> None:
+        """Where the steps of each depth stand: beads want less room than knots."""
+        steps = [step for step in self.flow.steps if not KINDS.ends_rail(step)]
+        knots = {self.depth[step.id] for step in steps if KINDS.is_knot(step)}
+        ties = {self.depth[step.id] for step in steps if tie_of(step)} - knots
+        beads = {self.depth[step.id] for step in steps if KINDS.on_rail(step)} - knots - ties
+        size = self.size
+        least = MARGIN_WIDTH + size.column * (len(knots) + 1) + END_ROOM
+        self.layout.least_width = least + size.bead_room * len(beads) + size.slat_room * len(ties)
+        given = size.bead_room * len(beads) + size.slat_room * len(ties)
+        room = width - MARGIN_WIDTH - END_ROOM - given
+        self.column = max(size.column, room / (len(knots) + 1))
+        if self.low:
+            # What room there is, is shared out to all columns, up to what they want on roomy lanes.
+            wanted = given + size.column * (len(knots) + 1)
+            wider = max(min((width - MARGIN_WIDTH - END_ROOM) / wanted, _MOST_WIDENED), 1.0)
+            size = replace(
+                size,
+                column=size.column * wider,
+                bead_room=size.bead_room * wider,
+                slat_room=size.slat_room * wider,
+                bend=size.bend * wider,
+            )
+            self.size, self.column = size, size.column
+        self.level = [float(MARGIN_WIDTH)]
+        for level in range(1, max(knots | ties | beads, default=0) + 1):
+            step = size.slat_room if level in ties else size.bead_room if level in beads else self.column
+            self.level.append(self.level[-1] + step)
+        self.layout.width = max(width, self.layout.least_width)
+
+    def place_lane(self, lane: Lane, at_least: float) -> float:
+        """Put a lane below what stands already; the height of its middle."""
+        above, below = self._room_of(lane)
+        middle = max(at_least, self.clear_from + above)
+        self.clear_from = middle + below
+        for step in lane.steps:
+            self.y[step] = middle
+        return middle
+
+    def _room_of(self, lane: Lane) -> tuple[float, float]:
+        size = ROOMY if self.is_open(lane) else LOW
+        steps = [self.flow.step(step) for step in lane.steps]
+        knots = [step for step in steps if KINDS.is_knot(step)]
+        if knots:
+            # More than two tables: their stubs stand one below the other.
+            more = max(len(step.inputs) - 2 for step in knots if step.inputs) if size is ROOMY else 0
+            return size.of_knot[0], size.of_knot[1] + 18 * max(more, 0)
+        ends = any(KINDS.ends_rail(step) for step in steps)
+        beads = any(KINDS.on_rail(step) for step in steps)
+        return (20, 20) if ends and not beads else size.of_bead if beads else size.of_rail
+
+    def is_open(self, lane: Lane) -> bool:
+        return not self.low or self.session.selection.step in lane.steps
+
+    def captioned(self, step: Step, alarm: bool) -> bool:
+        """Whether the words of a step are shown: on a low lane only if it is selected or in trouble."""
+        return not self.low or alarm or self.session.selection.step == step.id
+
+    def hue(self, entry: Input) -> int | None:
+        """The hue of the rail at a port: that of its source, as long as no knot is on the way."""
+        step = self.flow.find(entry.step)
+        while step is not None and entry.port == ROWS and KINDS.on_rail(step) and step.inputs:
+            entry = step.inputs[0]
+            step = self.flow.find(entry.step)
+        mark = self.marks.get(entry.step) if step is not None and entry.port == ROWS else None
+        return mark.hue if mark else None
+
+    def stub_shift(self, entry: Input) -> float:
+        """A rail carried on from a stub runs where the stub ends."""
+        step = self.flow.find(entry.step)
+        if entry.port == ROWS or step is None or step.id not in self.lane_of:
+            return 0.0
+        if not self.is_open(self.lane_of[step.id]) or not self.captioned(step, False):
+            return -9.0 if entry.port == UNMATCHED_LEFT else 9.0
+        number = unused_number(entry.port) or 0
+        takers = [taker for taker, _, own in self.takers.get(step.id, []) if own == entry]
+        if entry.port == UNMATCHED_LEFT and takers and all(self.y[t.id] > self.y[step.id] for t in takers):
+            return 40.0  # below the words at the knot's own rail, which it would cross otherwise
+        return {UNMATCHED_LEFT: -26.0, FOUND_NOTHING: -26.0, MATCHED_PART: 36.0}.get(
+            entry.port, 56.0 + 18 * number
+        )
+
+    def ports_taken(self, step: Step) -> set[str]:
+        """The ports of a step that rails carry on."""
+        return {entry.port for _, _, entry in self.takers.get(step.id, [])}
+
+    def x_of(self, step: Step) -> float:
+        """Where the column of a step is."""
+        return self.level[min(self.depth[step.id], len(self.level) - 1)]
+
+
+def _depths(flow: Flow) -> dict[str, int]:
+    """The column of each step: behind all that it takes rows from; ties of one slat stand in one column."""
+    least: dict[str, int] = {}
+    depth: dict[str, int] = {}
+    steps = list(flow.in_order())
+    for _ in range(len(flow.filters) + 2):
+        for step in steps:
+            below = [depth[entry.step] for entry in step.inputs if entry.step in depth]
+            depth[step.id] = max(max(below, default=-1) + 1, least.get(step.id, 0), 1 if step.inputs else 0)
+        before = dict(least)
+        for shared in flow.filters:
+            ties = [step.id for step in steps if tie_of(step) == shared.id]
+            column = max((depth[step] for step in ties), default=0)
+            # One that stands behind another one of the same slat keeps its own column.
+            alone = [
+                step
+                for step in ties
+                if not any(other in flow.upstream(step) for other in ties if other != step)
+            ]
+            if len(alone) == len(ties):
+                least |= dict.fromkeys(ties, column)
+        if least == before:
+            break
+    return depth
+
+
+def place_in(tables: list[str], table: str) -> int:
+    return tables.index(table) if table in tables else len(tables)
+
+
+def rows_at(outcome: Outcome | None, port: str = ROWS) -> int:
+    return outcome.figures.rows.get(port, -1) if outcome is not None and outcome.figures is not None else -1
