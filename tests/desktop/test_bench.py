@@ -245,18 +245,18 @@ class Rows(BenchCase):
         self.type("no such text")
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertIn("in none of these rows", self.window.bench.find_said.text())
+        self.assertIn("in none of these rows", self.window.bench.finding.said.text())
         self.press(KEY.Key_Escape)
-        self.assertFalse(self.window.bench.find_line.isVisible())
+        self.assertFalse(self.window.bench.finding.line.isVisible())
 
     def test_find_backwards_finds_the_other_rows(self):
-        self.window.bench.open_find()
-        self.window.bench.find_line.setText("Varnepoint")
+        self.window.bench.finding.open()
+        self.window.bench.finding.line.setText("Varnepoint")
         forwards, backwards = [], []
         for found, key in ((forwards, SHIFT), (backwards, Qt.KeyboardModifier.NoModifier)):
             self.grid.move_to(1)
             for _ in range(3):
-                self.window.bench.find_next(backwards=key is SHIFT)
+                self.window.bench.finding.go_on(backwards=key is SHIFT)
                 self.rest()
                 found.append((self.grid.current_line.part, self.grid.current_line.place))
         self.assertEqual(len({*forwards, *backwards}), 6)

@@ -328,7 +328,7 @@ class Access(WindowCase):
         silent: set[str] = set()
         for prepare in (
             lambda: None,
-            self.window.bench.open_find,
+            self.window.bench.finding.open,
             self.window.bench.show_fields,
             self.window.bench.show_attention,
             self.window.bench.show_types,

@@ -1,20 +1,13 @@
-"""The bench as a pane: its grid, the line for finding, one row whole, and messages where no rows are."""
+"""The bench as a pane: its grid, the panels that can take its place, and messages where no rows are."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
 import msgspec
-from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import (
-    QHBoxLayout,
-    QLineEdit,
-    QPushButton,
-    QStackedLayout,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QStackedLayout, QVBoxLayout, QWidget
 
 from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError
@@ -31,6 +24,7 @@ from keen_trellis.desktop.bench.content import (
     table_content,
 )
 from keen_trellis.desktop.bench.fields import FieldsView
+from keen_trellis.desktop.bench.finding import FindBar
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding, GuardsView
 from keen_trellis.desktop.bench.knot_content import knot_content
@@ -40,6 +34,7 @@ from keen_trellis.desktop.bench.raw import RawView
 from keen_trellis.desktop.bench.record import RecordView, entries_of
 from keen_trellis.desktop.bench.review import ReviewView
 from keen_trellis.desktop.bench.slat import SlatView
+from keen_trellis.desktop.bench.sorting import Sorting
 from keen_trellis.desktop.bench.tracing import Following, TraceView
 from keen_trellis.desktop.bench.typed import TypingView
 from keen_trellis.desktop.bench.types import TypesView
@@ -109,11 +104,8 @@ class BenchPane(QWidget):
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.message.setWordWrap(True)
         self.message.setTextFormat(Qt.TextFormat.PlainText)
-        self.find_line = QLineEdit()
-        self.find_line.setPlaceholderText("find in the rows of this step")
-        self.find_line.setAccessibleName("Find in rows")
-        self.find_said = PlainLabel()
-        self._find_bar = self._made_find_bar()
+        self.finding = FindBar(session, self.grid)
+        self._sorting = Sorting(session, self.grid)
         self._stack = QStackedLayout()
         self._panels = self._laid_out()
         self._connect()
@@ -141,14 +133,15 @@ class BenchPane(QWidget):
         layout.setSpacing(0)
         layout.addWidget(self.banner)
         layout.addLayout(self._stack, 1)
-        layout.addWidget(self._find_bar)
+        layout.addWidget(self.finding)
         return panels
 
     def _connect(self) -> None:
         session = self._session
         self.grid.current_changed.connect(self._tell_origin)
         self.grid.record_wanted.connect(self.show_record)
-        self.grid.sort_wanted.connect(self._sort)
+        self.grid.sort_wanted.connect(self._sorting.sort)
+        self._sorting.sorted.connect(self._tell_origin)
         self.grid.destination_chosen.connect(self._change_type)
         self.grid.mend_wanted.connect(self.mends.mend)
         self.grid.remedy_wanted.connect(self._remedy)
@@ -174,25 +167,6 @@ class BenchPane(QWidget):
         session.selected.connect(self.refresh)
         session.outcomes_changed.connect(self._outcomes_changed)
         session.changed.connect(self.refresh)
-
-    def _made_find_bar(self) -> QWidget:
-        bar = QWidget()
-        layout = QHBoxLayout(bar)
-        layout.setContentsMargins(12, 4, 12, 4)
-        label = PlainLabel("Find")
-        label.setFont(font(12))
-        self.find_line.setFont(font(12))
-        self.find_line.setMaximumWidth(360)
-        following = QPushButton("Next")
-        following.clicked.connect(lambda: self.find_next())
-        layout.addWidget(label)
-        layout.addWidget(self.find_line)
-        layout.addWidget(following)
-        layout.addWidget(self.find_said, 1)
-        self.find_line.returnPressed.connect(lambda: self.find_next())
-        self.find_line.installEventFilter(self)
-        bar.hide()
-        return bar
 
     # --- what is shown ---
 
@@ -569,29 +543,7 @@ class BenchPane(QWidget):
         self._stack.setCurrentWidget(self.grid)
         self.grid.setFocus()
 
-    # --- sorting, finding, sending bands elsewhere ---
-
-    def _sort(self, column: int, descending: bool) -> None:
-        content = self.grid.content
-        if content is None:
-            return
-        if column < 0:
-            self._apply_orders(content, {}, None)
-            return
-        self._session.jobs.start(
-            f"sorting by {content.columns[column].field.name}",
-            lambda task: content.orders(content.columns[column], descending=descending, task=task),
-            lambda orders: self._apply_orders(content, orders, (column, descending)),
-            self._session.failed.emit,
-        )
-
-    def _apply_orders(self, content: Content, orders: dict, sorted_by: tuple[int, bool] | None) -> None:  # type: ignore[type-arg]
-        for part in content.parts:
-            part.order = orders.get(part.key)
-        content.sorted_by = sorted_by
-        content.forget_cells()
-        self.grid.viewport().update()
-        self._tell_origin()
+    # --- sending bands elsewhere ---
 
     def _change_type(self, kind: JoinType | Keep) -> None:
         if isinstance(kind, Keep):
@@ -605,31 +557,6 @@ class BenchPane(QWidget):
         else:
             editing.place_measures(self._session, self._session.selection.step, [name], stands)
 
-    def open_find(self) -> None:
-        """Open the line for finding."""
-        self._find_bar.show()
-        self.find_line.setFocus()
-        self.find_line.selectAll()
-
-    def find_next(self, *, backwards: bool = False) -> None:
-        """Go to the next row with the text looked for."""
-        content, text = self.grid.content, self.find_line.text()
-        if content is None or not text:
-            return
-        start = self.grid.place_for_search()
-        self.find_said.setText("looking …")
-        self._session.jobs.start(
-            f"looking for “{text}”",
-            lambda task: content.find(text, start, task, backwards=backwards),
-            lambda found: self._found(text, found),
-            self._session.failed.emit,
-        )
-
-    def _found(self, text: str, place: tuple[int, int] | None) -> None:
-        self.find_said.setText("" if place else f"“{text}” is in none of these rows")
-        if place is not None:
-            self.grid.show_row(*place)
-
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape and isinstance(self._shown_for, ChangedRows):
             self._shown_for = None
@@ -637,18 +564,6 @@ class BenchPane(QWidget):
             self._go_back_to = self.show_changes
             return
         super().keyPressEvent(event)
-
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if (
-            watched is self.find_line
-            and isinstance(event, QKeyEvent)
-            and event.type() == QEvent.Type.KeyPress
-            and event.key() == Qt.Key.Key_Escape
-        ):
-            self._find_bar.hide()
-            self.grid.setFocus()
-            return True
-        return super().eventFilter(watched, event)
 
 
 def _origin_text(origins: tuple[RowOrigin, ...]) -> str:
