@@ -3,15 +3,33 @@
 from __future__ import annotations
 
 import heapq
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator
 from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
+from typing import TypeVar
 
 import msgspec
 
 from keen_trellis.core.errors import UsageError
 
 ROWS = "rows"
+
+Node = TypeVar("Node", bound=Hashable)
+
+
+def reached(starts: Iterable[Node], leads_to: Callable[[Node], Iterable[Node]]) -> dict[Node, list[Node]]:
+    """What can be reached from some nodes, they included, each with what it leads to.
+
+    Each is visited once and without recursion, which a long rail would exhaust.
+    """
+    found: dict[Node, list[Node]] = {}
+    waiting = list(starts)
+    while waiting:
+        node = waiting.pop()
+        if node not in found:
+            found[node] = list(leads_to(node))
+            waiting += found[node]
+    return found
 
 
 class Input(msgspec.Struct, frozen=True):
@@ -91,16 +109,11 @@ class Flow(msgspec.Struct, frozen=True, dict=True):
 
     def upstream(self, step_id: str) -> set[str]:
         """The ids of all steps that this one depends on, itself included."""
-        found: set[str] = set()
-        waiting = [step_id]
-        while waiting:
-            current = waiting.pop()
-            step = self.find(current)
-            if step is None or current in found:
-                continue
-            found.add(current)
-            waiting.extend(entry.step for entry in step.inputs)
-        return found
+
+        def before(name: str) -> Iterator[str]:
+            return (entry.step for entry in self.step(name).inputs if entry.step in self._by_id)
+
+        return set(reached([step_id], before)) if step_id in self._by_id else set()
 
     def downstream(self, step_ids: Collection[str]) -> set[str]:
         """The ids of all steps that depend on one of these, and of these."""
@@ -108,14 +121,7 @@ class Flow(msgspec.Struct, frozen=True, dict=True):
         for step in self.steps:
             for entry in step.inputs:
                 takers.setdefault(entry.step, []).append(step.id)
-        found: set[str] = set()
-        waiting = list(step_ids)
-        while waiting:
-            current = waiting.pop()
-            if current not in found:
-                found.add(current)
-                waiting += takers.get(current, ())
-        return found
+        return set(reached(step_ids, lambda name: takers.get(name, ())))
 
     def in_order(self) -> Iterator[Step]:
         """All steps, each after those that it depends on; otherwise in the order of the flow."""

@@ -18,7 +18,7 @@ import msgspec
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.task import Task
-from keen_trellis.flow.graph import Flow, Input, Step
+from keen_trellis.flow.graph import Flow, Input, Step, reached
 from keen_trellis.flow.kinds import InputShape, Kinds, Standing, StepKind, digest
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.source_settings import SourceSettings
@@ -71,13 +71,7 @@ class Planned:
 
     def upstream(self) -> Iterator[Planned]:
         """The step and all that it depends on, each once and after those that it depends on."""
-        takes: dict[Planned, list[Planned]] = {}
-        waiting = [self]
-        while waiting:
-            planned = waiting.pop()
-            if planned not in takes:
-                takes[planned] = [other for other, _ in planned.before]
-                waiting += takes[planned]
+        takes = reached([self], lambda planned: (other for other, _ in planned.before))
         yield from TopologicalSorter(takes).static_order()
 
 
@@ -126,17 +120,13 @@ class Plan:
 
         Raises UsageError for a step that is gone.
         """
-        takes: dict[str, list[str]] = {}
-        waiting = [step_id]
-        while waiting:
-            name = waiting.pop()
-            if name in takes:
-                continue
+
+        def before(name: str) -> Iterator[str]:
             if name not in self._steps:
                 raise gone(name)
-            takes[name] = [entry.step for entry in used_inputs(self._steps[name])]
-            waiting += takes[name]
-        return list(TopologicalSorter(takes).static_order())
+            return (entry.step for entry in used_inputs(self._steps[name]))
+
+        return list(TopologicalSorter(reached([step_id], before)).static_order())
 
     def _plan(self, step: Step, task: Task) -> Planned:
         """What is known of a step; those before it are planned."""
