@@ -402,7 +402,7 @@ class JoinSentence(SentencePart):
                 found = question_choices(self.session, step_id, outcome)
             return [*found, *(entry.choice(outcome) for entry in instead)]
 
-        take_back = partial(self.session.drop_edit, self.session.flow)
+        take_back = self.taking_back()
         chooser = Chooser(choices(outcome), self.pane, title=title, current=current, numbered=True)
         chooser.follow(lambda: choices(self.session.outcome(step_id)))
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import partial
 
 from PySide6.QtWidgets import QWidget
 
@@ -39,9 +38,7 @@ class SplitSentence(RailSentence):
         ]
 
     def begin(self, step: Step, shape: InputShape) -> None:
-        self._choose(
-            step, shape, self.pane.view, dismissed=partial(self.session.drop_edit, self.session.flow)
-        )
+        self._choose(step, shape, self.pane.view, dismissed=self.taking_back())
 
     def _choose(
         self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -87,6 +88,10 @@ class SentencePart:
     def settings(self, step: Step) -> Any:
         """The settings that the step has now."""
         return KINDS.settings(self.session.flow.step(step.id))
+
+    def taking_back(self) -> Callable[[], None]:
+        """What takes the last edit back where the question that it asks is dismissed."""
+        return partial(self.session.drop_edit, self.session.flow)
 
     def change(self, step: Step, name: str, **changes: Any) -> None:
         """Give the step other settings; `name` says what was done."""
