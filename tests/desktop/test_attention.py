@@ -34,7 +34,7 @@ class Attention(JoinCase):
 
     def test_each_kind_of_trouble_is_listed_what_is_wrong_first(self):
         editing.change_join(self.session, self.knot, "case", links=(self.prepared("case"),))
-        self.window.bench.guarding.add("no-rows-added")
+        self.window.bench.guards.add("no-rows-added")
         self.rest()
         self.insert("loans", "fill", FillStepSettings((FillSettings(fields=("note",), how="before"),)))
         self.insert("loans", "compute", ComputeSettings(field="n", expression="CAST(object AS INTEGER)"))
@@ -102,7 +102,7 @@ class Attention(JoinCase):
         self.rest()
         self.assertEqual(self.found(), [("compute n", "cannot work")])
         self.press(KEY.Key_I, modifier=CTRL)
-        view = self.window.bench.attention
+        view = self.window.bench.attention.view
         self.assertTrue(view.isVisible())
         self.assertIn("There is no field “gone”", view.texts[0][2])
         self.press(KEY.Key_Return)

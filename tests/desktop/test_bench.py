@@ -186,13 +186,13 @@ class Rows(BenchCase):
         self.assertEqual(len(sides), 6)
         self.grid.show_row(repeated, sides.index(number))
         self.press(KEY.Key_F4)
-        record = self.window.bench.record.table
+        record = self.window.bench.record.view.table
         self.assertEqual(record.columnCount(), 6)
         names = {record.item(row, 2).text() for row in range(record.rowCount()) if record.item(row, 2)}
         self.assertIn("store", names)  # not brought
         codes = {record.item(1, column).text() for column in (3, 5)}
         self.assertEqual(len(codes), 1)
-        self.assertIn("2 partners", self.window.bench.record.title.text())
+        self.assertIn("2 partners", self.window.bench.record.view.title.text())
         self.press(KEY.Key_Escape)
         self.assertTrue(self.grid.isVisible())
         self.assertTrue(self.grid.hasFocus())
@@ -200,7 +200,7 @@ class Rows(BenchCase):
     def test_enter_on_a_row_does_the_same_and_says_when_there_is_no_partner(self):
         self.grid.move_to(2)
         self.press(KEY.Key_Return)
-        self.assertIn("no partner", self.window.bench.record.title.text())
+        self.assertIn("no partner", self.window.bench.record.view.title.text())
 
     def test_sorting_by_a_click_on_a_head_goes_up_down_and_back(self):
         first = self.shown("Venue")
@@ -350,7 +350,7 @@ class Mending(BenchCase):
         self.rest()
         self.grid.move_to(self.head(f"{self.LEFT}look-alike"))
         self.press(KEY.Key_Return)
-        review = self.window.bench.review
+        review = self.window.bench.mends.view
         self.assertTrue(review.isVisible())
         self.assertEqual([pair.verdict.value for pair in review.review.pairs], ["yes"] * 6)
         self.press(KEY.Key_Return)
@@ -453,7 +453,7 @@ class Clusters(BenchCase):
         self.grid.column = [column.field.name for column in self.grid.content.columns].index("Venue")
         self.press(KEY.Key_L, modifier=CTRL | SHIFT)
         self.rest()
-        view = self.window.bench.clusters
+        view = self.window.bench.clusters.view
         self.assertTrue(view.isVisible())
         loans = demo_data.scenario().loans
         counts = Counter(row[2] for row in loans if row[0] in ids)
@@ -470,7 +470,7 @@ class Reviewing(BenchCase):
     def setUp(self):
         super().setUp()
         self.press(KEY.Key_R, modifier=CTRL)
-        self.view = self.window.bench.review
+        self.view = self.window.bench.mends.view
 
     def verdicts(self) -> list[str]:
         return [pair.verdict.value for pair in self.view.review.pairs]
@@ -536,7 +536,7 @@ class Tracing(BenchCase):
         self.grid.move_to(150)
         self.press(KEY.Key_F4, modifier=SHIFT)
         self.rest()
-        view = self.window.bench.trace
+        view = self.window.bench.trace.view
         self.assertEqual(
             [row[1].strip() for row in view.texts],
             [
@@ -577,7 +577,7 @@ class Tracing(BenchCase):
 class Types(BenchCase):
     def test_all_types_stand_side_by_side_and_one_is_chosen(self):
         self.press(KEY.Key_Return, modifier=CTRL | SHIFT)
-        view = self.window.bench.types
+        view = self.window.bench.types.view
         self.assertTrue(view.isVisible())
         self.assertEqual(view.texts[1][1:5], ["8,306", "49", "8,211", "0"])
         self.press(KEY.Key_Down, KEY.Key_Return)
@@ -600,7 +600,7 @@ class Types(BenchCase):
 class Guards(BenchCase):
     def setUp(self):
         super().setUp()
-        self.view = self.window.bench.guards
+        self.view = self.window.bench.guards.view
 
     def shown_guards(self) -> list[tuple[str, str]]:
         return [(texts[0], texts[1]) for texts in self.view.texts]
@@ -645,7 +645,7 @@ class Guards(BenchCase):
         self.open_demo(own=True)
         self.session.select(Selection(KNOT))
         for guard in ("left-unmatched<=49", "rows=8000..8400", "total:Agreed value"):
-            self.window.bench.guarding.add(guard)
+            self.window.bench.guards.add(guard)
             self.rest()
         self.assertEqual([entry.holds for entry in self.session.outcome(KNOT).guards], [True, True, False])
         demo_data.next_month(self.folder / "demo")
@@ -657,7 +657,7 @@ class Guards(BenchCase):
         self.assertEqual([(entry.text, entry.alarm) for entry in words], [("3 guards broken", True)])
 
     def test_what_is_no_guard_is_said(self):
-        self.window.bench.guarding.add("all fine")
+        self.window.bench.guards.add("all fine")
         self.assertIn("is no guard", self.window.status.shown.text())
         self.session.select(Selection("venues"))
         self.press(KEY.Key_G, modifier=CTRL)

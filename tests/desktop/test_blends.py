@@ -6,8 +6,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QMenu
 
 from keen_trellis.core.blending import Keep
-from keen_trellis.desktop.bench.blend import BlendContent
 from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT
+from keen_trellis.desktop.kinds.blend_rows import BlendContent
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
@@ -198,12 +198,12 @@ class Building(BlendCase):
         self.blend()
         self.window.bench.focus_rows()
         self.press(KEY.Key_F4)
-        self.assertEqual(self.window.bench.record.table.columnCount(), 4)
+        self.assertEqual(self.window.bench.record.view.table.columnCount(), 4)
         self.press(KEY.Key_Escape)
         self.rest()
         self.press(KEY.Key_F4, modifier=SHIFT)
         self.rest()
-        told = " ".join(cell for row in self.window.bench.trace.texts for cell in row)
+        told = " ".join(cell for row in self.window.bench.trace.view.texts for cell in row)
         self.assertIn("loans.csv", told)
         self.assertIn("trips.csv", told)
 
@@ -334,7 +334,7 @@ class SharedFilters(BlendCase):
             "3 loans find nothing now.",
             self.sentence,
         )
-        lines = self.window.bench.slat.texts
+        lines = self.window.bench.slat.view.texts
         self.assertEqual(lines[0][:4], ["Trips", "cost", "5", "1"])
         self.assertIn("not reached", lines[1][4])
         self.assertIn("All loans stay".lower(), lines[-1][4].lower())

@@ -223,7 +223,7 @@ class ByMouse(BuildingCase):
         self.menu("File", "Type or paste a table")
         typed = "venue\tdate\tcrates\tcost\nPier\t2026-03-04\t2\t61.50\nEbbrick\t2026-11-19\t1\t38.00\n"
         QApplication.clipboard().setText(typed)
-        self.window.bench.typing.setFocus()
+        self.window.bench.typing.view.setFocus()
         self.press(KEY.Key_V, modifier=CTRL)
         self.rest()
         self.lead("Typed table", "courier-logs")

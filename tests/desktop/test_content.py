@@ -10,7 +10,7 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
 from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.task import Task
-from keen_trellis.desktop.bench.knot_content import knot_content
+from keen_trellis.desktop.kinds.join_rows import knot_content
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import explained
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings

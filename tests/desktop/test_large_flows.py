@@ -329,10 +329,10 @@ class Access(WindowCase):
         for prepare in (
             lambda: None,
             self.window.bench.finding.open,
-            self.window.bench.show_fields,
-            self.window.bench.show_attention,
-            self.window.bench.show_types,
-            self.window.bench.guarding.show,
+            self.window.bench.fields.show_or_close,
+            self.window.bench.attention.show_or_close,
+            self.window.bench.types.show_or_close,
+            self.window.bench.guards.show,
         ):
             prepare()
             self.rest()

@@ -137,8 +137,8 @@ class Fills(RailCase):
         cells = content.cells(content.parts[0], 0)[column]
         self.assertEqual([(cell.text, cell.state) for cell in cells][1], ("none yet", FILLED))
         self.window.bench.grid.move_to(1)
-        self.window.bench.show_record()
-        table = self.window.bench.record.table
+        self.window.bench.record.show()
+        table = self.window.bench.record.view.table
         texts = {table.item(row, 0).text(): table.item(row, 1).text() for row in range(table.rowCount())}
         self.assertEqual(texts["note"], "none yet   (filled in)")
 

@@ -73,8 +73,8 @@ class RandomWalk(WindowCase):
             lambda chance, _: session.choose_too(chance.choice(session.flow.steps).id),
             lambda chance, _: window.trellis.set_zoom(chance.choice([0.5, 1.0, 1.5])),
             lambda _, other: window.combining.join(other, session.selection),
-            lambda _, __: window.bench.show_fields(),
-            lambda _, __: window.bench.show_attention(),
+            lambda _, __: window.bench.fields.show_or_close(),
+            lambda _, __: window.bench.attention.show_or_close(),
             lambda _, __: window.bench.show_trace(),
             self.press_in_the_grid,
         ]

@@ -82,7 +82,7 @@ class Looking(SourcesCase):
         self.session.select(Selection(LOANS))
         self.press(KEY.Key_F7)
         self.rest()
-        rows = self.window.bench.fields.texts
+        rows = self.window.bench.fields.view.texts
         self.assertEqual(rows[0][:4], ["Loan no", "text", "0", "every row"])
         self.assertEqual(rows[1][2], "5")
         self.assertIn("A-9999 (8,352)", rows[0][8])
@@ -95,8 +95,8 @@ class Looking(SourcesCase):
         self.rest()
         self.press(KEY.Key_F7)
         self.rest()
-        self.assertEqual(self.window.bench.fields.texts[0][0], "loan no")
-        self.assertNotIn("Enter changes", self.window.bench.fields.title.text())
+        self.assertEqual(self.window.bench.fields.view.texts[0][0], "loan no")
+        self.assertNotIn("Enter changes", self.window.bench.fields.view.title.text())
 
     def test_the_first_rows_of_a_large_file_are_shown_at_once(self):
         path = self.text_file("n,name\n" + "".join(f"{n},text {n}\n" for n in range(120_000)))
@@ -151,7 +151,7 @@ class Settling(SourcesCase):
     def test_raw_cells_and_their_keys(self):
         step = self.begin(self.text_file("Trips\n\nvenue,n\nPier,1\nMill,2\nEnd of list,\n"))
         self.press(KEY.Key_F7, modifier=SHIFT)
-        raw = self.window.bench.raw
+        raw = self.window.bench.raw.view
         roles = [row[-1] for row in raw.texts]
         self.assertEqual(roles, ["above the header", "blank", "header", "", "", ""])
         raw.table.setCurrentCell(4, 0)
@@ -224,7 +224,7 @@ class Settling(SourcesCase):
         self.enter("place")
         self.rest()
         self.assertEqual(self.session.outcome(step).result.rows.names, ("place", "n"))
-        self.assertEqual(self.window.bench.fields.texts[0][0], "place")
+        self.assertEqual(self.window.bench.fields.view.texts[0][0], "place")
         self.click(self.chip("Fields"))
         self.pick("n")
         self.rest()
@@ -259,7 +259,7 @@ class Typed(SourcesCase):
         self.rest()
         step = self.session.selection.step
         QGuiApplication.clipboard().setText("from\tto\nEbbrick\tEbbrick Hall\nx\ty\n")
-        table = self.window.bench.typing.table
+        table = self.window.bench.typing.view.table
         self.press(KEY.Key_V, modifier=CTRL)
         self.rest()
         self.assertEqual(self.rows(step), [("Ebbrick", "Ebbrick Hall"), ("x", "y")])
@@ -269,7 +269,7 @@ class Typed(SourcesCase):
         self.assertEqual(
             self.settings(step).typed, TypedTable(("from", "to"), (("Ebbrick", "Ebbrick Hall"), ("7", "")))
         )
-        self.assertIs(self.window.bench._stack.currentWidget(), self.window.bench.typing)
+        self.assertIs(self.window.bench._stack.currentWidget(), self.window.bench.typing.view)
         # Delete empties the cell that is stood on; elsewhere it would remove the step.
         table.setCurrentCell(2, 0)
         self.press(KEY.Key_Delete)
@@ -301,7 +301,7 @@ class Refreshing(SourcesCase):
         demo_data.next_month(path.parent)
         self.press(KEY.Key_F5)
         self.rest(lambda: self.session.refreshing.comparison is not None)
-        view = self.window.bench.changes
+        view = self.window.bench.changes.view
         self.assertIs(self.window.bench._stack.currentWidget(), view)
         said = [row[2].strip(" …") for row in view.texts]
         self.assertIn("96 loans added", said)
@@ -330,14 +330,14 @@ class Refreshing(SourcesCase):
         self.rest(lambda: self.session.refreshing.comparison is not None)
         self.assertIn("Shift+F5 shows what", self.window.status.shown.text())
         self.press(KEY.Key_F5, modifier=SHIFT)
-        self.assertIn("96 loans added   …", [row[2] for row in self.window.bench.changes.texts])
+        self.assertIn("96 loans added   …", [row[2] for row in self.window.bench.changes.view.texts])
         self.assertFalse(self.session.unsaved)
 
     def test_nothing_changed(self):
         self.open_demo(own=True)
         self.press(KEY.Key_F5)
         self.rest(lambda: self.session.refreshing.comparison is not None)
-        self.assertIn("Nothing changed", self.window.bench.changes.title.text())
+        self.assertIn("Nothing changed", self.window.bench.changes.view.title.text())
 
     def test_one_source_alone(self):
         path = self.open_demo(own=True)

@@ -8,8 +8,10 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
-from keen_trellis.session.attention import Need
+from keen_trellis.session.attention import Need, needs
+from keen_trellis.session.outcome import Outcome
 
 
 class AttentionView(Panel):
@@ -42,3 +44,22 @@ class AttentionView(Panel):
     def _open(self, row: int) -> None:
         if 0 <= row < len(self.lines):
             self.wanted.emit(self.lines[row].selection)
+
+
+class AttentionOpener(Opener[AttentionView]):
+    """Lists what needs attention anywhere in the flow."""
+
+    def made(self) -> AttentionView:
+        view = AttentionView()
+        view.wanted.connect(self._panels.leave_for)
+        return view
+
+    def show(self) -> None:
+        """Show everything that needs attention."""
+        self.view.show_needs(needs(self._session))
+        self._panels.open(self)
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        del outcome
+        self.view.show_needs(needs(self._session))
+        return True

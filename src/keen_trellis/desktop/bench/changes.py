@@ -11,10 +11,13 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
 from keen_trellis.flow.report import EDITED, knot_words, output_words
 from keen_trellis.flow.wording import counted
+from keen_trellis.session.selection import Selection
+from keen_trellis.session.session import Session
 
 
 @dataclass(frozen=True)
@@ -154,6 +157,30 @@ class ChangesView(Panel):
             self.rows_wanted.emit(line.rows)
         elif line.step:
             self.step_wanted.emit(line.step)
+
+
+class ChangesOpener(Opener[ChangesView]):
+    """Shows what the last refresh changed, or what changed since the flow was saved."""
+
+    def __init__(self, session: Session, panels: Panels) -> None:
+        super().__init__(session, panels)
+        session.refreshing.compared.connect(self.show)
+
+    def made(self) -> ChangesView:
+        view = ChangesView()
+        view.step_wanted.connect(lambda step: self._panels.leave_for(Selection(step)))
+        view.rows_wanted.connect(lambda rows: self._panels.rows_wanted.emit(rows, self.show))
+        return view
+
+    def show(self) -> None:
+        """Show what changed."""
+        comparison = self._session.refreshing.comparison
+        if comparison is None:
+            self._session.said.emit("There is nothing to compare with yet: F5 refreshes the sources.")
+            return
+        if self.view.comparison is not comparison:
+            self.view.show_changes(comparison)
+        self._panels.open(self)
 
 
 def local_time(moment: str) -> str:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.insight.clusters import by_field
@@ -15,6 +14,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import LEFT, RIGHT
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import theme
 from keen_trellis.session.session import Session
 
@@ -51,14 +51,15 @@ class ClustersView(Panel):
         self.finish(0)
 
 
-class Clustering(QObject):
-    """Counts the rows of a reason by a field. shown: they are in the view."""
+class Clustering(Opener[ClustersView]):
+    """Counts the rows of a reason by a field."""
 
-    shown = Signal()
+    def __init__(self, session: Session, panels: Panels, grid: BenchGrid) -> None:
+        super().__init__(session, panels)
+        self._grid = grid
 
-    def __init__(self, session: Session, grid: BenchGrid, view: ClustersView) -> None:
-        super().__init__(view)
-        self._session, self._grid, self._view = session, grid, view
+    def made(self) -> ClustersView:
+        return ClustersView()
 
     def show(self) -> None:
         """Count the rows of the current reason by the values of the current field."""
@@ -81,7 +82,7 @@ class Clustering(QObject):
 
         def done(found: list[Cluster]) -> None:
             if self._grid.content is content:
-                self._view.show_clusters(part.text or "These rows", name, found)
-                self.shown.emit()
+                self.view.show_clusters(part.text or "These rows", name, found)
+                self._panels.open(self)
 
         session.jobs.start(f"counting by {name}", work, done, session.failed.emit)

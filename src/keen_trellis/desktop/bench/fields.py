@@ -6,9 +6,15 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.insight.summary import Summary
+from keen_trellis.core.table import Table
+from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import theme
-from keen_trellis.sources.looking import Look
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
+from keen_trellis.sources.looking import Look, look
 
 _HEADINGS = (
     "Field",
@@ -74,3 +80,55 @@ class FieldsView(Panel):
     def _open(self, row: int) -> None:
         if 0 <= row < len(self._names):
             self.chosen.emit(self._names[row])
+
+
+class FieldsOpener(Opener[FieldsView]):
+    """Looks at the fields of the selection. field_wanted: a source's step, and its field to be changed."""
+
+    field_wanted = Signal(str, str)
+
+    def __init__(self, session: Session, panels: Panels, grid: BenchGrid) -> None:
+        super().__init__(session, panels)
+        self._grid = grid
+        self._looked_at: Table | None = None
+
+    def made(self) -> FieldsView:
+        view = FieldsView()
+        view.chosen.connect(lambda name: self.field_wanted.emit(self._session.selection.step, name))
+        return view
+
+    def show(self) -> None:
+        """Show what the fields of the selection hold."""
+        session = self._session
+        selection, outcome = session.selection, session.selected_outcome()
+        if outcome is None or outcome.result is None or selection.port not in outcome.result.ports:
+            session.said.emit("Its rows are not known yet.")
+            return
+        table, remarks = outcome.result.ports[selection.port], outcome.remarks
+        content = self._grid.content
+        current = ""
+        if content is not None and 0 <= self._grid.column < len(content.columns):
+            current = content.columns[self._grid.column].field.name
+        step = session.flow.find(selection.step)
+        name = step.name if step is not None else selection.table
+        can_change = step is not None and KINDS.begins_rail(step)
+        self._looked_at = table
+
+        def done(found: Look) -> None:
+            if selection == session.selection:
+                self.view.show_look(found, name, current, can_change=can_change)
+                self._panels.open(self)
+
+        session.jobs.start(
+            f"looking at the fields of {name}",
+            lambda task: look(table, remarks, task),
+            done,
+            session.failed.emit,
+        )
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        ports = outcome.result.ports if outcome is not None and outcome.result is not None else {}
+        table = ports.get(self._session.selection.port)
+        if table is not None and table is not self._looked_at:
+            self.show()
+        return True

@@ -26,8 +26,8 @@ from keen_trellis.desktop.bench.content import (
     Part,
 )
 from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, GridView
-from keen_trellis.desktop.bench.knot_content import mend_text
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, OpenStates
+from keen_trellis.desktop.bench.mend_text import mend_text
 from keen_trellis.desktop.bench.painting import GridPainter
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.plain import menu_text

@@ -18,8 +18,8 @@ from keen_trellis.desktop.bench.content import (
     Content,
     Part,
 )
-from keen_trellis.desktop.bench.knot_content import mend_text
 from keen_trellis.desktop.bench.lines import BAND, ROW, Line, Lines, OpenStates
+from keen_trellis.desktop.bench.mend_text import mend_text
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.theme import font
 

@@ -15,9 +15,11 @@ from keen_trellis.core.insight.guards import LEFT, RIGHT, check_text
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.changes import Rows
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.guarding import Checked, has_guards, proposed
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
 
@@ -113,21 +115,19 @@ class GuardsView(Panel):
         return super().eventFilter(watched, event)
 
 
-class Guarding(QObject):
-    """Sets and takes off the guards of the selected step. wanted: the view is filled and wants to be shown.
+class Guarding(Opener[GuardsView]):
+    """Shows, sets and takes off the guards of the selected step."""
 
-    rows_wanted: rows of a table that break a guard.
-    """
+    def __init__(self, session: Session, panels: Panels) -> None:
+        super().__init__(session, panels)
+        self._checked: Outcome | None = None
 
-    wanted = Signal()
-    rows_wanted = Signal(object)
-
-    def __init__(self, session: Session, view: GuardsView) -> None:
-        super().__init__(view)
-        self._session, self._view = session, view
+    def made(self) -> GuardsView:
+        view = GuardsView()
         view.added.connect(self.add)
         view.removed.connect(self.remove)
         view.rows_wanted.connect(self._show_rows)
+        return view
 
     def show(self) -> None:
         """Show the guards of the selected step, and find those that hold now and could be set."""
@@ -147,10 +147,17 @@ class Guarding(QObject):
         def done(offers: list[tuple[str, str]]) -> None:
             now = session.selected_outcome()
             if session.selection.step == step.id and now is not None:
-                self._view.show_guards(step.name, now.guards, offers)
-                self.wanted.emit()
+                self.view.show_guards(step.name, now.guards, offers)
+                self._panels.open(self)
 
         session.jobs.start(f"looking what holds at {step.name}", work, done, session.failed.emit)
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        current = self._session.flow.find(self._session.selection.step)
+        if outcome is not None and outcome.step == current and outcome is not self._checked:
+            self._checked = outcome
+            self.show()
+        return True
 
     def add(self, text: str) -> None:
         """Set a guard on the selected step, as an edit."""
@@ -159,7 +166,7 @@ class Guarding(QObject):
         except TrellisError as error:
             self._session.failed.emit(error)
             return
-        self._view.entry.clear()
+        self.view.entry.clear()
         self._change((guard,), (), f"Guard: {guard}")
 
     def remove(self, guard: str) -> None:
@@ -181,6 +188,5 @@ class Guarding(QObject):
         side = entry.verdict.side
         tables = {LEFT: outcome.tables[:1], RIGHT: outcome.tables[1:2]}.get(side, (outcome.result.rows,))
         if tables:
-            self.rows_wanted.emit(
-                Rows(f"{entry.statement}: {entry.verdict.said}", tables[0], entry.verdict.rows)
-            )
+            rows = Rows(f"{entry.statement}: {entry.verdict.said}", tables[0], entry.verdict.rows)
+            self._panels.rows_wanted.emit(rows, self.show)

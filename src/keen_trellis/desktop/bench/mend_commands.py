@@ -6,14 +6,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog
 
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.insight.reason import Mend, Reason, Way
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.grid import BenchGrid
-from keen_trellis.desktop.bench.knot_content import mend_text
+from keen_trellis.desktop.bench.mend_text import mend_text
+from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.bench.review import ReviewView
 from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow
@@ -30,27 +31,24 @@ from keen_trellis.sources.library import resolve
 _TABLES = ("Workbook (*.xlsx)", "Delimited text (*.csv)")
 
 
-class MendCommands(QObject):
-    """review_wanted: the review is filled and wants to be shown.  done: it was applied.
+class MendCommands(Opener[ReviewView]):
+    """Makes mends, and opens the review. accepted: a knot's id, whose values were accepted as absent."""
 
-    accepted: a knot's id, whose values were accepted as absent.
-    """
-
-    review_wanted = Signal()
-    done = Signal()
     accepted = Signal(str)
 
-    def __init__(
-        self, session: Session, explanations: Explanations, grid: BenchGrid, view: ReviewView
-    ) -> None:
-        super().__init__(view)
-        self._session, self._explanations, self._grid, self._view = session, explanations, grid, view
+    def __init__(self, session: Session, panels: Panels, explanations: Explanations, grid: BenchGrid) -> None:
+        super().__init__(session, panels)
+        self._explanations, self._grid = explanations, grid
         # The parts that there were before a mend, until the rows that it gained are known and shown.
         self.known_parts: set[str] | None = None
         self._reviewed = ""  # the knot whose values are looked at
+
+    def made(self) -> ReviewView:
+        view = ReviewView()
         view.settled.connect(self._apply)
         view.export_wanted.connect(self._ask_where)
         view.answers_wanted.connect(self._ask_which)
+        return view
 
     def _knot(self) -> tuple[Outcome, JoinSettings] | None:
         """What the selected knot came to, and its settings."""
@@ -67,7 +65,7 @@ class MendCommands(QObject):
         outcome, settings = found
         assert outcome.step is not None
         if mend.way in (Way.CORRECTIONS, Way.REVIEW):
-            self.review()
+            self.show()
             return
         values: tuple[str, ...] = ()
         if mend.way is Way.ACCEPT:
@@ -88,7 +86,7 @@ class MendCommands(QObject):
 
     # --- review ---
 
-    def review(self) -> None:
+    def show(self) -> None:
         """Show what the selected knot's values probably mean, and what was decided of them before."""
         knot = self._knot()
         if knot is None:
@@ -102,8 +100,8 @@ class MendCommands(QObject):
         if not review.pairs:
             self._session.said.emit("No value without partner is like another: there is nothing to review.")
             return
-        self._view.show_review(review)
-        self.review_wanted.emit()
+        self.view.show_review(review)
+        self._panels.open(self)
 
     def _apply(self, review: Review) -> None:
         knot = self._reviewed
@@ -117,14 +115,14 @@ class MendCommands(QObject):
         self._expect_gains()
         if self._session.apply("Review values", edit):
             self._session.said.emit(f"Reviewed: {said_of(review)}. Ctrl+Z takes it back.")
-        self.done.emit()
+        self._panels.close()
 
     def _expect_gains(self) -> None:
         content = self._grid.content
         self.known_parts = {part.key for part in content.parts} if content is not None else set()
 
     def _ask_where(self) -> None:
-        dialog = QFileDialog(self._view, "Export the review")
+        dialog = QFileDialog(self.view, "Export the review")
         dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
         dialog.setDefaultSuffix("xlsx")
         dialog.setNameFilters(list(_TABLES))
@@ -135,7 +133,7 @@ class MendCommands(QObject):
         """Write the review to a file, with a column for answers; the dialog has asked about replacing it."""
         sources = [settings.path for settings in self._session.sources().values()]
         try:
-            written = write(self._view.review.as_table(), settings_for(path), kept=sources, replace=True)
+            written = write(self.view.review.as_table(), settings_for(path), kept=sources, replace=True)
         except TrellisError as error:
             self._session.failed.emit(error)
             return
@@ -144,7 +142,7 @@ class MendCommands(QObject):
         )
 
     def _ask_which(self) -> None:
-        dialog = QFileDialog(self._view, "Read answers")
+        dialog = QFileDialog(self.view, "Read answers")
         dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
         dialog.setNameFilters([*_TABLES, "All files (*)"])
         dialog.fileSelected.connect(lambda name: self.read_answers(Path(name)))
@@ -155,8 +153,8 @@ class MendCommands(QObject):
         library = self._session.library
 
         def work(task: Task) -> Review:
-            return self._view.review.answered(library.get(resolve(str(path), library).settings, task).table)
+            return self.view.review.answered(library.get(resolve(str(path), library).settings, task).table)
 
         self._session.jobs.start(
-            f"reading answers from {path.name}", work, self._view.show_review, self._session.failed.emit
+            f"reading answers from {path.name}", work, self.view.show_review, self._session.failed.emit
         )

@@ -7,8 +7,10 @@ from PySide6.QtGui import QColor, QKeyEvent
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, TOTAL, Raw
+from keen_trellis.session.outcome import Outcome
 from keen_trellis.sources.headers import column_letters
 
 _WORDS = {
@@ -78,3 +80,34 @@ class RawView(Panel):
                 self.settled.emit(meant, self._raw.rows[row].number)
                 return True
         return super().eventFilter(watched, event)
+
+
+class RawOpener(Opener[RawView]):
+    """Shows the raw cells of the selected source. settled: what a raw row is to be, and its number."""
+
+    settled = Signal(str, int)
+
+    def made(self) -> RawView:
+        view = RawView()
+        view.settled.connect(self.settled)
+        return view
+
+    def show(self) -> None:
+        """Show the raw cells of the selected source."""
+        if self._fill():
+            self._panels.open(self)
+        else:
+            self._session.said.emit("Only sheets and text files have raw cells: select one that is read.")
+
+    def _fill(self) -> bool:
+        step = self._session.flow.find(self._session.selection.step)
+        settings = self._session.sources().get(step.id) if step is not None else None
+        snapshot = self._session.library.known(settings) if settings is not None else None
+        if step is None or snapshot is None or not snapshot.raw.rows:
+            return False
+        self.view.show_raw(snapshot.raw, step.name)
+        return True
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        self._fill()  # not while the source is read anew: then the cells stay as they are
+        return outcome is None or outcome.error is None

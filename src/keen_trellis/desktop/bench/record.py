@@ -18,10 +18,14 @@ from PySide6.QtWidgets import (
 
 from keen_trellis.core.table import Table
 from keen_trellis.desktop.bench.content import ABSENT, BLANK, FILLED, Cell, Content, Part, shown_cells
+from keen_trellis.desktop.bench.grid import BenchGrid
+from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.wording import rows_called
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 
 _MOST_PARTNERS = 20
 
@@ -140,3 +144,29 @@ def _cell_item(cell: Cell) -> QTableWidgetItem:
         return _item("no partner", chosen.soft)
     text = visible(cut(cell.text))
     return _item(f"{text}   (filled in)" if cell.state == FILLED else text, chosen.ink)
+
+
+class RecordOpener(Opener[RecordView]):
+    """Shows the current row whole."""
+
+    def __init__(self, session: Session, panels: Panels, grid: BenchGrid) -> None:
+        super().__init__(session, panels)
+        self._grid = grid
+        self._shown: Outcome | None = None
+
+    def made(self) -> RecordView:
+        return RecordView()
+
+    def show(self) -> None:
+        """Show all fields of the current row and of its partners."""
+        row, content = self._grid.current_row(), self._grid.content
+        if row is None or content is None:
+            self._session.said.emit("Move to a row first.")
+            return
+        self._shown = self._session.selected_outcome()
+        self.view.show_entries(*entries_of(content, *row))
+        self._panels.open(self)
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        # What another result has in this place may be another row.
+        return outcome is self._shown

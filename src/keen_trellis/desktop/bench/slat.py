@@ -8,10 +8,12 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.graph import SharedFilter
 from keen_trellis.flow.shared_filters import filter_said
-from keen_trellis.session.filters import Reach
+from keen_trellis.session.filters import Reach, reaches, selected_filter, why_rows_stay
+from keen_trellis.session.outcome import Outcome
 
 
 class SlatView(Panel):
@@ -53,3 +55,32 @@ class SlatView(Panel):
     def _open(self, row: int) -> None:
         if 0 <= row < len(self.lines):
             self.wanted.emit(self.lines[row].source, self.lines[row].tie)
+
+
+class SlatOpener(Opener[SlatView]):
+    """Shows the selected shared filter. tie_wanted: the source of a rail that is to be tied, and its tie."""
+
+    tie_wanted = Signal(str, str)
+
+    def made(self) -> SlatView:
+        view = SlatView()
+        view.wanted.connect(self.tie_wanted)
+        return view
+
+    def show(self) -> None:
+        """Show what the selected filter does to every rail."""
+        if self._fill():
+            self._panels.open(self, focus=False)
+
+    def _fill(self) -> bool:
+        session = self._session
+        shared = selected_filter(session)
+        if shared is None:
+            return False
+        why = [f"{session.flow.step(step).name}: {said}" for step, said in why_rows_stay(session, shared)]
+        self.view.show_reaches(shared, reaches(session, shared), why)
+        return True
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        del outcome
+        return self._fill()

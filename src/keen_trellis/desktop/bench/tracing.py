@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.joining import JoinedTable
@@ -13,9 +13,11 @@ from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.content import RIGHT, Column
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.tracing import Trace, back, forward
+from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
 
 
@@ -53,19 +55,20 @@ class TraceView(Panel):
             self.wanted.emit(self.lines[row][1])
 
 
-class Following(QObject):
-    """Follows the current row. shown: its way is in the view.  wanted: a step that is to be gone to."""
+class Following(Opener[TraceView]):
+    """Shows the way of the current row, and stands on it again at another step."""
 
-    shown = Signal()
-    wanted = Signal(str)
-
-    def __init__(self, session: Session, grid: BenchGrid, view: TraceView) -> None:
-        super().__init__(view)
-        self._session, self._grid, self._view = session, grid, view
+    def __init__(self, session: Session, panels: Panels, grid: BenchGrid) -> None:
+        super().__init__(session, panels)
+        self._grid = grid
         self._row_to_show: Trace | None = None
-        view.wanted.connect(self._go_to)
 
-    def follow(self) -> None:
+    def made(self) -> TraceView:
+        view = TraceView()
+        view.wanted.connect(self._go_to)
+        return view
+
+    def show(self) -> None:
         """Find the way of the current row, back with the current cell and, of a source, on to the outputs."""
         session, row, content = self._session, self._grid.current_row(), self._grid.content
         selection, step = session.selection, session.flow.find(session.selection.step)
@@ -93,14 +96,14 @@ class Following(QObject):
 
         def done(ways: tuple[list[Trace], list[Trace]]) -> None:
             if selection == session.selection:
-                self._view.show_traces(*ways)
-                self.shown.emit()
+                self.view.show_traces(*ways)
+                self._panels.open(self)
 
         session.jobs.start("following the row", work, done, session.failed.emit)
 
     def _go_to(self, trace: Trace) -> None:
         self._row_to_show = trace if trace.row >= 0 else None
-        self.wanted.emit(trace.step)
+        self._panels.leave_for(Selection(trace.step))
 
     def stand_on_row(self, shown: str) -> None:
         """Stand on the row that was asked for, once the rows of its step are those shown."""

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import msgspec
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QTableWidgetItem, QWidget
 
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.flow.source_settings import TypedTable
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.sources.locations import TYPED
 
 _SPARE_ROWS, _LEAST_COLUMNS = 1, 2
 
@@ -114,6 +118,36 @@ class TypingView(Panel):
             self.table.setItem(row, column, item)
             self._filling = False
         return item
+
+
+class TypingOpener(Opener[TypingView]):
+    """Lets the rows of the selected source be edited, where they are typed into the flow."""
+
+    def made(self) -> TypingView:
+        view = TypingView()
+        view.changed.connect(self._keep)
+        return view
+
+    def show(self) -> None:
+        """Show the rows that are typed into the flow."""
+        settings = self._session.sources().get(self._session.selection.step)
+        if settings is None or settings.reader != TYPED:
+            self._session.said.emit("Only a table that is typed into the flow can be edited here.")
+            return
+        step = self._session.flow.step(self._session.selection.step)
+        self.view.show_table(settings.typed, step.name)
+        if not self.is_shown:
+            self._panels.open(self)
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        del outcome
+        self.show()
+        return True
+
+    def _keep(self, table: TypedTable) -> None:
+        step = self._session.selection.step
+        changed = msgspec.structs.replace(self._session.sources()[step], typed=table)
+        self._session.change_settings(step, changed, f"Type rows of {self._session.flow.step(step).name}")
 
 
 def table_of(texts: list[list[str]]) -> TypedTable:

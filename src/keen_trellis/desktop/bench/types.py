@@ -10,10 +10,16 @@ from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOp
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.plain import elided, tip
+from keen_trellis.desktop.sentence.choices import side_colours
 from keen_trellis.desktop.signs import SIGN_HEIGHT, SIGN_WIDTH, draw_sign
 from keen_trellis.desktop.theme import font, theme
-from keen_trellis.flow.side_by_side import SideBySide, TypeLine
+from keen_trellis.flow.side_by_side import SideBySide, TypeLine, side_by_side
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.join import JoinSettings
+from keen_trellis.session import editing
+from keen_trellis.session.outcome import Outcome
 
 _ROW_HEIGHT = 40
 _QUESTION, _ROWS, _LOST_LEFT, _LOST_RIGHT, _EMPTY, _BANDS = 0, 1, 2, 3, 4, (5, 6, 7)
@@ -189,3 +195,40 @@ class TypesView(Panel):
     def _choose(self, row: int) -> None:
         if 0 <= row < len(self.lines):
             self.chosen.emit(self.lines[row].join_type)
+
+
+class TypesOpener(Opener[TypesView]):
+    """Shows all join types of the selected knot side by side, and gives it the one that is chosen."""
+
+    def made(self) -> TypesView:
+        view = TypesView()
+        view.chosen.connect(self._choose)
+        return view
+
+    def _choose(self, join_type: JoinType) -> None:
+        editing.change_join_type(self._session, self._session.selection.step, join_type)
+
+    def show(self) -> None:
+        """Show what each type would make of the selected knot's match."""
+        if self._fill():
+            self._panels.open(self)
+        else:
+            self._session.said.emit("Select a knot with link fields first: its types are shown side by side.")
+
+    def _fill(self) -> bool:
+        outcome = self._session.outcome(self._session.selection.step)
+        if outcome is None or outcome.step is None or not KINDS.matches(outcome.step):
+            return False
+        match = outcome.result.match if outcome.result is not None else None
+        settings: JoinSettings = KINDS.settings(outcome.step)
+        if match is None or settings.join_type is JoinType.CROSS or len(outcome.tables) != 2:
+            return False
+        current = KINDS.settings(self._session.flow.step(outcome.step.id)).join_type
+        shown = side_by_side(settings, outcome.inputs, outcome.tables[0], outcome.tables[1], match)
+        names = (outcome.inputs[0].name, outcome.inputs[1].name)
+        self.view.show_types(shown, current, names, side_colours(self._session, outcome.step.id))
+        return True
+
+    def stays(self, outcome: Outcome | None) -> bool:
+        self._fill()  # not while another match is computed: then the types stay as they are
+        return outcome is None or outcome.error is None

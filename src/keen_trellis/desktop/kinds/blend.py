@@ -14,6 +14,7 @@ from keen_trellis.core.filtering import Comparison, Condition, check_conditions
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.kinds.blend_knot import cut_blend
+from keen_trellis.desktop.kinds.blend_rows import rows_of_blend
 from keen_trellis.desktop.kinds.measures import MeasureEditor, measure_said
 from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.marks import mark_of
@@ -457,4 +458,4 @@ def _right_said(link: LinkSettings) -> str:
     return ", ".join(part for part in (side_said(link.right), prepared) if part)
 
 
-VIEW = KindView(BlendKind.name, BlendSentence, cut_blend)
+VIEW = KindView(BlendKind.name, BlendSentence, cut_blend, shows=rows_of_blend)

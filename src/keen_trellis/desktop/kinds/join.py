@@ -17,6 +17,7 @@ from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType, comparable
 from keen_trellis.desktop.kinds.accepted import AcceptedValues
 from keen_trellis.desktop.kinds.join_knot import cut_join
+from keen_trellis.desktop.kinds.join_rows import rows_of_join
 from keen_trellis.desktop.kinds.stub import StubSentence
 from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.marks import mark_of
@@ -593,4 +594,4 @@ def _alike(field: Field, other: Field) -> bool:
     return field.name.casefold() == other.name.casefold()
 
 
-VIEW = KindView(JoinKind.name, JoinSentence, cut_join)
+VIEW = KindView(JoinKind.name, JoinSentence, cut_join, shows=rows_of_join)

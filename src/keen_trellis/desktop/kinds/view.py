@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from keen_trellis.desktop.bench.shown import Shows
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.trellis.knots import Cutting
 from keen_trellis.flow.steps.one_input import RailSettings
@@ -24,9 +25,13 @@ class RailCommand:
 
 @dataclass(frozen=True)
 class KindView:
-    """kind: its name.  sentence: builds it.  cutting: cuts its knot.  command: puts it on a rail."""
+    """kind: its name.  sentence: builds it.  cutting: cuts its knot.  command: puts it on a rail.
+
+    shows: what the bench shows of it, where that is more than a table.
+    """
 
     kind: str
     sentence: type[SentencePart]
     cutting: Cutting | None = None
     command: RailCommand | None = None
+    shows: Shows | None = None

@@ -24,7 +24,7 @@ class Combining:
         self._session = session = frame.session
         frame.trellis.join_wanted.connect(self.join)
         frame.trellis.tie_wanted.connect(lambda slat, source: self.tie(slat, source, ""))
-        frame.bench.tie_wanted.connect(lambda source, tie: self.tie(session.selection.slat, source, tie))
+        frame.bench.slat.tie_wanted.connect(lambda source, tie: self.tie(session.selection.slat, source, tie))
         frame.sentence.blend_wanted.connect(self.blend_dialog)
 
     def join(self, right: Selection, left: Selection) -> None:

@@ -22,7 +22,7 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.memory_use import machine_memory
 from keen_trellis.desktop import theme as looks
 from keen_trellis.desktop.bench.pane import BenchPane
-from keen_trellis.desktop.kinds import CUTTINGS, SENTENCES
+from keen_trellis.desktop.kinds import CUTTINGS, SENTENCES, SHOWN
 from keen_trellis.desktop.plain import PlainBox, PlainLabel
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.pane import SentencePane
@@ -54,7 +54,7 @@ class Frame(QMainWindow):
         self.session = Session(self.jobs, library, kept)
         self.trellis = TrellisView(self.session, CUTTINGS)
         self.sentence = SentencePane(self.session, SENTENCES)
-        self.bench = BenchPane(self.session)
+        self.bench = BenchPane(self.session, SHOWN)
         self.status = StatusLine(self.jobs)
         self._scroll_soon = QTimer(self, singleShot=True, interval=0)
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
@@ -70,7 +70,7 @@ class Frame(QMainWindow):
         self.attention.setFlat(True)
         self.attention.setCursor(Qt.CursorShape.PointingHandCursor)
         self.attention.setToolTip("What needs attention (Ctrl+I)")
-        self.attention.clicked.connect(lambda: self.bench.show_attention())
+        self.attention.clicked.connect(lambda: self.bench.attention.show_or_close())
         self._top = self._made_top(self.bar)
         self.setMenuWidget(self._top)
         self.setCentralWidget(self._made_body())

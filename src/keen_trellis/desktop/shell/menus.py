@@ -112,16 +112,20 @@ def _flow(window: MainWindow) -> list[Command]:
         Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.selected.swap),
         Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.selected.ask_question),
         Command(
-            "types", "Flow", "All join t&ypes side by side", "Ctrl+Shift+Return", window.bench.show_types
+            "types",
+            "Flow",
+            "All join t&ypes side by side",
+            "Ctrl+Shift+Return",
+            window.bench.types.show_or_close,
         ),
-        Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", window.bench.guarding.show),
+        Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", window.bench.guards.show),
         separator("Flow"),
         Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", window.writing.add_output),
         Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all),
         separator("Flow"),
         Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh),
         Command("refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", window.sources.refresh_one),
-        Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.show_changes),
+        Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.changes.show),
         Command(
             "watch", "Flow", "&Watch the sources for changes", "Ctrl+Alt+W", window.sources.switch_watching
         ),
@@ -159,11 +163,11 @@ def _types(window: MainWindow) -> list[Command]:
 
 def _rows(window: MainWindow) -> list[Command]:
     return [
-        Command("record", "Rows", "&All fields of the row and its partners", "F4", window.bench.show_record),
+        Command("record", "Rows", "&All fields of the row and its partners", "F4", window.bench.record.show),
         Command("trace", "Rows", "Where the row comes from and &goes", "Shift+F4", window.bench.show_trace),
-        Command("fields", "Rows", "&Fields and what they hold", "F7", window.bench.show_fields),
-        Command("raw", "Rows", "Ra&w cells of the source", "Shift+F7", window.bench.show_raw),
-        Command("typing", "Rows", "&Edit the rows typed in", "Ctrl+Alt+T", window.bench.show_typing),
+        Command("fields", "Rows", "&Fields and what they hold", "F7", window.bench.fields.show_or_close),
+        Command("raw", "Rows", "Ra&w cells of the source", "Shift+F7", window.bench.raw.show_or_close),
+        Command("typing", "Rows", "&Edit the rows typed in", "Ctrl+Alt+T", window.bench.typing.show),
         Command("mend", "Rows", "&Mend what the line says", "Ctrl+M", window.bench.grid.mend_current),
         Command("mends", "Rows", "Other m&ends…", "Ctrl+Shift+E", window.bench.grid.open_current_mends),
         Command(
@@ -173,13 +177,13 @@ def _rows(window: MainWindow) -> list[Command]:
             "Ctrl+Alt+O",
             window.bench.grid.open_remedies,
         ),
-        Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mends.review),
+        Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mends.show),
         Command(
             "clusters",
             "Rows",
             "Where the rows cl&uster by this field",
             "Ctrl+Shift+L",
-            window.bench.show_clusters,
+            window.bench.clusters.show,
         ),
         Command("sort", "Rows", "&Sort by this field", "Ctrl+L", window.bench.grid.sort_current),
         Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: window.jump_to_band(1)),
@@ -190,7 +194,7 @@ def _rows(window: MainWindow) -> list[Command]:
 def _view(window: MainWindow) -> list[Command]:
     return [
         Command("next_pane", "View", "&Next pane", "F6", window.next_pane),
-        Command("attention", "View", "What needs &attention", "Ctrl+I", window.bench.show_attention),
+        Command("attention", "View", "What needs &attention", "Ctrl+I", window.bench.attention.show_or_close),
         Command("find_step", "View", "&Find a step or field…", "Ctrl+Shift+G", window.open_step_finder),
         separator("View"),
         Command("larger", "View", "&Larger trellis", "Ctrl++", lambda: window.trellis.zoom_by(1)),

@@ -38,12 +38,14 @@ class SelectedCommands(QObject):
         frame.trellis.opened.connect(self.open)
         frame.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(frame.session, step, part))
         sentence.path_wanted.connect(self.choose_path)
-        sentence.raw_wanted.connect(bench.show_raw)
-        sentence.typing_wanted.connect(bench.show_typing)
-        sentence.types_wanted.connect(bench.show_types)
+        sentence.raw_wanted.connect(bench.raw.show_or_close)
+        sentence.typing_wanted.connect(bench.typing.show)
+        sentence.types_wanted.connect(bench.types.show_or_close)
         bench.mends.accepted.connect(lambda step: self._part(step).ask_why(self._step(step)))
-        bench.field_wanted.connect(lambda step, name: self._part(step).choose_field(self._step(step), name))
-        bench.row_settled.connect(self.settle_row)
+        bench.fields.field_wanted.connect(
+            lambda step, name: self._part(step).choose_field(self._step(step), name)
+        )
+        bench.raw.settled.connect(self.settle_row)
 
     def _step(self, step_id: str) -> Step:
         return self._frame.session.flow.step(step_id)

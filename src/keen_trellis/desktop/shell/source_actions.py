@@ -70,7 +70,7 @@ class SourceActions(QObject):
     def type_table(self) -> None:
         """Begin a rail with a small table of the flow's own; what is on the clipboard can be pasted there."""
         editing.begin_typed_table(self._session)
-        self._frame.bench.show_typing()
+        self._frame.bench.typing.show()
 
     def ask_password(self, address: str) -> None:
         """Ask for the password of a database, and try again."""

@@ -24,10 +24,16 @@ from keen_trellis.desktop.bench.content import (
     OneSide,
     Part,
 )
-from keen_trellis.flow.graph import ROWS
+from keen_trellis.desktop.bench.shown import Shown
+from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendSettings, repeated, unused_port
 from keen_trellis.flow.wording import groups_said, kept_of_blend, listed, rows_called
+from keen_trellis.session.explaining import Explanations
+from keen_trellis.session.filters import filters_said
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 
 _OTHER = "other:"
 _STAY, _OUT = "stay in the result", "left out"
@@ -225,3 +231,15 @@ def _with(kind: int, names: Sequence[str]) -> str:
     if found:
         return f"with {listed(found)} only"
     return f"without {names[0]}" if len(names) == 1 else "with neither" if len(names) == 2 else "with none"
+
+
+def rows_of_blend(session: Session, explanations: Explanations, step: Step, outcome: Outcome) -> Shown | None:
+    """A blend's bands, with what shared filters do to its tables."""
+    blended = outcome.result.blended if outcome.result is not None else None
+    if blended is None:
+        return None
+    reached = filters_said(session, step)
+    return Shown(
+        (blended, step.settings, outcome.inputs, reached),
+        lambda: BlendContent(KINDS.settings(step), outcome.inputs, blended, reached),
+    )

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from keen_trellis.core.insight.reason import Kind, Mend, Reason, Way
+from keen_trellis.core.insight.reason import Kind, Reason, rows_said
 from keen_trellis.core.join_type import JoinType, type_keeping
 from keen_trellis.core.joining import MOST_RESULT_ROWS
 from keen_trellis.core.match import ListedMatch, Match
@@ -23,10 +23,16 @@ from keen_trellis.desktop.bench.content import (
     Part,
     Rows,
 )
+from keen_trellis.desktop.bench.shown import Shown
+from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import Explained
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings
 from keen_trellis.flow.wording import counted, ignoring, nothing_wrong, rows_called
+from keen_trellis.session.explaining import Explanations
+from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 
 
 class _Pairs(Rows):
@@ -145,7 +151,7 @@ def knot_content(
     bands = [
         Band(
             "unmatched_left",
-            f"Unmatched {names[0]} · {counts.left_unmatched:,} {_rows_word(counts.left_unmatched)}",
+            f"Unmatched {names[0]} · {rows_said(counts.left_unmatched)}",
             _unmatched_parts("left", match.left_unmatched_rows, explained, names[1]),
             effect=f"found no {one_right}",
         ),
@@ -159,7 +165,7 @@ def knot_content(
         ),
         Band(
             "unmatched_right",
-            f"Unmatched {names[1]} · {counts.right_unmatched:,} {_rows_word(counts.right_unmatched)}",
+            f"Unmatched {names[1]} · {rows_said(counts.right_unmatched)}",
             _unmatched_parts("right", match.right_unmatched_rows, explained, names[0]),
             effect=f"found no {rows_called(names[0])[0]}",
         ),
@@ -186,10 +192,6 @@ _SIGNS = {"<>": "≠", "<=": "≤", ">=": "≥"}
 # The bands of rows that match and are in no pair, and the bands whose destination they share.
 _PASSED = ("passed_left", "passed_right")
 _UNMATCHED_OF_SIDE = {_PASSED[0]: "unmatched_left", _PASSED[1]: "unmatched_right"}
-
-
-def _rows_word(count: int) -> str:
-    return "row" if count == 1 else "rows"
 
 
 def _unmatched_parts(
@@ -221,7 +223,7 @@ def _reason_text(reason: Reason, other_name: str = "") -> str:
     said = reason.said
     if reason.kind is Kind.ABSENT and other_name:
         said = f"really absent from {other_name}" if len(reason.examples) else said
-    rows = f"{reason.rows:,} {_rows_word(reason.rows)}"
+    rows = f"{rows_said(reason.rows)}"
     if reason.values and reason.values != reason.rows:
         rows = f"{rows}, {reason.values:,} {'value' if reason.values == 1 else 'values'}"
     example = reason.examples[0] if reason.examples else None
@@ -230,20 +232,6 @@ def _reason_text(reason: Reason, other_name: str = "") -> str:
         return f"{rows}: {said}"
     cluster = "".join(f"; {entry.rows:,} with {entry.field} {entry.value}" for entry in reason.clusters[:1])
     return f"{rows}: {said}{shown}{cluster}"
-
-
-def mend_text(mend: Mend) -> str:
-    """A mend as what a click or Enter does."""
-    said = mend.said[:1].upper() + mend.said[1:]
-    if mend.way.takes_away:
-        return f"{said}, {mend.gain:,} {_rows_word(mend.gain)} fewer"
-    if mend.way in (Way.ACCEPT, Way.FILL):
-        return said
-    gains = f"{said}, {'up to ' if mend.way is Way.REVIEW else 'gains '}{mend.gain:,}"
-    if mend.merged:
-        keys = "1 key" if mend.merged == 1 else f"{mend.merged:,} keys"
-        return f"{gains}, but {keys} can no longer be told apart"
-    return gains
 
 
 def _matched_parts(match: Match, settings: JoinSettings, explained: Explained | None) -> list[Part]:
@@ -322,3 +310,19 @@ def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[
         for entry in plain
     ]
     return [Column(LEFT, entry) for entry in kept] + links + [Column(RIGHT, entry) for entry in brought]
+
+
+def rows_of_join(session: Session, explanations: Explanations, step: Step, outcome: Outcome) -> Shown | None:
+    """A join's bands. Its rows follow from its match and its fields, not from its join type."""
+    result = outcome.result
+    if result is None or result.match is None:
+        return None
+    settings: JoinSettings = KINDS.settings(step)
+    left, right = outcome.tables
+    reasons = explanations.of(outcome)
+    return Shown(
+        (result.match, settings.links, settings.keep, settings.bring, reasons),
+        lambda: knot_content(settings, outcome.inputs, left, right, result, reasons),
+        settings.join_type,
+        reasons,
+    )
