@@ -236,6 +236,9 @@ def _in_child(path: Path, cache: Path) -> list[int]:
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
     if path.suffix in (".parquet", ".arrow"):
         return [child.serve(columns_process.answer, ["read", str(path), f"{cache}.arrow"])]
+    # What is damaged may ask for gigabytes, which takes seconds to be given.
+    limit = child.memory_limit(str(path), path.stat().st_size)
+    resource.setrlimit(resource.RLIMIT_DATA, (limit, limit))
     settings = msgspec.json.encode(SourceSettings("workbook", str(path))).decode()
     tasks = (["list", str(path)], ["further", str(path)], ["read", str(path), settings, f"{cache}.arrow"])
     return [child.serve(workbook_process.answer, words) for words in tasks]
@@ -263,7 +266,7 @@ def main(kind: str, count: int, seed: int) -> int:
     from keen_trellis.sources import child, workbook_process
 
     child.say = workbook_process.say = lambda message: None
-    child.limit_memory = lambda: None
+    child.limit_memory = lambda: None  # set where a process is forked
     child._end_with_parent = lambda: None
     name, make = KINDS[kind]
     content = make()
