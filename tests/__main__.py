@@ -10,7 +10,7 @@ import os
 import sys
 import tempfile
 
-from tests.demo_data import SHARED
+from tests import SHARED
 from tests.running import modules, run
 
 

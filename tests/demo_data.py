@@ -11,9 +11,7 @@ from pathlib import Path
 
 from keen_trellis.demo.scenario import Scenario, build
 from keen_trellis.demo.setting_up import make, make_next_month
-
-# Where processes that run tests side by side share it.
-SHARED = "KEEN_TRELLIS_TESTS_SHARE"
+from tests import SHARED
 
 
 @functools.cache
