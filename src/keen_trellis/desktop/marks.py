@@ -40,3 +40,9 @@ def first_source(flow: Flow, step_id: str) -> str:
 def mark_of(flow: Flow, step_id: str) -> Mark | None:
     """The mark of the source whose rows lead to `step_id`, if it has one."""
     return marks_of(flow).get(first_source(flow, step_id))
+
+
+def hue_of(flow: Flow, step_id: str) -> int | None:
+    """The hue of the source whose rows lead to `step_id`, if it has one."""
+    mark = mark_of(flow, step_id)
+    return mark.hue if mark else None

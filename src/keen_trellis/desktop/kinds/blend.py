@@ -17,7 +17,7 @@ from keen_trellis.desktop.kinds.blend_knot import cut_blend
 from keen_trellis.desktop.kinds.blend_rows import rows_of_blend
 from keen_trellis.desktop.kinds.measures import MeasureEditor, measure_said
 from keen_trellis.desktop.kinds.view import KindView
-from keen_trellis.desktop.marks import mark_of
+from keen_trellis.desktop.marks import hue_of
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
     CORRECT,
@@ -69,7 +69,12 @@ class BlendSentence(SentencePart):
             items += [Word("and")] if number else []
             choose = partial(self._choose_left, step, left, outcome)
             items.append(
-                Chip(side_said(left), choose, "Link field of the main table", hue=self._hue(step, 0))
+                Chip(
+                    side_said(left),
+                    choose,
+                    "Link field of the main table",
+                    hue=hue_of(self.session.flow, step.inputs[0].step),
+                )
             )
         more = "and …" if lefts else "choose what links them"
         items.append(Chip(more, partial(self._add_link, step, outcome), "Another link", doing=not lefts))
@@ -87,7 +92,7 @@ class BlendSentence(SentencePart):
         return items
 
     def _other_items(self, step: Step, number: int, entry: OtherSettings, outcome: Outcome) -> list[Item]:
-        hue, name = self._hue(step, number + 1), outcome.inputs[number + 1].name
+        hue, name = hue_of(self.session.flow, step.inputs[number + 1].step), outcome.inputs[number + 1].name
         editor = self._measures(step, number, outcome)
         items: list[Item] = []
         for place, measure in enumerate(entry.measures):
@@ -123,10 +128,6 @@ class BlendSentence(SentencePart):
             Chip("write them to a file", lambda _: self.pane.output_wanted.emit(), "Write", doing=True),
             Word("or drag the stub onto a rail."),
         ]
-
-    def _hue(self, step: Step, number: int) -> int | None:
-        mark = mark_of(self.session.flow, step.inputs[number].step)
-        return mark.hue if mark else None
 
     # --- links ---
 

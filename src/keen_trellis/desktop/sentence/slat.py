@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filtering import WORDS, Comparison, check_conditions
 from keen_trellis.core.table import Field
-from keen_trellis.desktop.marks import mark_of
+from keen_trellis.desktop.marks import hue_of
 from keen_trellis.desktop.sentence.choices import (
     OTHER_DAYS,
     comparisons_for,
@@ -76,11 +76,13 @@ class SlatSentence(SentencePart):
 
     def _rail_chip(self, shared: SharedFilter, entry: Reach, text: str) -> Chip:
         choose = partial(self.choose_tie, shared.id, entry.source, entry.tie)
-        return Chip(text, choose, f"Rail {entry.rail}", hue=self._hue(entry.source), doing=not entry.tie)
-
-    def _hue(self, source: str) -> int | None:
-        mark = mark_of(self.session.flow, source)
-        return mark.hue if mark else None
+        return Chip(
+            text,
+            choose,
+            f"Rail {entry.rail}",
+            hue=hue_of(self.session.flow, entry.source),
+            doing=not entry.tie,
+        )
 
     # --- edits ---
 
