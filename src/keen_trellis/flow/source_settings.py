@@ -139,6 +139,14 @@ class Gathering(msgspec.Struct, frozen=True, omit_defaults=True):
     name_field: str = ""
     date_field: str = ""
 
+    def check(self) -> None:
+        """Raise FlowFileError unless its word is one that is known."""
+        if self.which not in (EVERY_FILE, NEWEST_FILE):
+            raise FlowFileError(
+                f"Which files of the folder are read: “{shown(self.which)}”.",
+                remedy=f"It can be {EVERY_FILE} or {NEWEST_FILE}.",
+            )
+
 
 class FieldSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """What is set for one field, by the name that it has in the source."""
@@ -178,11 +186,26 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         self.layout.check()
         self.dialect.check()
         self.writing.check()
+        self.gathering.check()
 
     @property
     def file_name(self) -> str:
         """What its file, folder or database is called."""
         return PurePath(self.path).name or self.path
+
+    @property
+    def set_members(self) -> list[str]:
+        """What is set besides the place, the table and the fields, as "query" or "layout.first"."""
+        found = ["query"] if self.query else []
+        for name in ("layout", "dialect", "writing", "gathering", "typed"):
+            part = getattr(self, name)
+            plain = type(part)()
+            found += [
+                f"{name}.{member}"
+                for member in part.__struct_fields__
+                if getattr(part, member) != getattr(plain, member)
+            ]
+        return found
 
     @property
     def kept_as_text(self) -> frozenset[str]:

@@ -30,6 +30,7 @@ class ColumnsReader(OneTableReader):
     """Reads Parquet and Arrow files, in a child process."""
 
     name = COLUMNS
+    said = "a Parquet or Arrow file"
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         target = room / ROWS_FILE
@@ -42,6 +43,7 @@ class LinesReader(OneTableReader):
     """Reads a text file with one JSON object a line; objects and lists inside become text."""
 
     name = LINES
+    said = "JSON lines"
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         path = Path(settings.path)

@@ -21,7 +21,7 @@ from keen_trellis.sources.connections import connected
 from keen_trellis.sources.headers import OwnNames
 from keen_trellis.sources.locations import DATABASE
 from keen_trellis.sources.queries import check_functions, checked_query, is_ordered
-from keen_trellis.sources.reading import Reader, ReadTable, unknown_table
+from keen_trellis.sources.reading import QUERY, Reader, ReadTable, unknown_table
 from keen_trellis.sources.recognise import SQLITE
 from keen_trellis.sources.sqlite_files import WatchedConnection, check_whole_table
 from keen_trellis.sources.text_types import moments_in_text, text_doubts
@@ -40,6 +40,9 @@ class DatabaseReader(Reader):
     """
 
     name = DATABASE
+    said = "a database"
+    uses = QUERY
+    of_file = False
     at_one_moment = True
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
@@ -72,6 +75,9 @@ class SqliteReader(DatabaseReader):
     """Reads an SQLite file; its content, and that of the log beside it, tells whether it has changed."""
 
     name = SQLITE
+    of_file = True
+    # Who replaces these destroys the database.
+    beside = ("-wal", "-shm", "-journal")
 
     def files(self, settings: SourceSettings) -> list[Path] | None:
         path = Path(settings.path)

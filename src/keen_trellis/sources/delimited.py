@@ -27,7 +27,7 @@ from keen_trellis.sources.dialect import (
     settle_encoding,
 )
 from keen_trellis.sources.headers import LOOKED_AT, Header, field_names, find_header, title_remark
-from keen_trellis.sources.reading import OneTableReader, ReadTable
+from keen_trellis.sources.reading import DIALECT, LAYOUT, WRITING, OneTableReader, ReadTable
 from keen_trellis.sources.recognise import TEXT
 from keen_trellis.sources.text_blocks import Repairs, TextBlock, TextFile, Wanted, nothing_but_text
 from keen_trellis.sources.typed_rows import typed_rows
@@ -43,6 +43,8 @@ class DelimitedReader(OneTableReader):
     """Reads a text file as one table."""
 
     name = TEXT
+    said = "delimited text"
+    uses = LAYOUT | DIALECT | WRITING
 
     def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
         path = Path(settings.path)

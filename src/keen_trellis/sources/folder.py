@@ -26,7 +26,16 @@ from keen_trellis.sources.content import reading
 from keen_trellis.sources.delimited import OpenedText, open_text
 from keen_trellis.sources.headers import OwnNames
 from keen_trellis.sources.locations import FOLDER, is_pattern
-from keen_trellis.sources.reading import Reader, ReadTable
+from keen_trellis.sources.reading import (
+    COLUMNS_OF_SHEET,
+    DIALECT,
+    GATHERING,
+    LAYOUT,
+    WRITING,
+    Reader,
+    ReadTable,
+    refuse_unused,
+)
 from keen_trellis.sources.recognise import TEXT, WORKBOOK, recognise
 from keen_trellis.sources.text_blocks import TextBlock
 from keen_trellis.sources.typed_rows import typed_rows
@@ -45,6 +54,9 @@ class FolderReader(Reader):
     """Reads all files of one kind in a folder, lined up by the names of their fields."""
 
     name = FOLDER
+    said = "a folder"
+    uses = GATHERING | LAYOUT | COLUMNS_OF_SHEET | DIALECT | WRITING
+    of_file = False
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
         members = members_of(path)
@@ -60,7 +72,9 @@ class FolderReader(Reader):
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         members = members_of(settings.path)
         if members.reader == TEXT:
+            refuse_unused(settings, GATHERING | LAYOUT | DIALECT | WRITING, "a folder of text files")
             return _read_texts(members, settings, room, task)
+        refuse_unused(settings, GATHERING | WorkbookReader.uses, "a folder of workbooks")
         return _read_workbooks(members, settings, room, task)
 
 

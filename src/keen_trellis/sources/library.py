@@ -30,14 +30,11 @@ from keen_trellis.sources.content import being_changed, content_of_rows
 from keen_trellis.sources.listings import Listings
 from keen_trellis.sources.locations import reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
-from keen_trellis.sources.reading import Reader, ReadTable
-from keen_trellis.sources.recognise import SQLITE
+from keen_trellis.sources.reading import Reader, ReadTable, refuse_unused
 from keen_trellis.sources.shaping import shaped
 
 _LOOK_EVERY = 0.1  # seconds between two looks whether waiting was cancelled
 _TRIES = 2
-# What SQLite keeps beside a database that is written to: who replaces it destroys the database.
-_BESIDE_DATABASES = ("-wal", "-shm", "-journal")
 
 
 @dataclass(frozen=True)
@@ -138,10 +135,11 @@ class Library:
         if not settings.path:
             return []
         with suppress(SourceError):
-            found = list(_reader(settings).files(settings) or ())
-            beside = [path.with_name(f"{path.name}{end}") for path in found for end in _BESIDE_DATABASES]
+            reader = _reader(settings)
+            found = list(reader.files(settings) or ())
+            beside = [path.with_name(f"{path.name}{end}") for path in found for end in reader.beside]
             whole = [] if is_address(settings.path) else [Path(settings.path)]
-            return [*found, *(beside if settings.reader == SQLITE else ()), *whole]
+            return [*found, *beside, *whole]
         return [Path(settings.path)]
 
     def take_anew(self) -> None:
@@ -212,7 +210,8 @@ class Library:
             error.where = error.where or settings.path
             raise
         found = _snapshot(read, content, settings, time.perf_counter() - started)
-        return replace(found, remarks=(*recognised_as(settings), *found.remarks))
+        said = recognised_as(settings) if _reader(settings).of_file else ()
+        return replace(found, remarks=(*said, *found.remarks))
 
     def earlier(self, settings: SourceSettings, content: str) -> Snapshot | None:
         """The snapshot as it was with the content that was remembered, if its rows are still in the cache."""
@@ -261,7 +260,9 @@ class Library:
         settings.check()
         self._check_accepted(settings)
         reader = _reader(settings)
-        recognised_as(settings)
+        refuse_unused(settings, reader.uses, reader.said)
+        if reader.of_file:
+            recognised_as(settings)
         return reader
 
     def _check_accepted(self, settings: SourceSettings) -> None:

@@ -54,10 +54,8 @@ def reader_for(place: str) -> tuple[str, str]:
 
 def recognised_as(settings: SourceSettings) -> tuple[Remark, ...]:
     """What is to be said of a file whose name says something else; SourceError if it is of another kind
-    now.
+    than it was.
     """
-    if settings.reader in (DATABASE, FOLDER, TYPED):
-        return ()
     found = recognise(Path(settings.path))
     if found.reader != settings.reader:
         raise SourceError(

@@ -1,5 +1,6 @@
 """The registry of readers. A new kind of source is a new module and a line here."""
 
+from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.arrow_files import ColumnsReader, LinesReader
 from keen_trellis.sources.database import DatabaseReader, SqliteReader
 from keen_trellis.sources.delimited import DelimitedReader
@@ -19,3 +20,9 @@ _ALL: tuple[Reader, ...] = (
     TypedInReader(),
 )
 READERS: dict[str, Reader] = {reader.name: reader for reader in _ALL}
+
+
+def uses_of(settings: SourceSettings) -> frozenset[str]:
+    """What can be set for a source besides its place, its table and its fields, as `reading` names it."""
+    reader = READERS.get(settings.reader)
+    return reader.uses if reader is not None else frozenset()

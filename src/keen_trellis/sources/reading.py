@@ -71,10 +71,26 @@ def mapped(path: Path) -> pa.Table:
     return pa.ipc.open_file(pa.memory_map(str(path))).read_all()
 
 
+QUERY = frozenset({"query"})
+LAYOUT = frozenset({"layout.header", "layout.header_rows", "layout.first", "layout.last"})
+COLUMNS_OF_SHEET = frozenset({"layout.columns"})
+DIALECT = frozenset({"dialect.encoding", "dialect.delimiter", "dialect.quote", "dialect.comment"})
+WRITING = frozenset({"writing.decimal", "writing.dates", "writing.blanks"})
+GATHERING = frozenset({"gathering.which", "gathering.name_field", "gathering.date_field"})
+TYPED_TABLE = frozenset({"typed.names", "typed.rows"})
+
+
 class Reader(ABC):
     """Reads one kind of source."""
 
     name: str
+    said: str  # what it reads, in words
+    # What can be set for such a source, besides where it is, its table and its fields.
+    uses: frozenset[str] = frozenset()
+    # Whether it reads a file, which is told by its content.
+    of_file = True
+    # How the names of files end that belong to a file of this kind and lie beside it.
+    beside: tuple[str, ...] = ()
     # Whether all that is read is of one moment, whoever writes meanwhile.
     at_one_moment = False
 
@@ -103,6 +119,20 @@ class Reader(ABC):
     def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
         """The first rows, where they are to be had long before all of them; else None."""
         return None
+
+
+def refuse_unused(settings: SourceSettings, uses: frozenset[str], what: str) -> None:
+    """SourceError if something is set that the reader would pass over. what: it reads, in words."""
+    if settings.kept_as_text:
+        uses |= WRITING  # a field that is given a type is read by it
+    unused = [f"“{name}”" for name in settings.set_members if name not in uses]
+    if unused:
+        are = "is" if len(unused) == 1 else "are"
+        raise SourceError(
+            f"{' and '.join(unused)} {are} set for it, which {what} does not use.",
+            where=settings.path,
+            remedy="Read it as it is found out, or take that out of the flow’s file.",
+        )
 
 
 class OneTableReader(Reader):

@@ -6,6 +6,7 @@ import codecs
 import re
 import stat
 import zipfile
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,21 +16,6 @@ from keen_trellis.core.errors import SourceError
 
 WORKBOOK, TEXT, SQLITE, COLUMNS, LINES = "workbook", "text", "sqlite", "columns", "json-lines"
 
-_EXTENSIONS = {
-    ".xlsx": "xlsx workbook",
-    ".xlsm": "xlsx workbook",
-    ".xls": "xls workbook",
-    ".ods": "ods workbook",
-    ".sqlite": "SQLite database",
-    ".sqlite3": "SQLite database",
-    ".db": "SQLite database",
-    ".xlsb": "xlsb workbook",
-    ".parquet": "Parquet file",
-    ".arrow": "Arrow file",
-    ".feather": "Arrow file",
-    ".jsonl": "JSON lines",
-    ".ndjson": "JSON lines",
-}
 ARCHIVE, COMPOUND = b"PK\x03\x04", bytes.fromhex("d0cf11e0a1b11ae1")  # how zip and xls files begin
 _ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
 _HEAD = 8192
@@ -81,13 +67,26 @@ class Recognised:
     mislabelled: str = ""
 
 
+@dataclass(frozen=True)
+class Sort:
+    """A sort of file. content: what it is, in words.  reader: which one reads it.  endings: of its name.
+
+    begins: how its bytes begin.  holds: where others begin so too, whether it is this; may raise SourceError.
+    """
+
+    content: str
+    reader: str
+    endings: tuple[str, ...] = ()
+    begins: bytes = b""
+    holds: Callable[[Path], bool] | None = None
+
+
 def recognise(path: Path) -> Recognised:
     """What the file at `path` is. SourceError if it is missing, locked, encrypted, cut off or unknown."""
     head = _head(path)
-    content, reader = _content(path, head)
-    claimed = _EXTENSIONS.get(path.suffix.lower())
-    mislabelled = claimed if claimed is not None and claimed != content else ""
-    return Recognised(reader, content, mislabelled)
+    sort = _content(path, head)
+    claimed = _CLAIMS.get(path.suffix.lower(), sort.content)
+    return Recognised(sort.reader, sort.content, claimed if claimed != sort.content else "")
 
 
 def _head(path: Path) -> bytes:
@@ -121,24 +120,11 @@ def _head(path: Path) -> bytes:
     return head
 
 
-def _content(path: Path, head: bytes) -> tuple[str, str]:
+def _content(path: Path, head: bytes) -> Sort:
+    for sort in _SORTS:
+        if sort.begins and head.startswith(sort.begins) and (sort.holds is None or sort.holds(path)):
+            return sort
     where = str(path)
-    if head.startswith(b"SQLite format 3\0"):
-        return "SQLite database", SQLITE
-    if head.startswith(COMPOUND):
-        if _ENCRYPTED in path.read_bytes()[: 2**20]:
-            raise SourceError(
-                "The workbook is protected by a password.",
-                where=where,
-                remedy="Open it in a spreadsheet program, save a copy without a password, and use the copy.",
-            )
-        return "xls workbook", WORKBOOK
-    if head.startswith(ARCHIVE):
-        return _zipped(path), WORKBOOK
-    if head.startswith(b"PAR1"):
-        return "Parquet file", COLUMNS
-    if head.startswith(b"ARROW1"):
-        return "Arrow file", COLUMNS
     if b"\0" in head and not encoding_of(head):
         raise SourceError(
             "Its content is neither a workbook, nor delimited text, nor a database, nor Parquet or Arrow.",
@@ -146,9 +132,7 @@ def _content(path: Path, head: bytes) -> tuple[str, str]:
             remedy="Export it as xlsx or CSV.",
         )
     _refuse_other_text(_beginning(head), where)
-    if _JSON_LINE.match(head):
-        return "JSON lines", LINES
-    return "delimited text", TEXT
+    return _JSON_LINES if _JSON_LINE.match(head) else _DELIMITED
 
 
 def encoding_of(head: bytes) -> str:
@@ -211,7 +195,8 @@ def _is_json(text: str) -> bool:
     return True
 
 
-def _zipped(path: Path) -> str:
+def _names_in(path: Path) -> set[str]:
+    """The names of what a zip archive holds. SourceError if it is damaged, or much larger than it seems."""
     try:
         with zipfile.ZipFile(path) as archive:
             names = set(archive.namelist())
@@ -226,10 +211,41 @@ def _zipped(path: Path) -> str:
             where=str(path),
             remedy="It may have been made to do harm. Ask where it comes from.",
         )
-    if "xl/workbook.bin" in names:
-        return "xlsb workbook"
-    if any(name.startswith("xl/") for name in names):
-        return "xlsx workbook"
-    if "content.xml" in names:
-        return "ods workbook"
+    return names
+
+
+def _no_workbook(path: Path) -> bool:
     raise SourceError("It is an archive, not a workbook.", where=str(path), remedy="Unpack it first.")
+
+
+def _not_encrypted(path: Path) -> bool:
+    if _ENCRYPTED in path.read_bytes()[: 2**20]:
+        raise SourceError(
+            "The workbook is protected by a password.",
+            where=str(path),
+            remedy="Open it in a spreadsheet program, save a copy without a password, and use the copy.",
+        )
+    return True
+
+
+# The sorts of files that are read, those of one beginning in the order in which they are tried. A new sort of
+# file is a line here.
+_SORTS = (
+    Sort("SQLite database", SQLITE, (".sqlite", ".sqlite3", ".db"), b"SQLite format 3\0"),
+    Sort("xls workbook", WORKBOOK, (".xls",), COMPOUND, _not_encrypted),
+    Sort("xlsb workbook", WORKBOOK, (".xlsb",), ARCHIVE, lambda path: "xl/workbook.bin" in _names_in(path)),
+    Sort(
+        "xlsx workbook",
+        WORKBOOK,
+        (".xlsx", ".xlsm"),
+        ARCHIVE,
+        lambda path: any(name.startswith("xl/") for name in _names_in(path)),
+    ),
+    Sort("ods workbook", WORKBOOK, (".ods",), ARCHIVE, lambda path: "content.xml" in _names_in(path)),
+    Sort("archive", WORKBOOK, (), ARCHIVE, _no_workbook),
+    Sort("Parquet file", COLUMNS, (".parquet",), b"PAR1"),
+    Sort("Arrow file", COLUMNS, (".arrow", ".feather"), b"ARROW1"),
+)
+_JSON_LINES = Sort("JSON lines", LINES, (".jsonl", ".ndjson"))
+_DELIMITED = Sort("delimited text", TEXT)
+_CLAIMS = {ending: sort.content for sort in (*_SORTS, _JSON_LINES) for ending in sort.endings}

@@ -15,7 +15,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About, Listing
 from keen_trellis.sources.headers import field_names
 from keen_trellis.sources.locations import TYPED
-from keen_trellis.sources.reading import Reader, ReadTable
+from keen_trellis.sources.reading import TYPED_TABLE, WRITING, Reader, ReadTable
 from keen_trellis.sources.text_blocks import TextBlock
 from keen_trellis.sources.typed_rows import typed_rows
 
@@ -26,6 +26,9 @@ class TypedInReader(Reader):
     """Reads the rows that stand in the settings; their types are found as those of a text file are."""
 
     name = TYPED
+    said = "a table typed into the flow"
+    uses = TYPED_TABLE | WRITING
+    of_file = False
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
         return []

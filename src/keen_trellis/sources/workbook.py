@@ -11,7 +11,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, Listing
 from keen_trellis.sources.child import ask, settings_word
-from keen_trellis.sources.reading import Reader, ReadTable, mapped
+from keen_trellis.sources.reading import COLUMNS_OF_SHEET, LAYOUT, WRITING, Reader, ReadTable, mapped
 from keen_trellis.sources.recognise import WORKBOOK
 
 _CHILD = "keen_trellis.sources.workbook_process"
@@ -21,6 +21,8 @@ class WorkbookReader(Reader):
     """Reads whatever a workbook holds in cells; charts and macros are not read."""
 
     name = WORKBOOK
+    said = "a workbook"
+    uses = LAYOUT | COLUMNS_OF_SHEET | WRITING
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
         return ask(_CHILD, path, task, "list").tables

@@ -11,7 +11,8 @@ from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.flow.source_settings import TypedTable
 from keen_trellis.session.outcome import Outcome
-from keen_trellis.sources.locations import TYPED
+from keen_trellis.sources.readers import uses_of
+from keen_trellis.sources.reading import TYPED_TABLE
 
 _SPARE_ROWS, _LEAST_COLUMNS = 1, 2
 
@@ -131,7 +132,7 @@ class TypingOpener(Opener[TypingView]):
     def show(self) -> None:
         """Show the rows that are typed into the flow."""
         settings = self._session.sources().get(self._session.selection.step)
-        if settings is None or settings.reader != TYPED:
+        if settings is None or not uses_of(settings) >= TYPED_TABLE:
             self._session.said.emit("Only a table that is typed into the flow can be edited here.")
             return
         step = self._session.flow.step(self._session.selection.step)

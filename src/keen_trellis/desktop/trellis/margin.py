@@ -6,7 +6,6 @@ from keen_trellis.desktop.trellis.places import Places, place_in, rows_at
 from keen_trellis.desktop.trellis.shapes import LINE, FileLine, Head, Stump
 from keen_trellis.flow.graph import Step
 from keen_trellis.session.selection import Selection
-from keen_trellis.sources.locations import TYPED
 
 _MOST_STUMPS = 6
 
@@ -16,7 +15,7 @@ def lay_margin(places: Places) -> None:
     y = 10.0
     for path in places.files:
         y = _file(places, path, y) + 6
-    typed = [step for step, settings in places.sources.items() if settings.reader == TYPED]
+    typed = [step for step, settings in places.sources.items() if not settings.path]
     if typed:
         places.layout.files.append(FileLine("", y, "typed into this flow"))
         y += LINE
