@@ -73,8 +73,19 @@ class Multiplying(FlowCase):
     def test_a_link_field_is_read_once_at_each_of_many_knots(self):
         links = [{"left": "venue", "right": "venue"}]
         for kind in ("inner", "left-outer"):
-            knots = self.doubled("join", 60, links=links, type=kind, take="first", bring=[])
-            self.run_flow(text("loans"), *knots, output("s59"))
+            knots = self.doubled("join", 30, links=links, type=kind, take="first", bring=[])
+            self.run_flow(text("loans"), *knots, output("s29"))
+
+    def test_fields_of_both_sides_are_read_once_at_each_of_many_knots(self):
+        self.write("loans.csv", "venue,crates\nPier,1\n,2\nQuay,3\n")
+        links = [{"left": "venue", "right": "venue"}]
+        for settings in (
+            {"type": "right-outer", "bring": []},
+            {"type": "left-outer", "merge": [{"name": "crates"}], "bring": ["crates"]},
+        ):
+            with self.subTest(settings):
+                knots = self.doubled("join", 24, links=links, take="first", **settings)
+                self.run_flow(text("loans"), *knots, output("s23"))
 
     def test_pairs_that_multiply(self):
         links = [{"left": "venue", "right": "venue"}]

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import enum
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -28,6 +29,7 @@ from keen_trellis.core.table import (
     find_field,
     holding_both,
     row_numbers,
+    taken,
 )
 from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as
 
@@ -195,6 +197,10 @@ def _free_name(wanted: str, taken: set[str]) -> str:
     return name
 
 
+Told = TypeVar("Told")
+_Asked = tuple[Table, IndexVector, Sequence[str]]  # of a side: its rows, -1 for none, and its fields
+
+
 class JoinedTable(Table):
     """The rows of one join type of a match. Row order: left order, then what only the right has.
 
@@ -225,8 +231,12 @@ class JoinedTable(Table):
         entries = [self._plan[self.field(name).name] for name in names]
         left_rows, right_rows = self.all_pairs if rows is None else self.rows_of_sides(rows)
         has_left = left_rows >= 0
-        from_left = _gather(self._left, left_rows, (entry.left for entry in entries))
-        from_right = _gather(self._right, right_rows, _read_on_the_right(entries, has_left))
+        from_left, from_right = _of_both_sides(
+            (self._left, left_rows, [entry.left for entry in entries]),
+            (self._right, right_rows, _read_on_the_right(entries, has_left)),
+            lambda table, rows, names: table.take(rows, names),
+            taken,
+        )
         cells = []
         for entry in entries:
             if entry.side is Side.LEFT:
@@ -247,8 +257,12 @@ class JoinedTable(Table):
         entries = [self._plan[self.field(name).name] for name in names]
         left_rows, right_rows = self.rows_of_sides(rows)
         has_left = left_rows >= 0
-        left = _absent(self._left, left_rows, (entry.left for entry in entries))
-        right = _absent(self._right, right_rows, _read_on_the_right(entries, has_left))
+        left, right = _of_both_sides(
+            (self._left, left_rows, [entry.left for entry in entries]),
+            (self._right, right_rows, _read_on_the_right(entries, has_left)),
+            lambda table, rows, names: table.absent(rows, names),
+            lambda mask, places: None if mask is None else mask[places],
+        )
         made: list[Mask | None] = []
         for entry in entries:
             if entry.side in (Side.LEFT, Side.RIGHT):
@@ -379,14 +393,32 @@ def _read_on_the_right(entries: Iterable[JoinedField], has_left: Mask) -> list[s
     return [entry.right for entry in entries if not (every and entry.side is Side.EITHER)]
 
 
-def _gather(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, Cells]:
-    wanted = [name for name in dict.fromkeys(names) if name]
-    return dict(zip(wanted, table.take(rows, wanted), strict=True)) if wanted else {}
+def _of_both_sides(
+    left: _Asked, right: _Asked, read: Callable[..., list[Told]], at: Callable[[Told, IndexVector], Told]
+) -> tuple[dict[str, Told], dict[str, Told]]:
+    """What is read of both sides by field. at: what stands at some places of that.
 
+    A table that is joined with itself is read once: where one knot after another does so, reading both sides
+    would double with each of them.
+    """
 
-def _absent(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, Mask | None]:
-    wanted = [name for name in dict.fromkeys(names) if name]
-    return dict(zip(wanted, table.absent(rows, wanted), strict=True)) if wanted else {}
+    def found(table: Table, rows: IndexVector, names: Iterable[str]) -> dict[str, Told]:
+        wanted = [name for name in dict.fromkeys(names) if name]
+        return dict(zip(wanted, read(table, rows, wanted), strict=True)) if wanted else {}
+
+    if left[0] is not right[0]:
+        return found(*left), found(*right)
+    both = np.concatenate([left[1], right[1]])
+    if len(both) > left[0].rows:
+        rows, places = np.arange(-1, left[0].rows), both + 1
+    else:
+        rows, places = np.unique(both, return_inverse=True)
+    told = found(left[0], rows, [*left[2], *right[2]])
+    cut = len(left[1])
+    return (
+        {name: at(told[name], places[:cut]) for name in left[2] if name},
+        {name: at(told[name], places[cut:]) for name in right[2] if name},
+    )
 
 
 def _absent_in_either(side: Side, left: Mask | None, right: Mask | None, has_left: Mask) -> Mask | None:

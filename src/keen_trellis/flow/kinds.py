@@ -20,7 +20,7 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match, MatchCounts
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
-from keen_trellis.flow.graph import ROWS, Step
+from keen_trellis.flow.graph import ROWS, Flow, Step
 
 Made = TypeVar("Made")
 Choice = TypeVar("Choice", bound=enum.Enum)
@@ -165,6 +165,10 @@ class StepKind(ABC, Generic[Settings]):
     has_guards = False
     matches = False
 
+    def settled(self, settings: Settings, flow: Flow) -> Settings:
+        """The settings as they are run, with what they name of the flow."""
+        return settings
+
     def ports(self, settings: Settings) -> tuple[str, ...]:
         """The ports that rows can be taken from."""
         return (ROWS,)
@@ -278,6 +282,15 @@ class Kinds:
         """Whether a step pairs the rows of two inputs."""
         kind = self.find(step.kind)
         return kind is not None and kind.matches
+
+    def first_only(self, step: Step) -> bool:
+        """Whether only rows of a step's first input come out of it."""
+        kind = self.find(step.kind)
+        return kind is not None and kind.first_only
+
+    def settled(self, flow: Flow, step: Step) -> Any:
+        """The settings of a step as they are run, with what they name of the flow."""
+        return self.of(step).settled(self.settings(step), flow)
 
     def settings(self, step: Step) -> Any:
         """The decoded settings of `step`; FlowFileError if they are not what its kind expects."""

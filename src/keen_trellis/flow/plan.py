@@ -13,8 +13,6 @@ from dataclasses import dataclass, field
 from graphlib import TopologicalSorter
 from typing import Any
 
-import msgspec
-
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.task import Task
@@ -22,7 +20,6 @@ from keen_trellis.flow.graph import Flow, Input, Step, reached
 from keen_trellis.flow.kinds import InputShape, Kinds, Standing, StepKind, digest
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.shared_filter import TieSettings
 from keen_trellis.flow.wording import counted
 
 Before = tuple[tuple["Planned", str], ...]
@@ -198,22 +195,13 @@ class Plan:
     def _settings(self, step: Step, earlier: Planned | None) -> Any:
         """The settings of a step; of a tie, with the shared filter that it ties."""
         if earlier is not None and earlier.step.settings == step.settings and earlier.step.kind == step.kind:
-            settings = earlier.settings
-        else:
-            settings = self._kinds.settings(step)
-        return with_filter(self.flow, settings)
+            return self._kinds.of(step).settled(earlier.settings, self.flow)
+        return self._kinds.settled(self.flow, step)
 
 
 def day_told(step: Step, day: dt.date) -> str:
     """The day, if the settings of a step speak of it; what it comes to is of that day only."""
     return str(day) if b"CURRENT_DATE" in step.settings.upper() else ""
-
-
-def with_filter(flow: Flow, settings: Any) -> Any:
-    """Settings as they are run: those of a tie with the shared filter that it ties."""
-    if isinstance(settings, TieSettings):
-        return msgspec.structs.replace(settings, shared=flow.shared_filter(settings.filter))
-    return settings
 
 
 def _are_same(some: Before, others: Before) -> bool:

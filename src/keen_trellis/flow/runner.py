@@ -16,7 +16,7 @@ from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, Standing, StepResult, digest
-from keen_trellis.flow.plan import Plan, Planned, at_step, check_inputs, day_told, used_inputs, with_filter
+from keen_trellis.flow.plan import Plan, Planned, at_step, check_inputs, day_told, used_inputs
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 
 Made = TypeVar("Made")
@@ -194,7 +194,7 @@ class Runner:
 
     def settings(self, flow: Flow, step: Step) -> Any:
         """The settings of a step; of a tie, with the shared filter that it ties."""
-        return with_filter(flow, self.kinds.settings(step))
+        return self.kinds.settled(flow, step)
 
     def snapshot(self, step: Step, task: Task | None = None) -> Snapshot:
         """The snapshot that a source step shows."""

@@ -79,21 +79,15 @@ def _passing(flow: Flow, tie: Step) -> set[str]:
         step = flow.find(waiting.pop())
         if step is not None and step.id not in found:
             found.add(step.id)
-            inputs = step.inputs[:1] if _sums_up(step) else step.inputs
+            inputs = step.inputs[:1] if KINDS.first_only(step) else step.inputs
             waiting.extend(entry.step for entry in inputs)
     return found
-
-
-def _sums_up(step: Step) -> bool:
-    """Whether only the rows of its first input come out of a step."""
-    kind = KINDS.find(step.kind)
-    return kind is not None and kind.first_only
 
 
 def feeds_blend(flow: Flow, source: str) -> bool:
     """Whether the rail that begins at a source leads into a blend."""
     on_rail = {step.id for step in lane(flow, source)}
-    blends = [step for step in flow.steps if _sums_up(step)]
+    blends = [step for step in flow.steps if KINDS.first_only(step)]
     return any(entry.step in on_rail for blend in blends for entry in blend.inputs)
 
 

@@ -23,7 +23,7 @@ from keen_trellis.flow.proposing import proposals
 from keen_trellis.flow.reconciling import Correspondence, correspondences, keys_of
 from keen_trellis.flow.reconciling import reconcile as with_comparison
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import BlendKind, OtherSettings
+from keen_trellis.flow.steps.blend import OtherSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.steps.union import UnionSettings
@@ -240,4 +240,4 @@ def _linked_with(flow: Flow, main: Input) -> Input:
     with the rows that the blend begins with.
     """
     step = flow.step(main.step)
-    return step.inputs[0] if step.kind == BlendKind.name and main.port == ROWS else main
+    return step.inputs[0] if KINDS.first_only(step) and main.port == ROWS else main

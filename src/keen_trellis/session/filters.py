@@ -109,8 +109,7 @@ def why_rows_stay(session: Session, shared: SharedFilter) -> list[tuple[str, str
     flow, found = session.flow, []
     tied = {tie.id for tie in ties(flow, shared.id)}
     for step in flow.steps:
-        kind = KINDS.find(step.kind)
-        if kind is None or not kind.first_only or not shared.values:
+        if not KINDS.first_only(step) or not shared.values:
             continue
         reached = [bool(tied & flow.upstream(entry.step)) for entry in step.inputs]
         outcome = session.outcome(step.id)

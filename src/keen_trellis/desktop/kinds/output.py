@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import msgspec
 from PySide6.QtWidgets import QInputDialog, QWidget
 
@@ -13,6 +15,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.wording import open_said
+from keen_trellis.outputs import settings_for
 from keen_trellis.session.outcome import Outcome
 
 
@@ -42,6 +45,12 @@ class OutputSentence(SentencePart):
             Chip("write it now", lambda _: self.pane.write_wanted.emit(step.id), "Write", doing=True)
         )
         return items
+
+    def use_file(self, step: Step, path: Path) -> None:
+        settings: OutputSettings = self.settings(step)
+        other = settings_for(path, harmless=settings.harmless)
+        changed = msgspec.structs.replace(other, sheet=settings.sheet)
+        self.session.change_settings(step.id, changed, f"Use {path.name}")
 
     def _harmless_chip(self, step: Step, settings: OutputSettings) -> Chip:
         texts = {True: "made harmless", False: "as it is"}

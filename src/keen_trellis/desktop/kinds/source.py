@@ -100,6 +100,9 @@ class SourceSentence(SentencePart):
         plain = _as_it_is(KINDS.settings(step))
         self.session.change_settings(step.id, plain, "Read it as it is found out")
 
+    def use_file(self, step: Step, path: Path) -> None:
+        self.pane.moved.emit(step.id, str(path))
+
     def choose_field(self, step: Step, name: str) -> None:
         self._fields.choose_field(step, name)
 

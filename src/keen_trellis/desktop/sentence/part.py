@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -54,6 +55,9 @@ class SentencePart:
 
     def choose_field(self, step: Step, name: str) -> None:
         """Open what can be changed of a field of a step's rows."""
+
+    def use_file(self, step: Step, path: Path) -> None:
+        """Read or write another file."""
 
     def settle_row(self, step: Step, what: str, row: int) -> None:
         """Let a raw row of a step be its header, or the first or last one of data."""

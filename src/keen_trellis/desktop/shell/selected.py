@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-import msgspec
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import (
@@ -18,12 +17,9 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.kinds.view import RailCommand
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.shell.frame import Frame
-from keen_trellis.desktop.shell.source_actions import SourceActions
 from keen_trellis.desktop.shell.writing import OUTPUT_FILTERS
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.outputs import settings_for
 from keen_trellis.session import editing
 from keen_trellis.session.selection import Selection
 
@@ -31,9 +27,9 @@ from keen_trellis.session.selection import Selection
 class SelectedCommands(QObject):
     """What the window does to what is selected."""
 
-    def __init__(self, frame: Frame, sources: SourceActions) -> None:
+    def __init__(self, frame: Frame) -> None:
         super().__init__(frame)
-        self._frame, self._sources = frame, sources
+        self._frame = frame
         sentence, bench = frame.sentence, frame.bench
         frame.trellis.opened.connect(self.open)
         frame.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(frame.session, step, part))
@@ -140,16 +136,8 @@ class SelectedCommands(QObject):
             dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
 
         def chosen(name: str) -> None:
-            path = str(Path(name).absolute())
-            if KINDS.begins_rail(step):
-                self._sources.use_file(step_id, path)
-                return
             try:
-                changed = msgspec.structs.replace(settings, path=path)
-                if isinstance(settings, OutputSettings):
-                    other = settings_for(Path(name), harmless=settings.harmless)
-                    changed = msgspec.structs.replace(other, sheet=settings.sheet)
-                self._frame.session.change_settings(step_id, changed, f"Use {Path(name).name}")
+                self._part(step_id).use_file(self._step(step_id), Path(name).absolute())
             except TrellisError as error:
                 self._frame.fail(error)
 

@@ -48,7 +48,7 @@ class MainWindow(Frame):
         self.reaching = Reaching(self)
         self.files = FlowFiles(self, self.reaching)
         self.sources = SourceActions(self, self.files)
-        self.selected = SelectedCommands(self, self.sources)
+        self.selected = SelectedCommands(self)
         self.combining = Combining(self)
         self.writing = Writing(self, self.reaching)
         self._leaving = False

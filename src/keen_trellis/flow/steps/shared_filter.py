@@ -10,7 +10,7 @@ import numpy as np
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
 from keen_trellis.core.table import ChosenRows, find_field
-from keen_trellis.flow.graph import ROWS, SharedFilter, Step
+from keen_trellis.flow.graph import ROWS, Flow, SharedFilter, Step
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.filter import day_of_conditions
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
@@ -36,6 +36,9 @@ class SharedFilterKind(OneInputKind[TieSettings]):
 
     name = "shared-filter"
     settings_type = TieSettings
+
+    def settled(self, settings: TieSettings, flow: Flow) -> TieSettings:
+        return msgspec.structs.replace(settings, shared=flow.shared_filter(settings.filter))
 
     def check(self, settings: TieSettings, inputs: Sequence[InputShape]) -> None:
         find_field(inputs[0].fields, settings.of, inputs[0].name)
