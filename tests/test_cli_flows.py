@@ -6,7 +6,9 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import time
 import unittest
+import weakref
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
@@ -16,7 +18,9 @@ import xlsxwriter
 from click.testing import CliRunner
 from pyarrow import parquet
 
-from keen_trellis.cli import main
+from keen_trellis.cli import group, main
+from keen_trellis.core.errors import Cancelled
+from keen_trellis.core.task import Task
 from keen_trellis.outputs.workbook import sheets_of
 
 
@@ -392,6 +396,28 @@ class Stopped(FlowCase):
             said = process.communicate(timeout=60)[1]
             self.assertEqual((process.returncode, "stopped" in said), (1, True), (name, said))
             self.assertEqual(list(cache.rglob("room-*")) + list(cache.rglob("*.arrow")), [], name)
+
+    def test_a_signal_is_heard_wherever_the_work_is(self):
+        class Thing:
+            pass
+
+        for signalled in (signal.SIGTERM, signal.SIGHUP):
+            thing = Thing()
+            with self.assertRaises(Cancelled), group._stopped_by_signals():
+                # What is raised in such a callback is lost.
+                seen = weakref.ref(thing, lambda _, number=signalled: os.kill(os.getpid(), number))
+                del thing
+                self.assertIsNone(seen())
+                Task().checkpoint()
+            Task().checkpoint()  # what begins afterwards goes on
+
+    def test_what_has_no_checkpoint_is_interrupted(self):
+        began = time.monotonic()
+        with self.assertRaises(KeyboardInterrupt), group._stopped_by_signals():
+            os.kill(os.getpid(), signal.SIGTERM)
+            time.sleep(30)
+        self.assertLess(time.monotonic() - began, 20)
+        self.assertIs(signal.getsignal(signal.SIGALRM), signal.SIG_DFL)
 
 
 class Ends(FlowCase):

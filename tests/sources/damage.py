@@ -267,7 +267,7 @@ def main(kind: str, count: int, seed: int) -> int:
 
     child.say = workbook_process.say = lambda message: None
     child.limit_memory = lambda: None  # set where a process is forked
-    child._end_with_parent = lambda: None
+    child.end_with_parent = lambda: None
     name, make = KINDS[kind]
     content = make()
     read = _read_apart if kind in _APART else _read_all

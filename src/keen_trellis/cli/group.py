@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import signal
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from types import FrameType
 from typing import Any
 
 import click
@@ -11,26 +14,55 @@ import click
 from keen_trellis import __version__
 from keen_trellis.cli.saying import option_said, say
 from keen_trellis.core.errors import Cancelled, TrellisError
+from keen_trellis.core.task import Task
 from keen_trellis.flow.temporary import clear_left
 
+# How long work may take to its next checkpoint; what has none until then, such as a question, is interrupted.
+_PATIENCE = 0.5  # seconds
 
-def _stop_on(name: str) -> None:
-    """Let a signal end a command as Ctrl+C does, cleaning up; it keeps what somebody else has set for it."""
-    number = getattr(signal, name)
-    in_main = threading.current_thread() is threading.main_thread()
-    if in_main and signal.getsignal(number) is signal.SIG_DFL:
-        signal.signal(number, signal.default_int_handler)
+
+@contextmanager
+def _stopped_by_signals() -> Iterator[None]:
+    """Let Ctrl+C, and what else asks a command to end, stop its work at the next checkpoint.
+
+    An exception that is raised wherever the work happens to be may be lost (Python drops those in the
+    callback of a weak reference), or leave threads that wait for each other. What somebody else has set for a
+    signal stays.
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        Task.stop_all()
+        signal.setitimer(signal.ITIMER_REAL, _PATIENCE)
+
+    own: dict[signal.Signals, Any] = {signal.SIGALRM: signal.default_int_handler}
+    own |= dict.fromkeys((signal.SIGINT, signal.SIGTERM, signal.SIGHUP), stop)
+    plain = (signal.SIG_DFL, signal.default_int_handler)
+    before: dict[signal.Signals, Any] = {number: signal.getsignal(number) for number in own}
+    for number, handler in own.items():
+        if before[number] in plain:
+            signal.signal(number, handler)
+    try:
+        yield
+    finally:
+        if Task().cancelled:
+            signal.setitimer(signal.ITIMER_REAL, 0)
+            Task.go_on()
+        for number, handler in before.items():
+            if handler in plain:
+                signal.signal(number, handler)
 
 
 class _Command(click.Group):
     """Errors of ours become one line on standard error and the exit code of their kind."""
 
     def invoke(self, ctx: click.Context) -> Any:
-        for name in ("SIGTERM", "SIGHUP"):
-            _stop_on(name)
         clear_left()
         try:
-            return super().invoke(ctx)
+            with _stopped_by_signals():
+                return super().invoke(ctx)
         except TrellisError as error:
             say(f"keen-trellis: {error}{option_said(error)}", err=True)
             ctx.exit(error.exit_code)

@@ -13,6 +13,9 @@ Watcher = Callable[[int, int, str], None]
 class Task:
     """One piece of long work that can be watched and stopped from another thread."""
 
+    # Whether all work of this process is to stop, as when a command is ended by a signal.
+    _all_stopped = threading.Event()
+
     def __init__(self, watcher: Watcher | None = None) -> None:
         self._watcher = watcher
         self._stopped = threading.Event()
@@ -21,16 +24,26 @@ class Task:
         """Ask the work to stop at its next checkpoint."""
         self._stopped.set()
 
+    @classmethod
+    def stop_all(cls) -> None:
+        """Ask all work to stop, whichever task it has, until `go_on`."""
+        cls._all_stopped.set()
+
+    @classmethod
+    def go_on(cls) -> None:
+        """Let work that begins from now on go on."""
+        cls._all_stopped.clear()
+
     @property
     def cancelled(self) -> bool:
-        return self._stopped.is_set()
+        return self._stopped.is_set() or self._all_stopped.is_set()
 
     def checkpoint(self, done: int = 0, total: int = 0, what: str = "") -> None:
         """Report that `done` of `total` units of `what` are finished (total 0: not known).
 
         Raises Cancelled when the work was asked to stop.
         """
-        if self._stopped.is_set():
+        if self.cancelled:
             raise Cancelled
         if self._watcher is not None:
             self._watcher(done, total, what)

@@ -1,16 +1,19 @@
 """Reads files by libraries that are not ours in a process of its own, whose memory and time are limited.
 
-The child prints one message a line: progress, and last either the outcome or an error. Rows are written to a
-file, which the parent maps. Loads nothing large: every child starts with it.
+The child says one message a line: progress, and last either the outcome or an error. Rows are written to a
+file, which the parent maps. Children are begun by another process (`starter.py`). Loads nothing large: that
+one and every child start with it.
 """
 
 from __future__ import annotations
 
+import atexit
 import ctypes
 import gc
 import os
 import resource
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -40,11 +43,23 @@ _SECONDS = 6
 _SECONDS_A_MEGABYTE = 1.0
 _LOOK_EVERY = 0.05
 _TOO_MUCH_MEMORY = "too much memory"
+_TRIES = 3
 _END_WITH_PARENT = 1  # PR_SET_PDEATHSIG
 
 
+class Order(msgspec.Struct, frozen=True):
+    """What a child is to do: the words for a module’s `answer`. memory: how many bytes it may take."""
+
+    module: str
+    words: tuple[str, ...]
+    memory: int
+
+
 class Message(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What the child says: how far it is, or last what it found, or why it cannot."""
+    """What the child says: how far it is, or last what it found, or why it cannot.
+
+    process: its number, said first.  ended: its exit code, or minus a signal, which its starter says.
+    """
 
     done: int = 0
     total: int = 0
@@ -53,6 +68,8 @@ class Message(msgspec.Struct, frozen=True, omit_defaults=True):
     about: About | None = None
     error: str = ""
     remedy: str = ""
+    process: int = 0
+    ended: int | None = None
 
 
 # --- in the child ---
@@ -67,7 +84,6 @@ def say(message: Message) -> None:
 def serve(answer: Callable[..., Message], words: Sequence[str]) -> int:
     """Do what `words` ask; 0 if it could be done."""
     limit_memory()
-    _end_with_parent()
     # Millions of cells live until the end: looking for garbage among them only takes time.
     gc.disable()
     try:
@@ -87,8 +103,8 @@ def serve(answer: Callable[..., Message], words: Sequence[str]) -> int:
     return 0
 
 
-def _end_with_parent() -> None:
-    """Let the system end this process when its parent is killed: nobody reads what it finds then."""
+def end_with_parent() -> None:
+    """Let the system end this process when its parent is gone: nobody reads what it finds then."""
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).prctl(_END_WITH_PARENT, signal.SIGKILL)
 
@@ -117,36 +133,10 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
     except OSError as error:
         raise SourceError(f"It cannot be read: {error.strerror}.", where=path) from error
     limit = memory_limit(path, size)
-    child = subprocess.Popen(
-        [sys.executable, "-m", module, words[0], path, *words[1:]],
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-        env={**_without_secrets(), "OPENBLAS_NUM_THREADS": "1", MEMORY_NAME: str(limit)},
-    )
-    messages: list[Message] = []
-    listener = threading.Thread(target=_listen, args=(child, messages), daemon=True)
-    listener.start()
-    watch = _Watch(child.pid, size)
-    try:
-        while listener.is_alive():
-            listener.join(_LOOK_EVERY)
-            latest = messages[-1] if messages else Message()
-            task.checkpoint(latest.done, latest.total, f"reading {Path(path).name}")
-            if watch.is_late(len(messages)):
-                raise SourceError(
-                    f"Reading it made no progress in {watch.limit:,} seconds of computing.",
-                    where=path,
-                    remedy="It may be damaged: copy or export it again. If it is well, set "
-                    f"{SECONDS_NAME} to more seconds.",
-                )
-    finally:
-        # Also where the reading was stopped or took too long.
-        if child.poll() is None:
-            child.kill()
-        child.wait()
-        listener.join()
+    messages = _answers(Order(module, (words[0], path, *words[1:]), limit), _Watch(path, size), task)
     answer = messages[-1] if messages else Message()
+    code = answer.ended
+    answer = next((message for message in reversed(messages) if message.last or message.error), Message())
     most = f"{limit / 2**30:.1f} GiB of memory"
     if answer.error == _TOO_MUCH_MEMORY:
         raise SourceError(
@@ -157,13 +147,91 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
         )
     if answer.error:
         raise SourceError(answer.error, where=path, remedy=answer.remedy)
-    if child.returncode != 0 or not answer.last:
+    if code != 0 or not answer.last:
         raise SourceError(
             f"Reading it ended unexpectedly: it is damaged, or takes more than {most}.",
             where=path,
             remedy=f"Copy or export it again. If it is well, set {MEMORY_NAME} to more bytes.",
         )
     return answer
+
+
+def _answers(order: Order, watch: _Watch, task: Task) -> list[Message]:
+    """All that a child says, once it has ended; it is ended where it is stopped or takes too long."""
+    for _ in range(_TRIES):
+        messages: list[Message] = []
+        channel = _STARTER.begin(order)
+        listener = threading.Thread(target=_listen, args=(channel, messages), daemon=True)
+        listener.start()
+        try:
+            while listener.is_alive():
+                listener.join(_LOOK_EVERY)
+                latest = messages[-1] if messages else Message()
+                if latest.ended is None:
+                    task.checkpoint(latest.done, latest.total, f"reading {watch.name}")
+                    watch.check(messages)
+        finally:
+            # Also where the reading was stopped or took too long.
+            _end(messages, listener)
+        if messages:
+            return messages  # otherwise the starter had just ended, and there was no child
+    return []
+
+
+def _end(messages: Sequence[Message], listener: threading.Thread) -> None:
+    """End the child that says these, unless it has ended, and wait for that."""
+    while not messages and listener.is_alive():
+        listener.join(_LOOK_EVERY)  # until it has begun
+    if messages and messages[-1].ended is None:
+        with suppress(ProcessLookupError):
+            os.kill(messages[0].process, signal.SIGKILL)
+    listener.join()
+
+
+class _Starter:
+    """The process that begins children, itself begun when the first one is wanted."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._line: socket.socket | None = None
+
+    def begin(self, order: Order) -> socket.socket:
+        """The channel over which a new child says its messages."""
+        ours, theirs = socket.socketpair()
+        with theirs, self._lock:
+            try:
+                socket.send_fds(self._begun(), [b"c"], [theirs.fileno()])
+            except OSError:  # it ended for want of work, or was ended
+                self._end()
+                socket.send_fds(self._begun(), [b"c"], [theirs.fileno()])
+        with suppress(OSError):  # if there is no child after all, nothing comes back
+            ours.sendall(msgspec.json.encode(order) + b"\n")
+        return ours
+
+    def _begun(self) -> socket.socket:
+        if self._line is None:
+            self._line, theirs = socket.socketpair()
+            with theirs:
+                self._process = subprocess.Popen(
+                    [sys.executable, "-m", "keen_trellis.sources.starter"],
+                    stdin=theirs.fileno(),
+                    stdout=subprocess.DEVNULL,
+                    stderr=subprocess.DEVNULL,
+                    env={**_without_secrets(), "OPENBLAS_NUM_THREADS": "1"},
+                )
+            atexit.register(self._end)
+        return self._line
+
+    def _end(self) -> None:
+        atexit.unregister(self._end)
+        if self._line is not None and self._process is not None:
+            self._line.close()
+            self._process.wait()
+            self._line = self._process = None
+
+
+_STARTER = _Starter()
 
 
 def _without_secrets() -> dict[str, str]:
@@ -185,37 +253,44 @@ def memory_limit(path: str, size: int) -> int:
 
 
 class _Watch:
-    """How much a process computed since it said something last. Waiting for a busy machine does not count."""
+    """How much a child computed since it said something last. Waiting for a busy machine does not count."""
 
-    def __init__(self, process: int, size: int) -> None:
-        self.limit = whole_number(SECONDS_NAME, _SECONDS + round(_SECONDS_A_MEGABYTE * size / 2**20))
-        self._stat = Path(f"/proc/{process}/stat")
+    def __init__(self, path: str, size: int) -> None:
+        self._path = path
+        self._limit = whole_number(SECONDS_NAME, _SECONDS + round(_SECONDS_A_MEGABYTE * size / 2**20))
         self._said = -1
         self._then = 0.0
 
-    def is_late(self, said: int) -> bool:
-        """Whether it has said nothing for too long; `said`: how many messages there are."""
-        used = self._used()
-        if said != self._said:
-            self._said, self._then = said, used
-        return used - self._then > self.limit
+    @property
+    def name(self) -> str:
+        return Path(self._path).name
 
-    def _used(self) -> float:
+    def check(self, messages: Sequence[Message]) -> None:
+        """SourceError if the child has said nothing for too long; `messages`: what it has said."""
+        used = self._used(messages[0].process) if messages else 0.0
+        if len(messages) != self._said:
+            self._said, self._then = len(messages), used
+        if used - self._then > self._limit:
+            raise SourceError(
+                f"Reading it made no progress in {self._limit:,} seconds of computing.",
+                where=self._path,
+                remedy="It may be damaged: copy or export it again. If it is well, set "
+                f"{SECONDS_NAME} to more seconds.",
+            )
+
+    def _used(self, process: int) -> float:
         with suppress(OSError, IndexError, ValueError):
-            words = self._stat.read_text().rpartition(")")[2].split()
+            words = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
             return (int(words[11]) + int(words[12])) / os.sysconf("SC_CLK_TCK")
         return self._then
 
 
-def _listen(child: subprocess.Popen[bytes], messages: list[Message]) -> None:
-    assert child.stdout is not None
+def _listen(channel: socket.socket, messages: list[Message]) -> None:
     decoder = msgspec.json.Decoder(Message)
-    with child.stdout:
-        for line in child.stdout:
-            try:
+    with channel, channel.makefile("rb") as file, suppress(OSError):
+        for line in file:
+            with suppress(msgspec.DecodeError):  # cut off in the middle: how it ended says the rest
                 messages.append(decoder.decode(line))
-            except msgspec.DecodeError:
-                return  # cut off in the middle: the return code says the rest
 
 
 def settings_word(settings: SourceSettings) -> str:

@@ -6,7 +6,6 @@ TARGET as an Arrow file, which the parent maps into memory.
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -21,7 +20,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.about import About
 from keen_trellis.sources.cell_columns import check_width, count_no_numbers, no_numbers_said
-from keen_trellis.sources.child import Message, progress, serve
+from keen_trellis.sources.child import Message, progress
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 _BATCH_CELLS = 16_000_000
@@ -200,7 +199,3 @@ def _errors(path: Path) -> Iterator[None]:
         raise SourceError(
             f"The file is damaged or cut off ({said}).", where=str(path), remedy="Copy or export it again."
         ) from error
-
-
-if __name__ == "__main__":
-    sys.exit(serve(answer, sys.argv[1:]))

@@ -7,7 +7,6 @@ memory.
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -19,7 +18,7 @@ import python_calamine as calamine
 from keen_trellis.core.errors import SourceError
 from keen_trellis.flow.source_settings import Layout, Settled, SourceSettings
 from keen_trellis.sources.about import ROW_NUMBERS, About, Listing
-from keen_trellis.sources.child import Message, progress, say, serve
+from keen_trellis.sources.child import Message, progress, say
 from keen_trellis.sources.integrity import check_whole
 from keen_trellis.sources.named_ranges import named_ranges
 
@@ -269,7 +268,3 @@ def _write(arrays: Sequence[pa.Array], names: Sequence[str], numbers: Any, targe
     batch = pa.record_batch([*arrays, pa.array(numbers, pa.int32())], schema=schema)
     with pa.OSFile(target, "wb") as file, pa.ipc.new_file(file, schema) as writer:
         writer.write_batch(batch)
-
-
-if __name__ == "__main__":
-    sys.exit(serve(answer, sys.argv[1:]))
