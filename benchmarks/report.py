@@ -51,6 +51,7 @@ def report(rows: int) -> None:
 
 # --- the window ---
 
+_STARTS = 3
 _STARTING = """
 import sys, time
 started = time.perf_counter()
@@ -64,7 +65,7 @@ def _window_grid(rows: int) -> Grid:
     grid = Grid(title="In the window", title_justify="left")
     for column in ("case", "s", "aim s"):
         grid.add_column(column, justify="left" if column == "case" else "right")
-    starts = [_start_seconds() for _ in range(3)]
+    starts = [_start_seconds() for _ in range(_STARTS)]
     grid.add_row("a window on the screen, from a new process", f"{statistics.median(starts):.2f}", "2")
     for name, taken, aim in _window_times(rows):
         grid.add_row(name, f"{taken:.3f}", aim)

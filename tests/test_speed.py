@@ -90,6 +90,7 @@ class Speed(unittest.TestCase):
             mock.patch.object(measures, "PAIRS", 1),
             mock.patch.object(answering, "_AT_LEAST", 40),
             mock.patch.object(answering, "_REDRAWN", 5),
+            mock.patch.object(report, "_STARTS", 1),
         ):
             report.report(2_000)
         for words in (

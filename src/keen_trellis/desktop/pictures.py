@@ -61,7 +61,8 @@ def settle(window: MainWindow, until: Callable[[], bool] | None = None) -> None:
         if not window.jobs.under_way and (until is None or until()):
             QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
             QCoreApplication.processEvents()
-            return
+            if not window.jobs.under_way:  # what was told just now may have begun another
+                return
     raise TimeoutError("the window did not come to rest")
 
 

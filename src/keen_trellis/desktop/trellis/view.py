@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QCoreApplication, QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
@@ -54,7 +54,8 @@ class TrellisView(QWidget):
         self._cuttings = cuttings
         self._layout = Layout()
         self._history: History | None = None  # of the flow that is laid out
-        self.items: list[Item] = []
+        self._items: list[Item] = []
+        self._is_stale = False
         self.zoom = 1.0
         self._pressed: Item | None = None
         self._press_at = QPointF()
@@ -79,21 +80,47 @@ class TrellisView(QWidget):
     @property
     def shown(self) -> Layout:
         """What is laid out now."""
+        self._lay_out()
         return self._layout
 
+    @property
+    def items(self) -> list[Item]:
+        """What can be pointed at, and where it is."""
+        self._lay_out()
+        return self._items
+
     def refresh(self) -> None:
-        """Lay everything out anew and paint it."""
+        """Lay everything out anew: with the next turn, or as soon as somebody looks at it. What changes comes
+        in several notices at once.
+        """
+        if not self._is_stale:
+            self._is_stale = True
+            QCoreApplication.postEvent(self, QEvent(QEvent.Type.User))
+        self.update()
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.User:
+            self._lay_out()
+            return True
+        return super().event(event)
+
+    def _lay_out(self) -> None:
+        if not self._is_stale:
+            return
+        self._is_stale = False
         parent = self.parentWidget()
         width = (parent.width() if parent is not None else self.width()) / self.zoom
         before = self._layout.arrangement if self._history is self._session.history else None
         self._history = self._session.history
         self._layout = plan(self._session, width, self._cuttings, before)
+        self._items = items_of(self._layout)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
-        self.items = items_of(self._layout)
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
         self.demo_button.adjustSize()
         middle = QPointF((MARGIN_WIDTH + self.width()) / 2, self.height() / 2)
         self.demo_button.move(int(middle.x() - self.demo_button.width() / 2), int(middle.y() + 50))
+        item = self.selected_item()
+        self.setAccessibleDescription(f"{item.role} {item.text}" if item else "nothing selected")
         self.update()
 
     def _outcomes_changed(self, _: frozenset[str]) -> None:
@@ -105,8 +132,6 @@ class TrellisView(QWidget):
 
     def _selection_moved(self) -> None:
         self.refresh()  # low lanes open where the selection is
-        item = self.selected_item()
-        self.setAccessibleDescription(f"{item.role} {item.text}" if item else "nothing selected")
 
     def selected_item(self) -> Item | None:
         """The item that stands for the selection, the largest part of it if there are several."""
@@ -278,12 +303,11 @@ class TrellisView(QWidget):
     # --- painting ---
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        shown = self.shown
         painter = QPainter(self)
         painter.scale(self.zoom, self.zoom)
         session = self._session
-        drawn = TrellisPainter(
-            painter, self._layout, session.selection, session.chosen, session.results.under_way
-        )
+        drawn = TrellisPainter(painter, shown, session.selection, session.chosen, session.results.under_way)
         drawn.paint(QRectF(0, 0, self.width() / self.zoom, self.height() / self.zoom))
         self._paint_tether(painter)
         painter.resetTransform()
@@ -291,8 +315,8 @@ class TrellisView(QWidget):
 
     def draw_whole(self, painter: QPainter) -> None:
         """Draw the whole flow, nothing of it selected, for a picture or for paper."""
-        area = QRectF(0, 0, self._layout.width, self._layout.height)
-        TrellisPainter(painter, self._layout, Selection()).paint(area)
+        area = QRectF(0, 0, self.shown.width, self.shown.height)
+        TrellisPainter(painter, self.shown, Selection()).paint(area)
 
     def _paint_tether(self, painter: QPainter) -> None:
         """A dotted line from the selected step to the sentence below."""
@@ -306,8 +330,8 @@ class TrellisView(QWidget):
             x = item.rect.right() - 2
         elif item.rect.width() > 120 and item.role != "shared filter":
             x = item.rect.left() + 60
-        knot = next((knot for knot in self._layout.knots if knot.step == item.selection.step), None)
-        slat = next((slat for slat in self._layout.slats if slat.selection == item.selection), None)
+        knot = next((knot for knot in self.shown.knots if knot.step == item.selection.step), None)
+        slat = next((slat for slat in self.shown.slats if slat.selection == item.selection), None)
         top = knot.bottom + 2 if knot is not None and item.part else item.rect.bottom()
         top = slat.bottom if slat is not None else top
         if top > bottom - 7:
