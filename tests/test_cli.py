@@ -248,7 +248,7 @@ class Run(CommandCase):
 class Changes(CommandCase):
     def setUp(self):
         super().setUp()
-        self.flow = demo_data.copy(self.folder / "copy") / WINTER_LOANS
+        self.flow = demo_data.written_as_text(demo_data.copy(self.folder / "copy") / WINTER_LOANS)
 
     def test_the_second_run_says_what_changed_since_the_first(self):
         first = json.loads(call("run", self.flow, "--json").output)

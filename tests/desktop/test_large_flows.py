@@ -372,6 +372,7 @@ class Access(WindowCase):
             (Selection("loan-report-xlsx"), "output Loan report.xlsx"),
         ):
             self.session.select(selection)
+            self.rest()
             self.assertIn(words, self.window.trellis.accessibleDescription())
 
     def test_every_command_is_in_a_menu_and_on_a_documented_key_of_its_own(self):
