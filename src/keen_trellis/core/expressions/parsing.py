@@ -18,7 +18,7 @@ from sqlglot.tokenizer_core import Token, TokenType
 
 from keen_trellis.core.day import today
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.expressions import operations as op
+from keen_trellis.core.expressions import arithmetic, conditions, held, text
 from keen_trellis.core.expressions.expression import Expression, Node
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.text_size import replaced
@@ -86,7 +86,7 @@ def parse(
         raise UsageError("The expression is nested too deeply.") from error
     untyped = node.type is None
     if untyped:
-        node = op.as_type(node, op.TEXT)
+        node = held.as_type(node, held.TEXT)
     return Expression(text, tuple(reader.names), node, untyped=untyped)
 
 
@@ -196,10 +196,10 @@ class _Reader:
         return self.read(parts.take(name))
 
     def _condition(self, parts: _Parts, what: str, name: str = "this") -> Node:
-        return op.condition(self._next(parts, name), what)
+        return conditions.condition(self._next(parts, name), what)
 
     def _text_of(self, tree: Any, what: str) -> str:
-        return op.literal_text(self.read(tree), what)
+        return text.literal_text(self.read(tree), what)
 
     def _column(self, parts: _Parts) -> Node:
         table = parts.take("table")
@@ -220,22 +220,22 @@ class _Reader:
         self.names[field.name] = None
         kind = field.arrow_type
         if field.untyped:
-            return op.constant(None, pa.null())
+            return held.constant(None, pa.null())
         if not pa.types.is_decimal(kind):
             return Node(kind, lambda rows: rows.values(field.name))
-        return op.as_type(Node(kind, lambda rows: rows.values(field.name)), op.decimal(kind.scale))
+        return held.as_type(Node(kind, lambda rows: rows.values(field.name)), held.decimal(kind.scale))
 
     def _literal(self, parts: _Parts) -> Node:
         written = parts.take("this")
         if parts.take("is_string"):
-            return op.constant(written, op.TEXT)
+            return held.constant(written, held.TEXT)
         try:
             if written.isdecimal():
-                return op.constant(int(written), op.INTEGER)
+                return held.constant(int(written), held.INTEGER)
             if "e" in written.lower():
-                return op.constant(float(written), op.REAL)
+                return held.constant(float(written), held.REAL)
             value = Decimal(written)
-            return op.constant(value, op.decimal(-int(value.as_tuple().exponent)))
+            return held.constant(value, held.decimal(-int(value.as_tuple().exponent)))
         except (pa.ArrowInvalid, OverflowError, ValueError, ArithmeticError) as error:
             raise UsageError(f"The number {_shortened(written)} is too large.") from error
 
@@ -243,23 +243,23 @@ class _Reader:
         # The least integer is no positive number with a minus before it.
         inner = parts.take("this")
         if isinstance(inner, exp.Literal) and inner.name == str(2**63):
-            return op.constant(-(2**63), op.INTEGER)
-        return op.negated(self.read(inner))
+            return held.constant(-(2**63), held.INTEGER)
+        return arithmetic.negated(self.read(inner))
 
     def _is(self, parts: _Parts) -> Node:
         if not isinstance(parts.take("expression"), exp.Null):
             raise UsageError("IS is for NULL here.", remedy="Compare with = instead.")
-        return op.is_null(self._next(parts))
+        return conditions.is_null(self._next(parts))
 
     def _in(self, parts: _Parts) -> Node:
         entries = parts.take("expressions")
         if not entries:
             raise UsageError("IN takes a list of values in brackets.")
         value = self._next(parts)
-        found = [op.comparison("=", value, self.read(entry)) for entry in entries]
+        found = [conditions.comparison("=", value, self.read(entry)) for entry in entries]
         while len(found) > 1:
             # By halves, so that long lists nest no deeper than need be.
-            pairs = [op.either(*found[at : at + 2]) for at in range(0, len(found) - 1, 2)]
+            pairs = [conditions.either(*found[at : at + 2]) for at in range(0, len(found) - 1, 2)]
             found = pairs + found[2 * len(pairs) :]
         return found[0]
 
@@ -267,15 +267,21 @@ class _Reader:
         value, ends = self._next(parts), [self._next(parts, name) for name in ("low", "high")]
 
         def between(low: Node, high: Node) -> Node:
-            return op.both(op.comparison(">=", value, low), op.comparison("<=", value, high))
+            return conditions.both(
+                conditions.comparison(">=", value, low), conditions.comparison("<=", value, high)
+            )
 
         # SQL:2016, 8.3: SYMMETRIC is true where either order of the two ends is.
-        return op.either(between(*ends), between(*ends[::-1])) if parts.take("symmetric") else between(*ends)
+        return (
+            conditions.either(between(*ends), between(*ends[::-1]))
+            if parts.take("symmetric")
+            else between(*ends)
+        )
 
     def _like(self, parts: _Parts, escape: str = "") -> Node:
         pattern = self._text_of(parts.take("expression"), "LIKE")
-        found = op.like(self._next(parts), pattern, escape)
-        return op.inverted(found) if parts.take("negate") else found
+        found = conditions.like(self._next(parts), pattern, escape)
+        return conditions.inverted(found) if parts.take("negate") else found
 
     def _escaped(self, parts: _Parts) -> Node:
         escape = self._text_of(parts.take("expression"), "ESCAPE")
@@ -288,7 +294,7 @@ class _Reader:
 
     def _joined_text(self, parts: _Parts) -> Node:
         parts.take("safe")  # how this dialect's blanks behave, nothing that was written
-        return op.joined_text(self._next(parts), self._next(parts, _2ND))
+        return text.joined_text(self._next(parts), self._next(parts, _2ND))
 
     def _case(self, parts: _Parts) -> Node:
         tree = parts.take("this")
@@ -296,15 +302,15 @@ class _Reader:
 
         def branch(of: _Parts) -> tuple[Node, Node]:
             test, then = self._next(of), self._next(of, "true")
-            return (test if value is None else op.comparison("=", value, test)), then
+            return (test if value is None else conditions.comparison("=", value, test)), then
 
         branches = [self._whole(entry, branch) for entry in parts.take("ifs")]
         default = parts.take("default")
-        return op.case(branches, self.read(default) if default is not None else None)
+        return conditions.case(branches, self.read(default) if default is not None else None)
 
     def _coalesce(self, parts: _Parts) -> Node:
         first, others = self._next(parts), parts.take("expressions") or []
-        return op.coalesce([first, *map(self.read, others)])
+        return conditions.coalesce([first, *map(self.read, others)])
 
     def _cast(self, parts: _Parts) -> Node:
         node = self._next(parts)
@@ -313,18 +319,18 @@ class _Reader:
             raise UsageError(f"There is no type {tree.sql()}.", remedy=_TYPES_SAID)
         to, sizes = self._whole(tree, self._type_and_sizes)
         if to is FieldType.DECIMAL:
-            digits, scale = (*sizes, 0)[:2] if sizes else (38, op.scale_of(node.arrow_type))
+            digits, scale = (*sizes, 0)[:2] if sizes else (38, held.scale_of(node.arrow_type))
             if len(sizes) > 2 or not 1 <= digits <= 38 or not 0 <= scale <= digits:
                 raise UsageError("A decimal has 1 to 38 digits, no more of them behind the point.")
-            made = op.cast(node, pa.decimal128(digits, scale))
-            return op.as_type(made, op.decimal(scale))
+            made = held.cast(node, pa.decimal128(digits, scale))
+            return held.as_type(made, held.decimal(scale))
         if not sizes:
-            return op.cast(node, ARROW_TYPES[to])
+            return held.cast(node, ARROW_TYPES[to])
         if to is not FieldType.TEXT or len(sizes) > 1:
             raise UsageError(f"The type {tree.sql()} takes no size here.", remedy=_TYPES_SAID)
-        if not 1 <= sizes[0] <= op.LONGEST_VARCHAR:
-            raise UsageError(f"The length of a VARCHAR is 1 to {op.LONGEST_VARCHAR:,}.")
-        return op.cast(node, ARROW_TYPES[to], sizes[0])
+        if not 1 <= sizes[0] <= held.LONGEST_VARCHAR:
+            raise UsageError(f"The length of a VARCHAR is 1 to {held.LONGEST_VARCHAR:,}.")
+        return held.cast(node, ARROW_TYPES[to], sizes[0])
 
     def _type_and_sizes(self, parts: _Parts) -> tuple[FieldType, list[int]]:
         named = parts.take("this")
@@ -338,9 +344,9 @@ class _Reader:
 
     def _length(self, parts: _Parts) -> Node:
         def length(values: pa.Array) -> pa.Array:
-            return pc.utf8_length(values).cast(op.INTEGER)
+            return pc.utf8_length(values).cast(held.INTEGER)
 
-        return op.on_text(length, self._next(parts), "CHAR_LENGTH", op.INTEGER)
+        return text.on_text(length, self._next(parts), "CHAR_LENGTH", held.INTEGER)
 
     def _trim(self, parts: _Parts) -> Node:
         tree = parts.take("expression")
@@ -349,20 +355,20 @@ class _Reader:
         trim = trims[str(parts.take("position") or "BOTH").upper()]
         if not letters:
             raise UsageError("TRIM needs a character to take off.")
-        return op.on_text(lambda values: trim(values, characters=letters), self._next(parts), "TRIM")
+        return text.on_text(lambda values: trim(values, characters=letters), self._next(parts), "TRIM")
 
     def _substring(self, parts: _Parts) -> Node:
         start, length = parts.take("start"), parts.take("length")
-        first = op.constant(1, op.INTEGER) if start is None else self.read(start)
-        return op.substring(self._next(parts), first, None if length is None else self.read(length))
+        first = held.constant(1, held.INTEGER) if start is None else self.read(start)
+        return text.substring(self._next(parts), first, None if length is None else self.read(length))
 
     def _replace(self, parts: _Parts) -> Node:
         old = self._text_of(parts.take("expression"), "REPLACE")
         written = parts.take("replacement")
         new = self._text_of(written, "REPLACE") if written is not None else ""
         if not old:
-            return op.of_text(self._next(parts), "REPLACE")
-        return op.on_text(lambda values: replaced(values, old, new), self._next(parts), "REPLACE")
+            return text.of_text(self._next(parts), "REPLACE")
+        return text.on_text(lambda values: replaced(values, old, new), self._next(parts), "REPLACE")
 
     def _round(self, parts: _Parts) -> Node:
         places = parts.take("decimals")
@@ -374,10 +380,10 @@ class _Reader:
         )
         if number > 38:
             raise UsageError("ROUND takes at most 38 places.")
-        return op.rounded(self._next(parts), -number if minus else number, "ROUND")
+        return arithmetic.rounded(self._next(parts), -number if minus else number, "ROUND")
 
     def _extract(self, parts: _Parts) -> Node:
-        return op.extract(parts.take("this").name.upper(), self._next(parts, _2ND))
+        return held.extract(parts.take("this").name.upper(), self._next(parts, _2ND))
 
     def _partner_found(self, parts: _Parts) -> Node:
         called, given = parts.take("this"), parts.take("expressions") or []
@@ -396,7 +402,7 @@ class _Reader:
         def found(rows: Any) -> pa.Array:
             return pa.array(~np.logical_and.reduce([rows.absent(field) for field in names]))
 
-        return Node(op.BOOLEAN, found)
+        return Node(held.BOOLEAN, found)
 
 
 def _plain_number(tree: Any, what: str) -> int:
@@ -424,13 +430,17 @@ _READERS: dict[type, Callable[[_Reader, _Parts], Node]] = {
     exp.Column: _Reader._column,
     exp.Identifier: _Reader._field,
     exp.Literal: _Reader._literal,
-    exp.Boolean: lambda self, parts: op.constant(parts.take("this"), op.BOOLEAN),
-    exp.Null: lambda self, _: op.constant(None, pa.null()),
+    exp.Boolean: lambda self, parts: held.constant(parts.take("this"), held.BOOLEAN),
+    exp.Null: lambda self, _: held.constant(None, pa.null()),
     exp.Paren: _Reader._next,
     exp.Neg: _Reader._negative,
-    exp.And: lambda self, parts: op.both(self._condition(parts, "AND"), self._condition(parts, "AND", _2ND)),
-    exp.Or: lambda self, parts: op.either(self._condition(parts, "OR"), self._condition(parts, "OR", _2ND)),
-    exp.Not: lambda self, parts: op.inverted(self._condition(parts, "NOT")),
+    exp.And: lambda self, parts: conditions.both(
+        self._condition(parts, "AND"), self._condition(parts, "AND", _2ND)
+    ),
+    exp.Or: lambda self, parts: conditions.either(
+        self._condition(parts, "OR"), self._condition(parts, "OR", _2ND)
+    ),
+    exp.Not: lambda self, parts: conditions.inverted(self._condition(parts, "NOT")),
     exp.Is: _Reader._is,
     exp.In: _Reader._in,
     exp.Between: _Reader._between,
@@ -440,21 +450,21 @@ _READERS: dict[type, Callable[[_Reader, _Parts], Node]] = {
     exp.Case: _Reader._case,
     exp.Cast: _Reader._cast,
     exp.Coalesce: _Reader._coalesce,
-    exp.Nullif: lambda self, parts: op.null_if(self._next(parts), self._next(parts, _2ND)),
-    exp.Upper: lambda self, parts: op.on_text(pc.utf8_upper, self._next(parts), "UPPER"),
-    exp.Lower: lambda self, parts: op.on_text(pc.utf8_lower, self._next(parts), "LOWER"),
+    exp.Nullif: lambda self, parts: conditions.null_if(self._next(parts), self._next(parts, _2ND)),
+    exp.Upper: lambda self, parts: text.on_text(pc.utf8_upper, self._next(parts), "UPPER"),
+    exp.Lower: lambda self, parts: text.on_text(pc.utf8_lower, self._next(parts), "LOWER"),
     exp.Length: _Reader._length,
     exp.Trim: _Reader._trim,
     exp.Substring: _Reader._substring,
-    exp.StrPosition: lambda self, parts: op.position(self._next(parts, "substr"), self._next(parts)),
+    exp.StrPosition: lambda self, parts: text.position(self._next(parts, "substr"), self._next(parts)),
     exp.Replace: _Reader._replace,
-    exp.Abs: lambda self, parts: op.absolute(self._next(parts)),
+    exp.Abs: lambda self, parts: arithmetic.absolute(self._next(parts)),
     exp.Round: _Reader._round,
-    exp.Floor: lambda self, parts: op.rounded(self._next(parts), 0, "FLOOR"),
-    exp.Ceil: lambda self, parts: op.rounded(self._next(parts), 0, "CEILING"),
+    exp.Floor: lambda self, parts: arithmetic.rounded(self._next(parts), 0, "FLOOR"),
+    exp.Ceil: lambda self, parts: arithmetic.rounded(self._next(parts), 0, "CEILING"),
     exp.Extract: _Reader._extract,
-    exp.CurrentDate: lambda self, _: op.constant(self._today, op.DATE),
+    exp.CurrentDate: lambda self, _: held.constant(self._today, held.DATE),
     exp.Anonymous: _Reader._partner_found,
-    **{kind: _two_sides(op.comparison, sign) for kind, sign in _COMPARISONS.items()},
-    **{kind: _two_sides(op.arithmetic, sign) for kind, sign in _ARITHMETIC.items()},
+    **{kind: _two_sides(conditions.comparison, sign) for kind, sign in _COMPARISONS.items()},
+    **{kind: _two_sides(arithmetic.arithmetic, sign) for kind, sign in _ARITHMETIC.items()},
 }
