@@ -6,6 +6,7 @@ from unittest import mock
 
 import msgspec
 
+from keen_trellis.core.memory_use import buffers_of
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.kinds import encode_settings
@@ -212,6 +213,24 @@ class Sources(Joined):
         kept.limit = self.session.library.held
         kept.shrink()
         self.assertEqual(len(kept), 1)
+
+    def test_what_a_comparison_holds_takes_its_part_of_the_memory(self):
+        kept = self.session.runner.kept
+        self.put("loans.csv", LOANS + "".join(f"L-{n},Nowhere {n},1\n" for n in range(4, 2_000)))
+        self.session.refresh()
+        self.steps.rest()
+        self.session.select(Selection("venues"))
+        self.steps.rest()
+        (knot,) = self.session.refreshing.comparison.knots
+        self.assertEqual(max(newly.rows for newly in knot.newly.values()), 1_996)
+        kept.limit = 0
+        kept.shrink()
+        held = buffers_of(self.session.refreshing.comparison)
+        self.assertGreater(sum(held.values()), 1_996 * 8)
+        self.assertGreaterEqual(kept.held, sum(held.values()))
+        before = kept.held
+        self.session.refreshing.comparison = None
+        self.assertLess(kept.held, before)
 
 
 class Saved(Joined):

@@ -48,8 +48,10 @@ class Kept:
         self._at_most = 0  # an estimate of what is held that is never too low when it was just counted
         self._since_counted = 0
         self._under_way: dict[str, threading.Event] = {}
-        # The bytes that are held besides, and take their part of the limit.
+        # The bytes that are held besides, and what is held as long as it is looked at: they take their part
+        # of the limit.
         self.beside: Callable[[], int] = _nothing
+        self.looked_at: Callable[[], object] = _nothing
         self._lock = threading.Lock()
 
     @property
@@ -62,7 +64,7 @@ class Kept:
         return len(self._made)
 
     def _counted(self) -> int:
-        return sum(buffers_of(list(self._made.values())).values()) + self.beside()
+        return sum(buffers_of([*self._made.values(), self.looked_at()]).values()) + self.beside()
 
     def limit_to(self, limit: int) -> None:
         """Let all results hold `limit` bytes together from now on."""

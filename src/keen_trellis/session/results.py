@@ -33,8 +33,8 @@ _SHOWN_AFTER = 0.3  # seconds; what is computed sooner needs no sign of progress
 
 class Results:
     """by_step: what each step came to, as far as it is known: figures, whose rows are held elsewhere as long
-    as memory allows; only those of the selected step are leased.  under_way: the share that is done of steps
-    that take long.
+    as memory allows.  leased: those of the selected step, which stay.  under_way: the share that is done of
+    steps that take long.
 
     progressed: the computing of some step came on.
     """
@@ -50,7 +50,7 @@ class Results:
         self._generation = 0
         self._reading: dict[SourceSettings, Job] = {}
         self._profiled: set[str] = set()
-        self._leased: Held = ()
+        self.leased: Held = ()
         state.selected.connect(self._lease_selected)
         state.jobs.ended.connect(self._job_ended)
         state.jobs.progressed.connect(self._job_progressed)
@@ -159,12 +159,12 @@ class Results:
             self.by_step[step.id] = outcome
             self._state.tell([step.id])
         if step.id == self._state.selection.step and held:
-            self._leased = held
+            self.leased = held
 
     def _lease_selected(self) -> None:
         """Hold on to what is looked at; if it was let go of, it is computed again."""
         outcome = self.by_step.get(self._state.selection.step)
-        self._leased = (outcome.result, *outcome.tables) if outcome is not None else ()
+        self.leased = (outcome.result, *outcome.tables) if outcome is not None else ()
         if outcome is not None and not outcome.is_held:
             self.compute()
 

@@ -35,6 +35,7 @@ class Session(State):
         self.margin = Margin(self)
         self.results = Results(self)
         self.refreshing = Refreshing(self, self.margin, self.results)
+        self.runner.kept.looked_at = lambda: (self.results.leased, self.refreshing.comparison)
         self.confirmed = ConfirmedLinks()
         self._saved = SavedFlow()
 
