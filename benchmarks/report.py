@@ -26,6 +26,7 @@ from benchmarks.measures import seconds
 from benchmarks.planning import planning_grid
 from benchmarks.reading import reading_grid
 from benchmarks.steps import steps_grid
+from benchmarks.writing import writing_grid
 
 USUAL_ROWS, QUICK_ROWS = 5_000_000, 200_000
 
@@ -44,6 +45,7 @@ def report(rows: int) -> None:
     console.print(steps_grid(rows))
     console.print(insight_grid(rows // 25, rows // 5))
     console.print(reading_grid(rows // 5))
+    console.print(writing_grid(rows // 5))
     console.print(_window_grid(rows // 5))
     console.print(answering_grid(rows))
     console.print(planning_grid())

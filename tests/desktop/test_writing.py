@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, WindowCase
@@ -44,6 +45,42 @@ class LoansCase(WindowCase):
     @property
     def said(self) -> str:
         return self.window.status.shown.text()
+
+
+class OtherFile(LoansCase):
+    def choose(self, name):
+        """Choose another file for the output that is selected, by its sentence."""
+        self.click(self.chip("File"))
+        self.enter_file(self.folder / name)
+        self.rest()
+
+    @property
+    def settings(self):
+        return KINDS.settings(self.session.flow.step(self.session.selection.step))
+
+    def test_its_guards_stay_and_what_the_other_has_no_use_for_goes(self):
+        guards, sheet = ("rows=1..9",), "Loans of winter"
+        settings = OutputSettings("xlsx", str(self.folder / "a.xlsx"), sheet, guards=guards)
+        flow, step = edits.add_output(self.session.flow, Input(self.rail), settings)
+        self.session.apply("write", lambda _: flow, Selection(step))
+        self.rest()
+        for name, writer in (
+            ("b.tsv", "text"),
+            ("c.parquet", "parquet"),
+            ("d.json", "json"),
+            ("e.xlsx", "xlsx"),
+        ):
+            self.choose(name)
+            now = self.settings
+            self.assertEqual((now.writer, now.file_name, now.guards), (writer, name, guards))
+            self.assertIsNone(self.session.outcome(step).error)
+            self.assertIn(name, self.sentence)
+            self.click(self.chip("Write"))
+            self.rest()
+            self.rest(lambda name=name: (self.folder / name).exists())
+        self.session.undo()
+        self.rest()
+        self.assertEqual(self.settings.file_name, "d.json")
 
 
 class Copying(LoansCase):

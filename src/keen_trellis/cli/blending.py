@@ -36,7 +36,7 @@ from keen_trellis.core.preparations import PREPARATIONS
 )
 @click.option("--ignore", default="", help=f"What links ignore, with commas: {', '.join(PREPARATIONS)}.")
 @click.option(
-    "--write", "target", type=click.Path(path_type=Path), help="Write the result: .xlsx, .csv, .tsv."
+    "--write", "target", type=click.Path(path_type=Path), help="Write the result, as its ending says."
 )
 @click.option("--replace", is_flag=True, help="Replace the file if it exists.")
 @click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")

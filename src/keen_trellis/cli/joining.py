@@ -28,7 +28,7 @@ from keen_trellis.cli.saying import say, say_members
 @click.option("--bring", help="The right table's fields that come along, with commas; all if not given.")
 @click.option("--partner-found", is_flag=True, help="Add a field that says whether a row has a partner.")
 @click.option(
-    "--write", "target", type=click.Path(path_type=Path), help="Write the result: .xlsx, .csv, .tsv."
+    "--write", "target", type=click.Path(path_type=Path), help="Write the result, as its ending says."
 )
 @click.option("--replace", is_flag=True, help="Replace the file if it exists.")
 @click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")

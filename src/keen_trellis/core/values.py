@@ -138,13 +138,23 @@ def as_text(values: pa.Array) -> pa.Array:
         return values
     if field_type is FieldType.REAL:
         text = pc.cast(values, pa.large_string())
-        text = pc.replace_substring_regex(text, r"^(-?\d+)\.0$", r"\1")
+        if pc.any(pc.ends_with(text, ".0")).as_py():
+            text = pc.replace_substring_regex(text, r"^(-?\d+)\.0$", r"\1")
         return pc.if_else(pc.equal(text, "-0"), "0", text)
     if field_type in (FieldType.TIMESTAMP, FieldType.TIME):
-        return pc.replace_substring_regex(pc.cast(values, pa.large_string()), r"\.0+$", "")
+        return _moments(values)
     if field_type is FieldType.DECIMAL:
         return _plain_digits(values)
     return pc.cast(values, pa.large_string())
+
+
+def _moments(values: pa.Array) -> pa.Array:
+    """Moments with parts of a second only where one has such, as all of its digits."""
+    whole = pa.timestamp("s") if pa.types.is_timestamp(values.type) else pa.time32("s")
+    try:
+        return pc.cast(pc.cast(values, whole), pa.large_string())
+    except pa.ArrowInvalid:  # some would be cut
+        return pc.replace_substring_regex(pc.cast(values, pa.large_string()), r"\.0+$", "")
 
 
 def _plain_digits(decimals: pa.Array) -> pa.Array:

@@ -10,11 +10,21 @@ from keen_trellis.core.errors import OutputError, UsageError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.outputs.columns import ArrowWriter, ParquetWriter
 from keen_trellis.outputs.delimited import DelimitedWriter
+from keen_trellis.outputs.json_text import ArrayWriter, LinesWriter
 from keen_trellis.outputs.workbook import WorkbookWriter
 from keen_trellis.outputs.writing import Writer
 
-WRITERS: dict[str, Writer] = {writer.name: writer for writer in (WorkbookWriter(), DelimitedWriter())}
+_ALL: tuple[Writer, ...] = (
+    WorkbookWriter(),
+    DelimitedWriter(),
+    ParquetWriter(),
+    ArrowWriter(),
+    LinesWriter(),
+    ArrayWriter(),
+)
+WRITERS: dict[str, Writer] = {writer.name: writer for writer in _ALL}
 
 
 @dataclass(frozen=True)
@@ -46,6 +56,8 @@ def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
             remedy=f"End its name in one of: {', '.join(found)}.",
         )
     writer, delimiter = found[path.suffix.lower()]
+    # Only text can be harmful, so that nothing else is asked whether it is.
+    harmless = harmless or not TARGETS[writer].is_text
     return OutputSettings(writer, str(path.absolute()), delimiter=delimiter, harmless=harmless)
 
 

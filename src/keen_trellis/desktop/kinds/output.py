@@ -49,7 +49,9 @@ class OutputSentence(SentencePart):
     def use_file(self, step: Step, path: Path) -> None:
         settings: OutputSettings = self.settings(step)
         other = settings_for(path, harmless=settings.harmless)
-        changed = msgspec.structs.replace(other, sheet=settings.sheet)
+        changed = msgspec.structs.replace(other, guards=settings.guards)
+        if other.target.has_sheet:
+            changed = msgspec.structs.replace(changed, sheet=settings.sheet)
         self.session.change_settings(step.id, changed, f"Use {path.name}")
 
     def _harmless_chip(self, step: Step, settings: OutputSettings) -> Chip:

@@ -18,13 +18,17 @@ from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.output import TARGETS, OutputSettings
 from keen_trellis.flow.wording import listed
 from keen_trellis.outputs import Written, settings_for, writer_of
 from keen_trellis.session import editing
 from keen_trellis.session.running import files_read, output_targets, write_outputs
 
-OUTPUT_FILTERS = ["Workbook (*.xlsx)", "Delimited text (*.csv)", "Tab-separated text (*.tsv)"]
+OUTPUT_FILTERS = [
+    f"{said[:1].upper()}{said[1:]} ({' '.join(f'*{ending}' for ending in target.endings)})"
+    for target in TARGETS.values()
+    for said in [target.said.removeprefix("a ").removeprefix("an ")]
+]
 _NOT_WRITTEN = "Nothing was written"
 
 

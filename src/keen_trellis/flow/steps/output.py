@@ -33,6 +33,10 @@ class Target:
 TARGETS = {
     "xlsx": Target("a workbook", has_sheet=True, endings={".xlsx": ","}),
     "text": Target("delimited text", is_text=True, endings={".csv": ",", ".txt": "\t", ".tsv": "\t"}),
+    "parquet": Target("a Parquet file", endings={".parquet": ","}),
+    "arrow": Target("an Arrow file", endings={".arrow": ",", ".feather": ","}),
+    "json-lines": Target("JSON lines", endings={".jsonl": ",", ".ndjson": ","}),
+    "json": Target("JSON", endings={".json": ","}),
 }
 
 
@@ -76,6 +80,14 @@ class OutputKind(StepKind[OutputSettings]):
     def check(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> None:
         if not settings.path:
             raise UsageError("It has no file to write to.", remedy="Choose one.")
+        target, plain = settings.target, OutputSettings(settings.writer, settings.path)
+        used = {"sheet": target.has_sheet, "delimiter": target.is_text, "harmless": target.is_text}
+        for name, is_used in used.items():
+            if not is_used and getattr(settings, name) != getattr(plain, name):
+                raise UsageError(
+                    f"“{name}” is set for it, which {target.said} has no use for.",
+                    remedy="Choose its file anew, or take that out of the flow’s file.",
+                )
         mark = settings.delimiter
         if len(mark) != 1 or not mark.isascii() or mark.isalnum() or mark in '"\r\n\0':
             raise UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")

@@ -1,0 +1,129 @@
+"""Outputs, each beside the bare library on the same rows, which it has finished in memory."""
+
+from __future__ import annotations
+
+import datetime as dt
+import tempfile
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+from pyarrow import feather, parquet
+from rich.table import Table as Grid
+
+from benchmarks.measures import alternated, peak_above
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.matching import match
+from keen_trellis.core.table import ArrowTable, Table
+from keen_trellis.outputs import settings_for, write
+
+_SEED = 29
+_XLSX_SHARE = 25  # of the rows
+
+
+def writing_grid(rows: int) -> Grid:
+    """What is measured: a left outer join of `rows` and a tenth as many rows, 13 fields."""
+    grid = Grid(title="Writing", title_justify="left")
+    for column in ("case", "ours s", "library s", "times its time", "aim", "peak MB"):
+        grid.add_column(column, justify="left" if column == "case" else "right")
+    joined = _joined(rows)
+    with tempfile.TemporaryDirectory(prefix="keen-trellis-speed-") as place:
+        folder = Path(place)
+        finished = _finished(joined)
+        for ending, beside, bare, aim in (
+            ("csv", "pyarrow", pa_csv.write_csv, "1.30"),
+            ("parquet", "pyarrow", partial(parquet.write_table, compression="zstd"), "1.30"),
+            ("arrow", "pyarrow", partial(feather.write_feather, compression="uncompressed"), ""),
+            ("jsonl", "csv of pyarrow", pa_csv.write_csv, ""),
+        ):
+            name = f"{rows:,} x {len(joined.fields)} as {ending}, beside {beside}"
+            grid.add_row(name, *_beside(joined, finished, folder, ending, bare, aim))
+        few = _joined(max(rows // _XLSX_SHARE, 1))
+        grid.add_row(
+            f"{few.rows:,} x {len(few.fields)} as xlsx, beside a loop over XlsxWriter",
+            *_beside(few, _finished(few), folder, "xlsx", _xlsx, "1.25"),
+        )
+    return grid
+
+
+def _beside(
+    table: Table,
+    finished: pa.Table,
+    folder: Path,
+    ending: str,
+    bare: Callable[[pa.Table, str], object],
+    aim: str,
+) -> tuple[str, ...]:
+    own = settings_for(folder / f"ours.{ending}", harmless=False)
+    ours = partial(write, table, own, replace=True)
+    seconds, theirs, ratio = alternated(ours, partial(bare, finished, str(folder / f"bare.{ending}")))
+    return f"{seconds:.2f}", f"{theirs:.2f}", f"{ratio:.2f}", aim, f"{peak_above(ours) / 2**20:.0f}"
+
+
+def _finished(table: Table) -> pa.Table:
+    columns = [cells.values for cells in table.take(None, table.names)]
+    return pa.table(columns, names=list(table.names))
+
+
+def _joined(rows: int) -> JoinedTable:
+    """A join as an analyst hands it over: text, numbers, amounts, dates and a moment on both sides."""
+    chance = np.random.default_rng(_SEED)
+    others = max(rows // 10, 1)
+    names = pa.array([f"LCM.{number:08d}" for number in range(int(others * 1.4) + 1)], pa.large_string())
+    keys = pa.array(chance.integers(0, len(names), rows))
+    places = pa.array(["Pier", "Quay, north", "Harbour Hall", 'the "Mill"'], pa.large_string())
+    left = pa.table(
+        {
+            "loan": pa.array(np.arange(rows)),
+            "object": names.take(keys),
+            "venue": places.take(pa.array(chance.integers(0, len(places), rows))),
+            "crates": pa.array(chance.integers(0, 40, rows)),
+            "value": _amounts(chance, rows),
+            "out": pa.array(chance.integers(19_000, 20_700, rows).astype(np.int32)).cast(pa.date32()),
+            "back": pa.array(chance.integers(19_000, 20_700, rows).astype(np.int32)).cast(pa.date32()),
+        }
+    )
+    moment = int(dt.datetime(2026, 1, 1, tzinfo=dt.UTC).timestamp()) * 1_000_000
+    right = pa.table(
+        {
+            "accession": names.slice(0, others),
+            "title": pa.array([f"A lantern, number {number}" for number in range(others)], pa.large_string()),
+            "maker": names.slice(0, others),
+            "weight": pa.array(chance.random(others) * 100),
+            "insured": _amounts(chance, others),
+            "seen": pa.array(moment + chance.integers(0, 10**6, others) * 1_000_000, pa.timestamp("us")),
+        }
+    )
+    one, other, links = ArrowTable(left), ArrowTable(right), [LinkField("object", "accession")]
+    kind, choice = JoinType.LEFT_OUTER, FieldChoice(both_links=True)
+    plan = plan_fields(one.fields, other.fields, links, kind, choice, "Objects")
+    return JoinedTable(one, other, match(one, other, links), kind, plan)
+
+
+def _amounts(chance: np.random.Generator, rows: int) -> pa.Array:
+    return pa.array(chance.integers(0, 10**8, rows)).cast(pa.decimal128(21, 2))
+
+
+def _xlsx(finished: pa.Table, path: str) -> None:
+    import xlsxwriter
+
+    with xlsxwriter.Workbook(path, {"constant_memory": True}) as book:
+        sheet = book.add_worksheet("Data")
+        day = book.add_format({"num_format": "yyyy-mm-dd"})
+        sheet.write_row(0, 0, finished.column_names)
+        at = 0
+        for batch in finished.to_batches(10_000):
+            for row in zip(*(column.to_pylist() for column in batch.columns), strict=True):
+                at += 1
+                for place, value in enumerate(row):
+                    if isinstance(value, dt.date):
+                        sheet.write_datetime(at, place, value, day)
+                    elif isinstance(value, str):
+                        sheet.write_string(at, place, value)
+                    elif value is not None:
+                        sheet.write_number(at, place, value)

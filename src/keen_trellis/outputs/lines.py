@@ -1,0 +1,86 @@
+"""Rows as lines of text, column by column: what is written by delimited text and by JSON."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import TypeVar
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.table import Cells, Table
+from keen_trellis.core.task import Task
+
+TEXT = pa.large_string()
+_BATCH_ROWS = 65_536
+_AT_ONCE = 2
+Made = TypeVar("Made")
+
+
+def batches(table: Table, make: Callable[[list[Cells]], Made], what: str, task: Task) -> Iterator[Made]:
+    """What `make` makes of each batch of rows, in their order; some are made side by side, ahead of whoever
+    takes them. Cancelled.
+    """
+
+    def made(start: int) -> Made:
+        return make(table.take(range(start, min(start + _BATCH_ROWS, table.rows)), table.names))
+
+    waiting: deque[Future[Made]] = deque()
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        try:
+            for start in range(0, table.rows, _BATCH_ROWS):
+                task.checkpoint(start, table.rows, what)
+                waiting.append(pool.submit(made, start))
+                if len(waiting) > _AT_ONCE:
+                    yield waiting.popleft().result()
+            while waiting:
+                task.checkpoint(table.rows, table.rows, what)
+                yield waiting.popleft().result()
+        finally:
+            for entry in waiting:
+                entry.cancel()
+
+
+def joined(columns: Sequence[pa.Array], between: str, end: str) -> memoryview:
+    """All rows as one text: the cells of each (null is nothing), `between` between them and `end` after."""
+    *first, last = columns
+    ended = pc.binary_join_element_wise(
+        last, _said(end), _said(""), null_handling="replace", null_replacement=""
+    )
+    rows = ended
+    if first:
+        rows = pc.binary_join_element_wise(
+            *first, ended, _said(between), null_handling="replace", null_replacement=""
+        )
+    data = rows.buffers()[2]
+    if data is None or not len(rows):
+        return memoryview(b"")
+    start, stop = _bounds(rows)
+    return memoryview(data)[start:stop]
+
+
+def holds(text: pa.Array, sign: str) -> bool:
+    """Whether a sign of ASCII may stand in any of the texts; quicker than to look which ones have it."""
+    text = text.cast(TEXT)
+    data = text.buffers()[2]
+    if data is None or not len(text):
+        return False
+    start, stop = _bounds(text)
+    return bytes(memoryview(data)[start:stop]).find(sign.encode()) >= 0
+
+
+def _bounds(text: pa.Array) -> tuple[int, int]:
+    """Where the bytes of an array of large text begin and end in its buffer."""
+    bounds = memoryview(text.buffers()[1]).cast("q")
+    return bounds[text.offset], bounds[text.offset + len(text)]
+
+
+def around(before: str, text: pa.Array, after: str) -> pa.Array:
+    """Each text with something before and after it; null stays null."""
+    return pc.binary_join_element_wise(_said(before), text, _said(after), _said(""))
+
+
+def _said(text: str) -> pa.Scalar:
+    return pa.scalar(text, TEXT)

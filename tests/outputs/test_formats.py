@@ -1,0 +1,266 @@
+"""What is written as text, JSON, Parquet and Arrow is what Python's own modules and Arrow read back."""
+
+import csv
+import datetime as dt
+import io
+import json
+import math
+import unittest
+from decimal import Decimal
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from unittest import mock
+
+import msgspec
+import pyarrow as pa
+from hypothesis import given
+from hypothesis import strategies as st
+from pyarrow import feather, parquet
+
+from keen_trellis.core.errors import Cancelled, OutputError, UsageError
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.matching import match
+from keen_trellis.core.table import ArrowTable
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import as_text
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.outputs import WRITERS, lines, settings_for, workbook, write
+from keen_trellis.sources.cache import Cache
+from keen_trellis.sources.library import Library
+from tests.tables import joined, rows_of, table
+
+_SIGNS = st.sampled_from(
+    ["Pier", "", '"', "'", ",", ";", "\t", "\r", "\n", "\\", "\x00", "\x1f", "é", "=1+1", "-"]
+)
+_TEXTS = st.lists(_SIGNS, max_size=4).map("".join) | st.none()
+_TYPES = {
+    "text": pa.large_string(),
+    "integer": pa.int64(),
+    "decimal": pa.decimal128(20, 2),
+    "real": pa.float64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "time": pa.time64("us"),
+    "timestamp": pa.timestamp("us"),
+}
+_ROW = st.tuples(
+    _TEXTS,
+    st.integers(-(2**63), 2**63 - 1) | st.none(),
+    st.decimals(-(10**17), 10**17, places=2) | st.none(),
+    st.floats() | st.none(),
+    st.booleans() | st.none(),
+    st.dates() | st.none(),
+    st.times() | st.none(),
+    st.datetimes() | st.none(),
+)
+
+
+def _stopping_at(rows):
+    """A task that is stopped once so many rows are done."""
+    task = Task(lambda done, *_: task.cancel() if done >= rows else None)
+    return task
+
+
+def made(rows):
+    columns = list(zip(*rows, strict=True)) or [[] for _ in _TYPES]
+    arrays = [pa.array(column, kind) for column, kind in zip(columns, _TYPES.values(), strict=True)]
+    return ArrowTable(pa.table(arrays, names=list(_TYPES)))
+
+
+class FormatCase(unittest.TestCase):
+    def setUp(self):
+        folder = TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        # Batches that end within the rows of a test.
+        for module in (lines, workbook):
+            self.enterContext(mock.patch.object(module, "_BATCH_ROWS", 3))
+
+    def write(self, found, name, **settings):
+        """Write a table; its path, and what was said."""
+        chosen = msgspec.structs.replace(settings_for(self.folder / name), **settings)
+        written = write(found, chosen, replace=True)
+        self.assertEqual(written.rows, found.rows)
+        return self.folder / name, written.changed
+
+
+class Text(FormatCase):
+    @given(st.lists(_ROW, max_size=8), st.sampled_from(",;\t|.:- "))
+    def test_as_pythons_own_module_writes_it(self, rows, delimiter):
+        found = made(rows)
+        path, _ = self.write(found, "a.csv", delimiter=delimiter, harmless=False)
+        expected = io.StringIO(newline="")
+        writer = csv.writer(expected, delimiter=delimiter, lineterminator="\r\n")
+        writer.writerow(found.names)
+        columns = [as_text(cells.values).to_pylist() for cells in found.take(None, found.names)]
+        writer.writerows(zip(*columns, strict=True))
+        self.assertEqual(path.read_bytes().decode(), expected.getvalue())
+
+    @given(st.lists(_TEXTS, max_size=8))
+    def test_one_field_alone(self, texts):
+        found = ArrowTable(pa.table({"a": pa.array(texts, pa.large_string())}))
+        path, _ = self.write(found, "a.csv", harmless=False)
+        with path.open(newline="") as file:
+            read = [row[0] for row in csv.reader(file)]
+        self.assertEqual(read, ["a", *(text or "" for text in texts)])
+
+    def test_cells_that_are_marked_are_counted_over_all_batches(self):
+        found = ArrowTable(pa.table({"a": pa.array(["=1", "x", "=2", "=3", "5", "-x"], pa.large_string())}))
+        path, changed = self.write(found, "a.csv")
+        self.assertEqual(path.read_text().split(), ["a", "'=1", "x", "'=2", "'=3", "5", "'-x"])
+        self.assertIn("4 cells of a written with an apostrophe", changed[0])
+
+
+class Json(FormatCase):
+    def shown(self, row):
+        """A row as JSON has it."""
+        return [
+            repr(value).replace("inf", "inf")
+            if isinstance(value, float) and not math.isfinite(value)
+            else value.isoformat(" ")
+            if isinstance(value, dt.datetime)
+            else value.isoformat()
+            if isinstance(value, dt.date | dt.time)
+            else value
+            for value in row
+        ]
+
+    @given(st.lists(_ROW, max_size=8))
+    def test_both_forms_are_what_pythons_own_module_reads(self, rows):
+        found = made(rows)
+        path, changed = self.write(found, "a.jsonl")
+        read = [json.loads(line, parse_float=Decimal) for line in path.read_bytes().split(b"\n")[:-1]]
+        path, also = self.write(found, "a.json")
+        self.assertEqual(json.loads(path.read_bytes(), parse_float=Decimal), read)
+        self.assertEqual(also, changed)
+        self.assertEqual(len(read), len(rows))
+        odd = 0
+        for mine, row in zip(read, rows, strict=True):
+            self.assertEqual(list(mine), list(_TYPES))
+            for name, value in zip(_TYPES, row, strict=True):
+                if isinstance(value, float):
+                    if math.isfinite(value):
+                        self.assertEqual(float(mine[name]), value)
+                    else:
+                        odd += 1
+                        self.assertIn(mine[name], ("nan", "inf", "-inf"))
+                elif name == "decimal" and value is not None:
+                    self.assertEqual(Decimal(mine[name]), value)
+                elif name in ("date", "time", "timestamp") and value is not None:
+                    self.assertEqual(type(value).fromisoformat(mine[name]), value)
+                else:
+                    self.assertEqual(mine[name], value)
+        said = f"{odd:,} {'cell' if odd == 1 else 'cells'} of real written as text: no number of JSON"
+        self.assertEqual(changed, (said,) if odd else ())
+
+    def test_names_of_fields_are_text_too(self):
+        found = ArrowTable(pa.table({'say "so"\n': pa.array([1]), "é, {x}": pa.array([None], pa.int64())}))
+        path, _ = self.write(found, "a.jsonl")
+        self.assertEqual(json.loads(path.read_text()), {'say "so"\n': 1, "é, {x}": None})
+
+
+class Columns(FormatCase):
+    @given(st.lists(_ROW, max_size=8))
+    def test_they_keep_types_and_values(self, rows):
+        found = made(rows)
+        for name, read in (("a.parquet", parquet.read_table), ("a.arrow", feather.read_table)):
+            path, changed = self.write(found, name)
+            self.assertEqual(changed, ())
+            back = read(path)
+            self.assertEqual(back.schema.names, list(_TYPES))
+            columns = [column.combine_chunks() for column in back.columns]
+            for mine, cells, kind in zip(
+                columns, found.take(None, found.names), _TYPES.values(), strict=True
+            ):
+                self.assertEqual(mine.type, kind)
+                # Compared as text: NaN is like no other number.
+                self.assertEqual(list(map(str, mine.to_pylist())), list(map(str, cells.values.to_pylist())))
+
+
+class EachTarget(FormatCase):
+    def endings(self):
+        return [ending for target in TARGETS.values() for ending in target.endings]
+
+    def test_every_target_has_a_writer_and_every_writer_a_target(self):
+        self.assertEqual(list(WRITERS), list(TARGETS))
+
+    def test_rows_come_back_by_our_readers(self):
+        left = table(k=[1, 2, 2, None, 5, 6, 7], name=["a", "b", None, "d", "e", "f", "g"])
+        right, links = table(key=[2, 5], other=["x", "y"]), [LinkField("k", "key")]
+        found = joined(left, right, match(left, right, links), links, JoinType.LEFT_OUTER)
+        library = Library(Cache(self.folder / "cache"))
+        readers = {"xlsx": "workbook", "text": "text", "parquet": "columns", "arrow": "columns"}
+        readers["json-lines"] = "json-lines"
+        for ending in self.endings():
+            chosen = settings_for(self.folder / f"a{ending}")
+            if chosen.writer not in readers:
+                continue
+            with self.subTest(ending):
+                path, _ = self.write(found, f"a{ending}")
+                table_name = "Data" if chosen.writer == "xlsx" else ""
+                source = SourceSettings(readers[chosen.writer], str(path), table_name)
+                back = library.get(source, Task()).table
+                self.assertEqual((back.names, rows_of(back)), (found.names, rows_of(found)))
+
+    def test_no_rows_and_no_fields(self):
+        for ending in self.endings():
+            with self.subTest(ending):
+                path, _ = self.write(ArrowTable(pa.table({"a": pa.array([], pa.int64())})), f"a{ending}")
+                self.assertTrue(path.exists())
+                if ending in (".jsonl", ".ndjson"):
+                    self.assertEqual(path.read_bytes(), b"")
+                if ending == ".json":
+                    self.assertEqual(json.loads(path.read_bytes()), [])
+
+    def test_stopped_at_any_point_nothing_is_left(self):
+        found = ArrowTable(pa.table({"a": pa.array(range(40))}))
+        for ending in self.endings():
+            for after in (0, 20):
+                with self.subTest(ending, after=after):
+                    with self.assertRaises(Cancelled):
+                        write(found, settings_for(self.folder / f"a{ending}"), task=_stopping_at(after))
+                    self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_what_a_target_has_no_use_for_is_refused(self):
+        flow, rail = edits.add_source(Flow(), SourceSettings("text", "loans.csv"), "Loans")
+        runner = Runner(KINDS, Library(Cache(self.folder / "cache")))
+        for ending, changes in (
+            (".csv", {"sheet": "Loans"}),
+            (".parquet", {"sheet": "Loans"}),
+            (".parquet", {"delimiter": ";"}),
+            (".json", {"harmless": False}),
+            (".xlsx", {"delimiter": ";"}),
+            (".xlsx", {"harmless": False}),
+        ):
+            with self.subTest(ending, **changes):
+                settings = msgspec.structs.replace(settings_for(self.folder / f"a{ending}"), **changes)
+                made_flow, step = edits.add_output(flow, Input(rail), settings)
+                kind = KINDS.of(made_flow.step(step))
+                with self.assertRaisesRegex(UsageError, f"“{next(iter(changes))}” is set for it"):
+                    kind.check(settings, [mock.Mock(name="Loans")])
+        del runner
+
+    def test_a_column_file_needs_a_field(self):
+        for ending in (".parquet", ".arrow"):
+            with self.assertRaisesRegex(OutputError, "no field"):
+                self.write(ArrowTable(pa.table({})), f"a{ending}")
+
+
+class Settings(unittest.TestCase):
+    def test_the_ending_says_the_writer(self):
+        for writer, target in TARGETS.items():
+            for ending, delimiter in target.endings.items():
+                found = settings_for(Path(f"/a{ending}"), harmless=False)
+                self.assertEqual((found.writer, found.delimiter), (writer, delimiter))
+                self.assertEqual(found.harmless, not target.is_text)
+        self.assertEqual(OutputSettings("xlsx", "a").sheet, "Data")
+
+
+if __name__ == "__main__":
+    unittest.main()
