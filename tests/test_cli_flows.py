@@ -1,5 +1,6 @@
 """Small flows, written as their files say, looked at and run from the command line."""
 
+import errno
 import json
 import os
 import signal
@@ -21,6 +22,7 @@ from pyarrow import parquet
 from keen_trellis.cli import group, main
 from keen_trellis.core.errors import Cancelled
 from keen_trellis.core.task import Task
+from keen_trellis.outputs import WRITERS, files
 from keen_trellis.outputs.workbook import sheets_of
 
 
@@ -373,6 +375,67 @@ class SourcesStay(FlowCase):
         os.mkfifo(self.folder / "pipe.csv")
         self.refused("pipe.csv", "no ordinary file", text("loans"))
         self.assertEqual((self.folder / "elsewhere.csv").read_text(), "mine")
+
+
+class Whole(FlowCase):
+    """A run writes all of its outputs, or none."""
+
+    def setUp(self):
+        super().setUp()
+        self.write("loans.csv", "loan,note\nL-1,new\n")
+        self.write("a.csv", "as it was")
+        self.write("c.csv", "as it was")
+        book = step("b-output", "output", ["loans"], writer="xlsx", path="b.xlsx")
+        self.path = self.flow(text("loans"), output("loans", "a.csv"), book, output("loans", "c.csv"))
+
+    def as_it_was(self):
+        for name in ("a.csv", "c.csv"):
+            self.assertEqual((self.folder / name).read_text(), "as it was")
+        self.assertFalse((self.folder / "b.xlsx").exists())
+        self.assertEqual(list(self.folder.glob(".keen-trellis-*")), [])
+
+    def test_one_that_cannot_be_written_leaves_all_as_they_were(self):
+        self.write("loans.csv", f"loan,note\nL-1,{'long' * 10_000}\n")
+        said = self.call("run", self.path, "--replace", code=5).output
+        self.assertIn("32,767", said)
+        self.as_it_was()
+
+    def test_stopped_before_the_last_one_all_are_as_they_were(self):
+        real = WRITERS["text"].fill
+
+        def fill(writer, table, settings, draft, task):
+            if settings.file_name == "c.csv":
+                raise Cancelled
+            return real(table, settings, draft, task)
+
+        with mock.patch.object(type(WRITERS["text"]), "fill", fill):
+            self.call("run", self.path, "--replace", code=1)
+        self.as_it_was()
+
+    def test_a_disk_that_is_full_at_the_end(self):
+        def sync(path, real=files.sync):
+            if "c.csv" in told[-1]:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            real(path)
+
+        told, real_fill = [], WRITERS["text"].fill
+
+        def fill(writer, table, settings, draft, task):
+            told.append(settings.file_name)
+            return real_fill(table, settings, draft, task)
+
+        with (
+            mock.patch.object(type(WRITERS["text"]), "fill", fill),
+            mock.patch.object(files, "sync", sync),
+        ):
+            self.assertIn("No space left", self.call("run", self.path, "--replace", code=5).output)
+        self.as_it_was()
+
+    def test_all_are_written(self):
+        self.call("run", self.path, "--replace")
+        self.assertEqual((self.folder / "a.csv").read_text(), "loan,note\nL-1,new\n")
+        self.assertEqual((self.folder / "c.csv").read_text(), (self.folder / "a.csv").read_text())
+        self.assertTrue((self.folder / "b.xlsx").exists())
 
 
 class Stopped(FlowCase):

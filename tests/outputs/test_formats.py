@@ -30,7 +30,7 @@ from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
-from keen_trellis.outputs import WRITERS, lines, settings_for, workbook, write
+from keen_trellis.outputs import WRITERS, files, lines, settings_for, workbook, write
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
 from tests.tables import joined, rows_of, table
@@ -81,6 +81,8 @@ class FormatCase(unittest.TestCase):
         # Batches that end within the rows of a test.
         for module in (lines, workbook):
             self.enterContext(mock.patch.object(module, "_BATCH_ROWS", 3))
+        # Hundreds of files that nobody keeps: the disk need not have them.
+        self.enterContext(mock.patch.object(files, "sync"))
 
     def write(self, found, name, **settings):
         """Write a table; its path, and what was said."""

@@ -19,7 +19,7 @@ from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.outputs import settings_for, write
+from keen_trellis.outputs import files, settings_for, write
 from tests.tables import joined, table
 
 ALL = ArrowTable(
@@ -70,6 +70,11 @@ _MOMENTS = st.datetimes(dt.datetime(1899, 1, 1)) | st.sampled_from(
 
 class Exact(OutputCase):
     """What is read back from a workbook is what was written, or text that says so and was counted."""
+
+    def setUp(self):
+        super().setUp()
+        # Hundreds of files that nobody keeps: the disk need not have them.
+        self.enterContext(mock.patch.object(files, "sync"))
 
     def written(self, kind, values):
         path = self.folder / "exact.xlsx"

@@ -3,7 +3,7 @@
 import sqlite3
 import tempfile
 import unittest
-from contextlib import closing
+from contextlib import closing, contextmanager
 from pathlib import Path
 from unittest import mock
 
@@ -42,16 +42,18 @@ class TableWriter:
         if self.would_replace(settings, kept) and not replace:
             raise OutputError("The table exists already.", where=self.place(settings))
 
-    def write(self, table, settings, task):
+    @contextmanager
+    def staged(self, table, settings, task):
+        batches = [[cells.values.to_pylist() for cells in batch] for batch in table.batches(table.names)]
+        yield []
         with closing(sqlite3.connect(settings.path)) as base, base:
             base.execute(f'DROP TABLE IF EXISTS "{settings.sheet}"')
             base.execute(f'CREATE TABLE "{settings.sheet}" ({", ".join(table.names)})')
-            for batch in table.batches(table.names):
-                rows = zip(*(cells.values.to_pylist() for cells in batch), strict=True)
+            for batch in batches:
+                rows = zip(*batch, strict=True)
                 base.executemany(
                     f'INSERT INTO "{settings.sheet}" VALUES ({", ".join("?" * len(batch))})', rows
                 )
-        return []
 
 
 class Tables(unittest.TestCase):

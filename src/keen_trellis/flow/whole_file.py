@@ -13,8 +13,10 @@ _PREFIX = ".keen-trellis-"
 
 
 @contextmanager
-def whole_file(path: Path) -> Iterator[Path]:
+def whole_file(path: Path, *, synced: bool = False) -> Iterator[Path]:
     """The draft to write in place of `path`. It takes the file's place when the block ends without error.
+
+    synced: whether the block itself sees to it that all of it is on the disk.
 
     On any error the draft is removed and `path` is as it was. OSError if that cannot be done. Drafts that
     processes left in the folder which were killed are removed.
@@ -25,13 +27,19 @@ def whole_file(path: Path) -> Iterator[Path]:
     try:
         draft.touch(mode=0o600, exist_ok=False)
         yield draft
-        with draft.open("rb+") as file:
-            os.fsync(file.fileno())
+        if not synced:
+            sync(draft)
         draft.chmod(_rights(path))
         draft.replace(path)
     except BaseException:
         draft.unlink(missing_ok=True)
         raise
+
+
+def sync(draft: Path) -> None:
+    """Let all of a draft be on the disk; OSError where that is full."""
+    with draft.open("rb+") as file:
+        os.fsync(file.fileno())
 
 
 def _rights(path: Path) -> int:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -73,6 +74,26 @@ def writer_of(settings: OutputSettings) -> Writer:
     return found
 
 
+@contextmanager
+def staged(
+    table: Table,
+    settings: OutputSettings,
+    *,
+    kept: Collection[str | Path] = (),
+    replace: bool = False,
+    task: Task | None = None,
+) -> Iterator[Written]:
+    """Write `table` as `settings` say, to be put in place when the block ends without error, or not at all.
+
+    kept: what must not be written to, as sources are.  replace: whether what is there may go. OutputError if
+    it cannot be written; Cancelled.
+    """
+    writer = writer_of(settings)
+    writer.check(settings, kept, replace=replace)
+    with writer.staged(table, settings, task or Task()) as changed:
+        yield Written(writer.place(settings), table.rows, len(table.fields), changed=tuple(changed))
+
+
 def write(
     table: Table,
     settings: OutputSettings,
@@ -81,11 +102,6 @@ def write(
     replace: bool = False,
     task: Task | None = None,
 ) -> Written:
-    """Write `table` as `settings` say: whole, or not at all. OutputError if it cannot be; Cancelled.
-
-    kept: what must not be written to, as sources are.  replace: whether what is there may go.
-    """
-    writer = writer_of(settings)
-    writer.check(settings, kept, replace=replace)
-    changed = writer.write(table, settings, task or Task())
-    return Written(writer.place(settings), table.rows, len(table.fields), changed=tuple(changed))
+    """Write `table` as `settings` say: whole, or not at all. See `staged`."""
+    with staged(table, settings, kept=kept, replace=replace, task=task) as written:
+        return written

@@ -5,8 +5,8 @@ from __future__ import annotations
 import fnmatch
 import os
 from abc import ABC, abstractmethod
-from collections.abc import Collection
-from contextlib import suppress
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import msgspec
@@ -15,7 +15,7 @@ from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
-from keen_trellis.flow.whole_file import whole_file
+from keen_trellis.flow.whole_file import sync, whole_file
 
 
 class FileWriter(ABC):
@@ -59,10 +59,13 @@ class FileWriter(ABC):
                 remedy="Give it that ending.",
             )
 
-    def write(self, table: Table, settings: OutputSettings, task: Task) -> list[str]:
+    @contextmanager
+    def staged(self, table: Table, settings: OutputSettings, task: Task) -> Iterator[list[str]]:
         try:
-            with whole_file(Path(settings.path)) as draft:
-                return self.fill(table, settings, draft, task)
+            with whole_file(Path(settings.path), synced=True) as draft:
+                said = self.fill(table, settings, draft, task)
+                sync(draft)  # a disk that is full says so before anything is put in place
+                yield said
         except OSError as error:
             raise OutputError(
                 f"It cannot be written: {error.strerror}.",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Protocol
 
@@ -40,9 +41,11 @@ class Writer(Protocol):
         """OutputError unless it may be written: nothing of `kept`, and new unless `replace`."""
         ...
 
-    def write(self, table: Table, settings: OutputSettings, task: Task) -> list[str]:
-        """Write all rows, or nothing, and hand back what is not there as it was, in words.
+    def staged(self, table: Table, settings: OutputSettings, task: Task) -> AbstractContextManager[list[str]]:
+        """Write all rows, to take their place when the block ends without error, and to be gone otherwise.
+        Hands out what is not there as it was, in words.
 
-        OutputError if it cannot be; Cancelled.
+        All that may fail does so before the block, as far as that can be. OutputError if it cannot be
+        written; Cancelled.
         """
         ...

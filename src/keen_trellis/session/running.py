@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Collection, Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,7 +24,7 @@ from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
-from keen_trellis.outputs import WRITERS, Written, write, writer_of
+from keen_trellis.outputs import WRITERS, Written, staged, writer_of
 
 
 @dataclass(frozen=True)
@@ -126,10 +127,13 @@ def write_outputs(
     to_write = {step_id: settings for step_id, settings in targets.items() if step_id not in held_back}
     _check_targets(to_write, sources, replace=replace)
     written = []
-    for step_id, settings in to_write.items():
-        result = runner.result(flow, step_id, task)
-        done = write(result.rows, settings, kept=sources, replace=replace, task=task)
-        written.append(dataclasses.replace(done, open_cells=result.open_cells))
+    # All are put in place together: what one of them cannot do leaves the others as they were, too.
+    with ExitStack() as together:
+        for step_id, settings in to_write.items():
+            result = runner.result(flow, step_id, task)
+            entry = staged(result.rows, settings, kept=sources, replace=replace, task=task)
+            done = together.enter_context(entry)
+            written.append(dataclasses.replace(done, open_cells=result.open_cells))
     return written, held_back
 
 

@@ -13,7 +13,7 @@ from keen_trellis.core.blending import Blended, Keep, Stands
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
-from keen_trellis.desktop.kinds.blend_knot import cut_blend
+from keen_trellis.desktop.kinds.blend_knot import BLEND_CUTTING
 from keen_trellis.desktop.kinds.blend_rows import rows_of_blend
 from keen_trellis.desktop.kinds.measures import MeasureEditor, measure_said
 from keen_trellis.desktop.kinds.view import KindView
@@ -459,4 +459,4 @@ def _right_said(link: LinkSettings) -> str:
     return ", ".join(part for part in (side_said(link.right), prepared) if part)
 
 
-VIEW = KindView(BlendKind.name, BlendSentence, cut_blend, shows=rows_of_blend)
+VIEW = KindView(BlendKind.name, BlendSentence, BLEND_CUTTING, shows=rows_of_blend)

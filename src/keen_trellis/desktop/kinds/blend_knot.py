@@ -6,11 +6,11 @@ from dataclasses import replace
 
 from keen_trellis.core.blending import Keep
 from keen_trellis.core.insight.proposal import percent
-from keen_trellis.desktop.trellis.knots import Cut
+from keen_trellis.desktop.trellis.knots import Cut, Cutting
 from keen_trellis.desktop.trellis.shapes import MATCHED_PART, Part
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendSettings, unused_port
+from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendSettings, unused_number, unused_port
 from keen_trellis.flow.wording import groups_said, listed, rows_called
 from keen_trellis.session.outcome import Outcome
 
@@ -32,8 +32,24 @@ def cut_blend(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     found_keep = settings.kept is Keep.FOUND
     kept = "left out; click again to keep them" if found_keep else "kept; click again to leave them out"
     parts = [
-        Part(FOUND_NOTHING, 0, 0, not found_keep, nothing, f"{nothing:,} {many} that found nothing, {kept}"),
-        Part(MATCHED_PART, 0, 0, True, total - nothing, f"{total - nothing:,} {many} that found something"),
+        Part(
+            FOUND_NOTHING,
+            0,
+            0,
+            not found_keep,
+            nothing,
+            f"{nothing:,} {many} that found nothing, {kept}",
+            False,
+        ),
+        Part(
+            MATCHED_PART,
+            0,
+            0,
+            True,
+            total - nothing,
+            f"{total - nothing:,} {many} that found something",
+            False,
+        ),
     ]
     stubs = {FOUND_NOTHING: (f"{nothing:,} {many} that found nothing", f"{nothing:,} left out")}
     inputs = {FOUND_NOTHING: 0}
@@ -58,3 +74,10 @@ def cut_blend(step: Step, outcome: Outcome, plain: Cut) -> Cut:
         inputs=inputs,
         counted=f"{plain.counted}, none added" if same else plain.counted,
     )
+
+
+def _drop(port: str) -> float:
+    return -26.0 if port == FOUND_NOTHING else 56.0 + 18 * (unused_number(port) or 0)
+
+
+BLEND_CUTTING = Cutting(cut_blend, _drop)

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.kinds.accepted import AcceptedValues
 from keen_trellis.desktop.kinds.join_fields import JoinFields
-from keen_trellis.desktop.kinds.join_knot import cut_join
+from keen_trellis.desktop.kinds.join_knot import JOIN_CUTTING
 from keen_trellis.desktop.kinds.join_links import JoinLinks
 from keen_trellis.desktop.kinds.join_repairs import JoinRepairs
 from keen_trellis.desktop.kinds.join_rows import rows_of_join
@@ -163,4 +163,4 @@ class JoinSentence(SentencePart):
         return [*items, Chip("match by fields instead", back, "Link fields", doing=True)]
 
 
-VIEW = KindView(JoinKind.name, JoinSentence, cut_join, shows=rows_of_join)
+VIEW = KindView(JoinKind.name, JoinSentence, JOIN_CUTTING, shows=rows_of_join)

@@ -8,11 +8,11 @@ from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
-from keen_trellis.desktop.trellis.knots import Cut
+from keen_trellis.desktop.trellis.knots import Cut, Cutting
 from keen_trellis.desktop.trellis.shapes import MATCHED_PART, Part
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinSettings
+from keen_trellis.flow.steps.join import PASSED_OVER, UNMATCHED_LEFT, UNMATCHED_RIGHT, JoinSettings
 from keen_trellis.flow.wording import question
 from keen_trellis.session.outcome import Outcome
 
@@ -68,6 +68,14 @@ def _counted(plain: Cut, counts: MatchCounts, kind: JoinType) -> Cut:
     return replace(plain, counted=f"{more} by repeated keys", counted_short=more, alarm=True)
 
 
+_DROPS = {UNMATCHED_LEFT: -26.0, MATCHED_PART: 36.0}
+JOIN_CUTTING = Cutting(
+    cut_join,
+    lambda port: _DROPS.get(port, 56.0),
+    {PASSED_OVER: "passed over", MATCHED_PART: "matched"},
+)
+
+
 def _part(name: str, rows: int, kept: bool, said: str) -> Part:
     does = "kept; click again to leave it out" if kept else "left out; click again to keep it"
-    return Part(name, 0, 0, kept, rows, f"{said}: {rows_said(rows)}, {does}")
+    return Part(name, 0, 0, kept, rows, f"{said}: {rows_said(rows)}, {does}", name != MATCHED_PART)

@@ -15,7 +15,7 @@ from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
-from keen_trellis.desktop.trellis.knots import Cut
+from keen_trellis.desktop.trellis.knots import Cut, Cutting
 from keen_trellis.desktop.trellis.shapes import OF_RAIL, Part
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
@@ -149,4 +149,4 @@ def cut_union(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     return replace(plain, parts=parts, inputs={name: number for number, name in enumerate(names)})
 
 
-VIEW = KindView(UnionKind.name, UnionSentence, cut_union)
+VIEW = KindView(UnionKind.name, UnionSentence, Cutting(cut_union))

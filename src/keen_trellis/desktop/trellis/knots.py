@@ -36,11 +36,28 @@ class Cut:
     alarm: bool = False
 
 
-# Says how the bar of a step is cut that came to this, from how it is without its result.
-Cutting = Callable[[Step, Outcome, Cut], Cut]
+def _below(port: str) -> float:
+    return 56.0
 
 
-def cut(step: Step, outcome: Outcome | None, cutting: Cutting | None) -> Cut:
+@dataclass(frozen=True)
+class Cutting:
+    """What the trellis knows of a kind of knot.
+
+    cut: how the bar of a step is cut that came to this, from how it is without its result.  drop: how far
+    below the knot's rail the stub of a port ends; less than 0 is above.  said: by port, a word behind the
+    count of a rail that carries it on.
+    """
+
+    cut: Callable[[Step, Outcome, Cut], Cut]
+    drop: Callable[[str], float] = _below
+    said: Mapping[str, str] = ()  # type: ignore[assignment]
+
+
+PLAIN = Cutting(lambda _step, _outcome, plain: plain)
+
+
+def cut(step: Step, outcome: Outcome | None, cutting: Cutting) -> Cut:
     """How a knot is shown that came to this."""
     error = outcome.error if outcome is not None else None
     plain = Cut(step.name, "cannot be computed" if error is not None else "working it out")
@@ -55,7 +72,7 @@ def cut(step: Step, outcome: Outcome | None, cutting: Cutting | None) -> Cut:
     if outcome is None or outcome.step is None or len(outcome.inputs) != len(step.inputs):
         return plain
     try:
-        return cutting(step, outcome, plain) if cutting is not None else plain
+        return cutting.cut(step, outcome, plain)
     except TrellisError:  # settings that cannot be read: the step says so itself
         return plain
 

@@ -18,7 +18,6 @@ from keen_trellis.desktop.trellis.shapes import (
     BEAD,
     KNOT_WIDTH,
     MARGIN_WIDTH,
-    MATCHED_PART,
     Bead,
     End,
     Knot,
@@ -34,7 +33,6 @@ from keen_trellis.flow.graph import ROWS, Input, Step
 from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.shared_filters import feeds_blend, filter_said, unreached
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import PASSED_OVER
 from keen_trellis.flow.steps.shared_filter import tie_of
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.selection import Selection
@@ -133,7 +131,7 @@ class _Planner(Places):
             lay_short_stubs(self, step, x, y, parts, hues)
 
     def _cut(self, step: Step, outcome: Outcome | None) -> Cut:
-        return cut(step, outcome, self._cuttings.get(step.kind))
+        return cut(step, outcome, self.cutting(step))
 
     def _output(self, step: Step) -> None:
         x = self.layout.width - END_ROOM + 20
@@ -185,7 +183,7 @@ class _Planner(Places):
         if rail.rows < 0:
             return
         short = rows_said(rail.rows)
-        name = "passed over" if port == PASSED_OVER else "matched" if port == MATCHED_PART else ""
+        name = dict(self.cutting(step).said).get(port, "")
         text = (
             f"{short} {name}" if name else dict(self._cut(step, outcome).stubs).get(port, (short, short))[0]
         )

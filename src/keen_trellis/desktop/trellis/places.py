@@ -6,13 +6,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from keen_trellis.desktop.marks import Mark, marks_of
-from keen_trellis.desktop.trellis.knots import Cutting
+from keen_trellis.desktop.trellis.knots import PLAIN, Cutting
 from keen_trellis.desktop.trellis.lanes import Arrangement, Lane, arranged, lanes_of
-from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, MATCHED_PART, Layout
+from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import FOUND_NOTHING, unused_number
-from keen_trellis.flow.steps.join import UNMATCHED_LEFT
 from keen_trellis.flow.steps.shared_filter import tie_of
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
@@ -163,20 +161,22 @@ class Places:
         mark = self.marks.get(entry.step) if step is not None and entry.port == ROWS else None
         return mark.hue if mark else None
 
+    def cutting(self, step: Step) -> Cutting:
+        """What is known of how the knots of a step's kind are drawn."""
+        return self._cuttings.get(step.kind, PLAIN)
+
     def stub_shift(self, entry: Input) -> float:
         """A rail carried on from a stub runs where the stub ends."""
         step = self.flow.find(entry.step)
         if entry.port == ROWS or step is None or step.id not in self.lane_of:
             return 0.0
+        drop = self.cutting(step).drop(entry.port)
         if not self.is_open(self.lane_of[step.id]) or not self.captioned(step, False):
-            return -9.0 if entry.port == UNMATCHED_LEFT else 9.0
-        number = unused_number(entry.port) or 0
+            return -9.0 if drop < 0 else 9.0
         takers = [taker for taker, _, own in self.takers.get(step.id, []) if own == entry]
-        if entry.port == UNMATCHED_LEFT and takers and all(self.y[t.id] > self.y[step.id] for t in takers):
+        if drop < 0 and takers and all(self.y[t.id] > self.y[step.id] for t in takers):
             return 40.0  # below the words at the knot's own rail, which it would cross otherwise
-        return {UNMATCHED_LEFT: -26.0, FOUND_NOTHING: -26.0, MATCHED_PART: 36.0}.get(
-            entry.port, 56.0 + 18 * number
-        )
+        return drop
 
     def ports_taken(self, step: Step) -> set[str]:
         """The ports of a step that rails carry on."""

@@ -95,7 +95,8 @@ class Rail:
 class Part:
     """One part of a knot, from `top` to `bottom`.
 
-    name: a port's or a rail's.  hue: None for ink, as what matched.  hatched: it found no partner.
+    name: a port's or a rail's.  kept: whether its rows are in the result.  said: what it is, in words.
+    apart: whether its stub can be selected by itself.
     """
 
     name: str
@@ -104,6 +105,7 @@ class Part:
     kept: bool
     rows: int
     said: str = ""
+    apart: bool = True
 
 
 @dataclass(frozen=True)

@@ -6,10 +6,9 @@ from collections.abc import Mapping, Sequence
 
 from keen_trellis.desktop.trellis.knots import Cut
 from keen_trellis.desktop.trellis.places import END_ROOM, Places
-from keen_trellis.desktop.trellis.shapes import KNOT_WIDTH, MATCHED_PART, Part, Stub
+from keen_trellis.desktop.trellis.shapes import KNOT_WIDTH, Part, Stub
 from keen_trellis.flow.graph import ROWS, Input, Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import FOUND_NOTHING
 from keen_trellis.session.selection import Selection
 
 STUB = 48
@@ -33,13 +32,12 @@ def lay_stubs(
         carried = part.name in carried_on
         if not carried and (part.kept or not part.rows or part.name not in stubs):
             continue
-        is_port = part.name not in (MATCHED_PART, FOUND_NOTHING)
         start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
         end = (x + KNOT_WIDTH / 2 + STUB, y + places.stub_shift(Input(step.id, part.name)))
         text, short = stubs.get(part.name, ("", ""))
         # The next knot's second rail bends up in the last stretch before it.
         room = _next_knot(places, step) - end[0] - _BEFORE_KNOT if not places.low else 220
-        selection = Selection(step.id, part.name) if is_port else None
+        selection = Selection(step.id, part.name) if part.apart else None
         # Where a rail carries it on, that says what it is.
         stub = Stub(selection, start, end, text, short, room, hues.get(part.name), not carried)
         places.layout.stubs.append(stub)
