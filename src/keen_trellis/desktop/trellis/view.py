@@ -56,6 +56,7 @@ class TrellisView(QWidget):
         self._history: History | None = None  # of the flow that is laid out
         self._items: list[Item] = []
         self._is_stale = False
+        self._laid_out_in = 0.0
         self.zoom = 1.0
         self._pressed: Item | None = None
         self._press_at = QPointF()
@@ -108,27 +109,35 @@ class TrellisView(QWidget):
         if not self._is_stale:
             return
         self._is_stale = False
-        parent = self.parentWidget()
-        width = (parent.width() if parent is not None else self.width()) / self.zoom
         before = self._layout.arrangement if self._history is self._session.history else None
-        self._history = self._session.history
-        self._layout = plan(self._session, width, self._cuttings, before)
+        self._history, self._laid_out_in = self._session.history, self._room()
+        self._layout = plan(self._session, self._laid_out_in, self._cuttings, before)
         self._items = items_of(self._layout)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
-        self.demo_button.adjustSize()
-        middle = QPointF((MARGIN_WIDTH + self.width()) / 2, self.height() / 2)
-        self.demo_button.move(int(middle.x() - self.demo_button.width() / 2), int(middle.y() + 50))
+        self._place_demo_button()
         item = self.selected_item()
         self.setAccessibleDescription(f"{item.role} {item.text}" if item else "nothing selected")
         self.update()
+
+    def _room(self) -> float:
+        """How wide the flow may be: as the pane that it stands in."""
+        parent = self.parentWidget()
+        return (parent.width() if parent is not None else self.width()) / self.zoom
+
+    def _place_demo_button(self) -> None:
+        self.demo_button.adjustSize()
+        middle = QPointF((MARGIN_WIDTH + self.width()) / 2, self.height() / 2)
+        self.demo_button.move(int(middle.x() - self.demo_button.width() / 2), int(middle.y() + 50))
 
     def _outcomes_changed(self, _: frozenset[str]) -> None:
         self.refresh()  # a count may make its lane wider: all is laid out
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        self.refresh()
+        self._place_demo_button()
+        if self._room() != self._laid_out_in:  # and not for being as high as what is laid out
+            self.refresh()
 
     def _selection_moved(self) -> None:
         self.refresh()  # low lanes open where the selection is
