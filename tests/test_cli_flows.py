@@ -474,6 +474,17 @@ class Stopped(FlowCase):
                 Task().checkpoint()
             Task().checkpoint()  # what begins afterwards goes on
 
+    def test_who_has_heard_it_tidies_up_without_being_interrupted(self):
+        tidied = []
+        with self.assertRaises(Cancelled), group._stopped_by_signals():
+            os.kill(os.getpid(), signal.SIGTERM)
+            try:
+                Task().checkpoint()
+            finally:
+                time.sleep(2 * group._PATIENCE)
+                tidied.append(True)
+        self.assertEqual(tidied, [True])
+
     def test_what_has_no_checkpoint_is_interrupted(self):
         began = time.monotonic()
         with self.assertRaises(KeyboardInterrupt), group._stopped_by_signals():

@@ -37,7 +37,11 @@ def _stopped_by_signals() -> Iterator[None]:
         Task.stop_all()
         signal.setitimer(signal.ITIMER_REAL, _PATIENCE)
 
-    own: dict[signal.Signals, Any] = {signal.SIGALRM: signal.default_int_handler}
+    def interrupt(number: int, frame: FrameType | None) -> None:
+        if not Task.stop_was_heard():  # otherwise it is tidying up
+            raise KeyboardInterrupt
+
+    own: dict[signal.Signals, Any] = {signal.SIGALRM: interrupt}
     own |= dict.fromkeys((signal.SIGINT, signal.SIGTERM, signal.SIGHUP), stop)
     plain = (signal.SIG_DFL, signal.default_int_handler)
     before: dict[signal.Signals, Any] = {number: signal.getsignal(number) for number in own}

@@ -13,8 +13,10 @@ Watcher = Callable[[int, int, str], None]
 class Task:
     """One piece of long work that can be watched and stopped from another thread."""
 
-    # Whether all work of this process is to stop, as when a command is ended by a signal.
-    _all_stopped = threading.Event()
+    # Whether all work of this process is to stop, as when a command is ended by a signal, and whether some of
+    # it has. Without a lock: the handler of a signal sets it wherever the work is.
+    _all_stopped = False
+    _stop_heard = False
 
     def __init__(self, watcher: Watcher | None = None) -> None:
         self._watcher = watcher
@@ -27,16 +29,21 @@ class Task:
     @classmethod
     def stop_all(cls) -> None:
         """Ask all work to stop, whichever task it has, until `go_on`."""
-        cls._all_stopped.set()
+        cls._all_stopped = True
+
+    @classmethod
+    def stop_was_heard(cls) -> bool:
+        """Whether a checkpoint has been reached since."""
+        return cls._stop_heard
 
     @classmethod
     def go_on(cls) -> None:
         """Let work that begins from now on go on."""
-        cls._all_stopped.clear()
+        cls._all_stopped = cls._stop_heard = False
 
     @property
     def cancelled(self) -> bool:
-        return self._stopped.is_set() or self._all_stopped.is_set()
+        return self._stopped.is_set() or self._all_stopped
 
     def checkpoint(self, done: int = 0, total: int = 0, what: str = "") -> None:
         """Report that `done` of `total` units of `what` are finished (total 0: not known).
@@ -44,6 +51,7 @@ class Task:
         Raises Cancelled when the work was asked to stop.
         """
         if self.cancelled:
+            Task._stop_heard = self._all_stopped
             raise Cancelled
         if self._watcher is not None:
             self._watcher(done, total, what)
