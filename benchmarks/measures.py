@@ -31,6 +31,12 @@ def alternated(one: Callable[[], object], other: Callable[[], object]) -> tuple[
     )
 
 
+def beside(ours: Callable[[], object], theirs: Callable[[], object], aim: str) -> tuple[str, ...]:
+    """The cells of a row: seconds of both, their ratio, the aim, and the peak of ours in MB."""
+    mine, other, ratio = alternated(ours, theirs)
+    return f"{mine:.2f}", f"{other:.2f}", f"{ratio:.2f}", aim, f"{peak_above(ours) / 2**20:.0f}"
+
+
 def peak_above(work: Callable[[], object]) -> int:
     """How many bytes of NumPy's and Arrow's `work` held at most at a time, sampled every 2 ms."""
 

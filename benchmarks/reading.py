@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -13,7 +12,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 from rich.table import Table as Grid
 
-from benchmarks.measures import alternated, peak_above, seconds
+from benchmarks.measures import alternated, beside, seconds
 from keen_trellis.core.task import Task
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.cache import Cache
@@ -44,7 +43,7 @@ def reading_grid(rows: int) -> Grid:
                 "1.40",
             ),
         ):
-            grid.add_row(name, *_beside(folder, path, bare, aim))
+            grid.add_row(name, *beside(partial(_read, path, folder), partial(bare, path), aim))
         grid.add_row(f"a folder of {_FILES} files, beside its files one by one", *_folder(folder, rows // 20))
         grid.add_row("the text once more, unchanged, in another start of the program", *_again(folder))
     return grid
@@ -57,12 +56,6 @@ def _read(path: Path, cache: Path) -> Library:
         content = library.content(path)
         library.get(content.settings(content.tables[0].name), Task())
     return library
-
-
-def _beside(folder: Path, path: Path, bare: Callable[[Path], object], aim: str) -> tuple[str, ...]:
-    ours, theirs, ratio = alternated(partial(_read, path, folder), partial(bare, path))
-    peak = peak_above(partial(_read, path, folder))
-    return f"{ours:.2f}", f"{theirs:.2f}", f"{ratio:.2f}", aim, f"{peak / 2**20:.0f}"
 
 
 def _calamine(path: Path) -> object:

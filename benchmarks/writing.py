@@ -14,7 +14,7 @@ import pyarrow.csv as pa_csv
 from pyarrow import feather, parquet
 from rich.table import Table as Grid
 
-from benchmarks.measures import alternated, peak_above
+from benchmarks.measures import beside
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
 from keen_trellis.core.link import LinkField
@@ -35,13 +35,13 @@ def writing_grid(rows: int) -> Grid:
     with tempfile.TemporaryDirectory(prefix="keen-trellis-speed-") as place:
         folder = Path(place)
         finished = _finished(joined)
-        for ending, beside, bare, aim in (
+        for ending, library, bare, aim in (
             ("csv", "pyarrow", pa_csv.write_csv, "1.30"),
             ("parquet", "pyarrow", partial(parquet.write_table, compression="zstd"), "1.30"),
             ("arrow", "pyarrow", partial(feather.write_feather, compression="uncompressed"), ""),
             ("jsonl", "csv of pyarrow", pa_csv.write_csv, ""),
         ):
-            name = f"{rows:,} x {len(joined.fields)} as {ending}, beside {beside}"
+            name = f"{rows:,} x {len(joined.fields)} as {ending}, beside {library}"
             grid.add_row(name, *_beside(joined, finished, folder, ending, bare, aim))
         few = _joined(max(rows // _XLSX_SHARE, 1))
         grid.add_row(
@@ -61,8 +61,7 @@ def _beside(
 ) -> tuple[str, ...]:
     own = settings_for(folder / f"ours.{ending}", harmless=False)
     ours = partial(write, table, own, replace=True)
-    seconds, theirs, ratio = alternated(ours, partial(bare, finished, str(folder / f"bare.{ending}")))
-    return f"{seconds:.2f}", f"{theirs:.2f}", f"{ratio:.2f}", aim, f"{peak_above(ours) / 2**20:.0f}"
+    return beside(ours, partial(bare, finished, str(folder / f"bare.{ending}")), aim)
 
 
 def _finished(table: Table) -> pa.Table:

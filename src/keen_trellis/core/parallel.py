@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
 from itertools import pairwise
 from typing import TypeVar
@@ -37,6 +38,26 @@ def each(work: Callable[[Given], Made], given: Sequence[Given]) -> list[Made]:
     """What `work` makes of each of some things, worked on side by side, in their order."""
     with ThreadPoolExecutor(_THREADS) as pool:
         return _shared_out(pool, work, given)
+
+
+def ahead(work: Callable[[Given], Made], given: Iterable[Given], most: int) -> Iterator[tuple[Given, Made]]:
+    """Each of some things with what `work` makes of it, in their order; up to `most` more are worked on
+    meanwhile, in the context that this is called in.
+    """
+    waiting: deque[tuple[Given, Future[Made]]] = deque()
+    with ThreadPoolExecutor(most) as pool:
+        try:
+            for entry in given:
+                waiting.append((entry, pool.submit(copy_context().run, work, entry)))
+                if len(waiting) > most:
+                    first, made = waiting.popleft()
+                    yield first, made.result()
+            while waiting:
+                first, made = waiting.popleft()
+                yield first, made.result()
+        finally:
+            for _, made in waiting:
+                made.cancel()
 
 
 def _shared_out(

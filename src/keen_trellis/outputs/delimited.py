@@ -12,6 +12,7 @@ from keen_trellis.core.table import Cells, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.wording import counted
 from keen_trellis.outputs.files import FileWriter
 from keen_trellis.outputs.lines import TEXT, around, batches, holds, joined
 
@@ -55,7 +56,7 @@ class DelimitedWriter(FileWriter):
                 file.write(made)
                 marked.update(found)
         return [
-            f"{count:,} {'cell' if count == 1 else 'cells'} of {name} written with an apostrophe before what "
+            f"{counted(count, 'cells')} of {name} written with an apostrophe before what "
             "a spreadsheet program would run as a formula"
             for name, count in marked.items()
             if count

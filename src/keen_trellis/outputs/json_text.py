@@ -14,6 +14,7 @@ from keen_trellis.core.table import Cells, Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.wording import counted
 from keen_trellis.outputs.files import FileWriter
 from keen_trellis.outputs.lines import TEXT, around, batches, joined
 
@@ -35,7 +36,7 @@ class LinesWriter(FileWriter):
             self._rows(table, file, f"rows of {settings.file_name}", task, changed)
             file.write(self.end if table.rows or self.begin else b"")
         return [
-            f"{count:,} {'cell' if count == 1 else 'cells'} of {name} written as text: {_NO_NUMBER}"
+            f"{counted(count, 'cells')} of {name} written as text: {_NO_NUMBER}"
             for name, count in changed.items()
             if count
         ]
@@ -73,7 +74,7 @@ class ArrayWriter(LinesWriter):
 def _values(field: Field, values: pa.Array) -> tuple[pa.Array, int]:
     """The values as JSON writes them, null staying null, and how many are text though they are numbers."""
     text = as_text(values).cast(TEXT)
-    if field.type is FieldType.BOOLEAN or field.type in (FieldType.INTEGER, FieldType.DECIMAL):
+    if field.type in (FieldType.BOOLEAN, FieldType.INTEGER, FieldType.DECIMAL):
         return text, 0
     if field.type is FieldType.REAL:
         finite = pc.is_finite(values)

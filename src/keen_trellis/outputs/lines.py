@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.parallel import ahead
 from keen_trellis.core.table import Cells, Table
 from keen_trellis.core.task import Task
 
@@ -27,20 +26,14 @@ def batches(table: Table, make: Callable[[list[Cells]], Made], what: str, task: 
     def made(start: int) -> Made:
         return make(table.take(range(start, min(start + _BATCH_ROWS, table.rows)), table.names))
 
-    waiting: deque[Future[Made]] = deque()
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        try:
-            for start in range(0, table.rows, _BATCH_ROWS):
-                task.checkpoint(start, table.rows, what)
-                waiting.append(pool.submit(made, start))
-                if len(waiting) > _AT_ONCE:
-                    yield waiting.popleft().result()
-            while waiting:
-                task.checkpoint(table.rows, table.rows, what)
-                yield waiting.popleft().result()
-        finally:
-            for entry in waiting:
-                entry.cancel()
+    def starts() -> Iterator[int]:
+        for start in range(0, table.rows, _BATCH_ROWS):
+            task.checkpoint(start, table.rows, what)
+            yield start
+
+    for start, done in ahead(made, starts(), _AT_ONCE):
+        task.checkpoint(start, table.rows, what)
+        yield done
 
 
 def joined(columns: Sequence[pa.Array], between: str, end: str) -> memoryview:

@@ -22,6 +22,7 @@ from keen_trellis.core.values import FieldType, as_text, shortest_number
 from keen_trellis.flow.plain_text import visible
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.temporary import temporary_folder
+from keen_trellis.flow.wording import counted
 from keen_trellis.outputs.files import FileWriter
 
 if TYPE_CHECKING:
@@ -84,7 +85,7 @@ class WorkbookWriter(FileWriter):
                         if value is not None:
                             puts[column](done, column, value)
         return [
-            f"{count:,} {'cell' if count == 1 else 'cells'} of {name} written as text: {why}"
+            f"{counted(count, 'cells')} of {name} written as text: {why}"
             for (name, why), count in changed.items()
         ]
 

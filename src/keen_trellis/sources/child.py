@@ -134,8 +134,7 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
         raise SourceError(f"It cannot be read: {error.strerror}.", where=path) from error
     limit = memory_limit(path, size)
     messages = _answers(Order(module, (words[0], path, *words[1:]), limit), _Watch(path, size), task)
-    answer = messages[-1] if messages else Message()
-    code = answer.ended
+    ended = messages[-1].ended if messages else None
     answer = next((message for message in reversed(messages) if message.last or message.error), Message())
     most = f"{limit / 2**30:.1f} GiB of memory"
     if answer.error == _TOO_MUCH_MEMORY:
@@ -147,7 +146,7 @@ def ask(module: str, path: str, task: Task, *words: str) -> Message:
         )
     if answer.error:
         raise SourceError(answer.error, where=path, remedy=answer.remedy)
-    if code != 0 or not answer.last:
+    if ended != 0 or not answer.last:
         raise SourceError(
             f"Reading it ended unexpectedly: it is damaged, or takes more than {most}.",
             where=path,
@@ -174,7 +173,9 @@ def _answers(order: Order, watch: _Watch, task: Task) -> list[Message]:
             # Also where the reading was stopped or took too long.
             _end(messages, listener)
         if messages:
-            return messages  # otherwise the starter had just ended, and there was no child
+            return (
+                messages  # otherwise the starter had ended, for want of work or otherwise: there was no child
+            )
     return []
 
 
@@ -197,14 +198,15 @@ class _Starter:
         self._line: socket.socket | None = None
 
     def begin(self, order: Order) -> socket.socket:
-        """The channel over which a new child says its messages."""
+        """The channel over which a new child says its messages: none where the starter had ended, which the
+        next call begins anew.
+        """
         ours, theirs = socket.socketpair()
         with theirs, self._lock:
             try:
                 socket.send_fds(self._begun(), [b"c"], [theirs.fileno()])
-            except OSError:  # it ended for want of work, or was ended
+            except OSError:
                 self._end()
-                socket.send_fds(self._begun(), [b"c"], [theirs.fileno()])
         with suppress(OSError):  # if there is no child after all, nothing comes back
             ours.sendall(msgspec.json.encode(order) + b"\n")
         return ours

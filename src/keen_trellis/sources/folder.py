@@ -23,15 +23,11 @@ from keen_trellis.flow.source_settings import NEWEST_FILE, Settled, SourceSettin
 from keen_trellis.sources.about import ROW_NUMBERS, ROWS_FILE, About, Listing
 from keen_trellis.sources.cell_columns import in_one_type
 from keen_trellis.sources.content import reading
-from keen_trellis.sources.delimited import OpenedText, open_text
+from keen_trellis.sources.delimited import DelimitedReader, OpenedText, open_text
 from keen_trellis.sources.headers import OwnNames
 from keen_trellis.sources.locations import FOLDER, is_pattern
 from keen_trellis.sources.reading import (
-    COLUMNS_OF_SHEET,
-    DIALECT,
     GATHERING,
-    LAYOUT,
-    WRITING,
     Reader,
     ReadTable,
     refuse_unused,
@@ -55,7 +51,7 @@ class FolderReader(Reader):
 
     name = FOLDER
     said = "a folder"
-    uses = GATHERING | LAYOUT | COLUMNS_OF_SHEET | DIALECT | WRITING
+    uses = GATHERING | DelimitedReader.uses | WorkbookReader.uses
     of_file = False
 
     def tables(self, path: str, task: Task) -> Sequence[Listing]:
@@ -72,7 +68,7 @@ class FolderReader(Reader):
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         members = members_of(settings.path)
         if members.reader == TEXT:
-            refuse_unused(settings, GATHERING | LAYOUT | DIALECT | WRITING, "a folder of text files")
+            refuse_unused(settings, GATHERING | DelimitedReader.uses, "a folder of text files")
             return _read_texts(members, settings, room, task)
         refuse_unused(settings, GATHERING | WorkbookReader.uses, "a folder of workbooks")
         return _read_workbooks(members, settings, room, task)

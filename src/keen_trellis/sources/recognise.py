@@ -6,7 +6,6 @@ import codecs
 import re
 import stat
 import zipfile
-from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -71,14 +70,14 @@ class Recognised:
 class Sort:
     """A sort of file. content: what it is, in words.  reader: which one reads it.  endings: of its name.
 
-    begins: how its bytes begin.  holds: where others begin so too, whether it is this; may raise SourceError.
+    begins: how its bytes begin.  holds: of a zip archive, what is in it, or with / a folder.
     """
 
     content: str
     reader: str
     endings: tuple[str, ...] = ()
     begins: bytes = b""
-    holds: Callable[[Path], bool] | None = None
+    holds: str = ""
 
 
 def recognise(path: Path) -> Recognised:
@@ -121,8 +120,12 @@ def _head(path: Path) -> bytes:
 
 
 def _content(path: Path, head: bytes) -> Sort:
+    if head.startswith(ARCHIVE):
+        return _in_archive(path)
     for sort in _SORTS:
-        if sort.begins and head.startswith(sort.begins) and (sort.holds is None or sort.holds(path)):
+        if sort.begins and head.startswith(sort.begins):
+            if sort.begins == COMPOUND:
+                _check_not_encrypted(path)
             return sort
     where = str(path)
     if b"\0" in head and not encoding_of(head):
@@ -195,8 +198,8 @@ def _is_json(text: str) -> bool:
     return True
 
 
-def _names_in(path: Path) -> set[str]:
-    """The names of what a zip archive holds. SourceError if it is damaged, or much larger than it seems."""
+def _in_archive(path: Path) -> Sort:
+    """The sort of a zip archive, by the names of what it holds."""
     try:
         with zipfile.ZipFile(path) as archive:
             names = set(archive.namelist())
@@ -211,38 +214,29 @@ def _names_in(path: Path) -> set[str]:
             where=str(path),
             remedy="It may have been made to do harm. Ask where it comes from.",
         )
-    return names
-
-
-def _no_workbook(path: Path) -> bool:
+    for sort in _SORTS:
+        if sort.holds in names or (sort.holds.endswith("/") and any(n.startswith(sort.holds) for n in names)):
+            return sort
     raise SourceError("It is an archive, not a workbook.", where=str(path), remedy="Unpack it first.")
 
 
-def _not_encrypted(path: Path) -> bool:
+def _check_not_encrypted(path: Path) -> None:
     if _ENCRYPTED in path.read_bytes()[: 2**20]:
         raise SourceError(
             "The workbook is protected by a password.",
             where=str(path),
             remedy="Open it in a spreadsheet program, save a copy without a password, and use the copy.",
         )
-    return True
 
 
-# The sorts of files that are read, those of one beginning in the order in which they are tried. A new sort of
-# file is a line here.
+# The sorts of files that are read, those of archives in the order in which they are tried. A new sort of file
+# is a line here.
 _SORTS = (
     Sort("SQLite database", SQLITE, (".sqlite", ".sqlite3", ".db"), b"SQLite format 3\0"),
-    Sort("xls workbook", WORKBOOK, (".xls",), COMPOUND, _not_encrypted),
-    Sort("xlsb workbook", WORKBOOK, (".xlsb",), ARCHIVE, lambda path: "xl/workbook.bin" in _names_in(path)),
-    Sort(
-        "xlsx workbook",
-        WORKBOOK,
-        (".xlsx", ".xlsm"),
-        ARCHIVE,
-        lambda path: any(name.startswith("xl/") for name in _names_in(path)),
-    ),
-    Sort("ods workbook", WORKBOOK, (".ods",), ARCHIVE, lambda path: "content.xml" in _names_in(path)),
-    Sort("archive", WORKBOOK, (), ARCHIVE, _no_workbook),
+    Sort("xls workbook", WORKBOOK, (".xls",), COMPOUND),
+    Sort("xlsb workbook", WORKBOOK, (".xlsb",), holds="xl/workbook.bin"),
+    Sort("xlsx workbook", WORKBOOK, (".xlsx", ".xlsm"), holds="xl/"),
+    Sort("ods workbook", WORKBOOK, (".ods",), holds="content.xml"),
     Sort("Parquet file", COLUMNS, (".parquet",), b"PAR1"),
     Sort("Arrow file", COLUMNS, (".arrow", ".feather"), b"ARROW1"),
 )

@@ -5,9 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import itertools
-from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property, partial
 from pathlib import Path
@@ -19,6 +17,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.core.parallel import ahead
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import one_array
 from keen_trellis.flow.remark import Remark
@@ -124,9 +123,8 @@ class TextFile:
         # Read and not mapped: a file that is cut short meanwhile would end the program.
         with self.path.open("rb") as file:
             parts = self._parts(file, self.path.stat().st_size, task, repairs)
-            with ThreadPoolExecutor(_AHEAD) as pool:
-                for lines, cells in _ahead(pool, partial(self._even, wanted=wanted), parts):
-                    yield cells if cells is not None else self._repaired(lines, repairs)
+            for lines, cells in ahead(partial(self._even, wanted=wanted), parts, _AHEAD):
+                yield cells if cells is not None else self._repaired(lines, repairs)
 
     def _parts(self, file: BinaryIO, size: int, task: Task, repairs: Repairs) -> Iterator[_Lines]:
         """The rows that are to be read, some at a time."""
@@ -414,21 +412,6 @@ def _bytes_of(texts: pa.Array) -> int:
     """How many bytes some texts have together: they stand one behind the other."""
     offsets = np.frombuffer(texts.buffers()[1], np.int64)
     return int(offsets[texts.offset + len(texts)] - offsets[texts.offset])
-
-
-def _ahead(
-    pool: ThreadPoolExecutor, read: Callable[[_Lines], TextBlock | None], parts: Iterator[_Lines]
-) -> Iterator[tuple[_Lines, TextBlock | None]]:
-    """Each part and what was read from it, in order, the following ones being read meanwhile."""
-    waiting: deque[tuple[_Lines, Future[TextBlock | None]]] = deque()
-    for lines in parts:
-        waiting.append((lines, pool.submit(read, lines)))
-        if len(waiting) > _AHEAD:
-            first, reading = waiting.popleft()
-            yield first, reading.result()
-    while waiting:
-        first, reading = waiting.popleft()
-        yield first, reading.result()
 
 
 def _batches(reader: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:
