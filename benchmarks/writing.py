@@ -20,7 +20,8 @@ from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable, Table
-from keen_trellis.outputs import settings_for, write
+from keen_trellis.outputs import write
+from keen_trellis.outputs.targets import settings_for
 
 _SEED = 29
 _XLSX_SHARE = 25  # of the rows

@@ -14,6 +14,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
 
+import openpyxl
 import pyarrow as pa
 import xlsxwriter
 from click.testing import CliRunner
@@ -23,7 +24,7 @@ from keen_trellis.cli import group, main
 from keen_trellis.core.errors import Cancelled
 from keen_trellis.core.task import Task
 from keen_trellis.outputs import WRITERS, files
-from keen_trellis.outputs.workbook import sheets_of
+from tests.outputs.reports import parts_of
 
 
 def step(step_id, kind, inputs=(), **settings):
@@ -112,25 +113,83 @@ class Workbooks(FlowCase):
         report = step("report", "output", ["loans"], writer="xlsx", path="report.xlsx")
         self.steps = (text("loans"), report)
 
-    def test_the_sheets_that_go_are_named_before_a_workbook_is_replaced(self):
+    def sheets(self):
+        return openpyxl.load_workbook(self.book).sheetnames
+
+    def test_what_happens_to_a_workbook_is_said_before_and_its_other_sheets_stay(self):
+        before = parts_of(self.book)
         said = self.call("run", self.flow(*self.steps), code=5).output
-        self.assertIn("Replacing it removes its sheets “Data”, “Notes”, “Regions & more”", said)
-        self.assertEqual(sheets_of(self.book), ["Data", "Notes", "Regions & more"])
+        self.assertIn("Sheet Data is written anew; its 2 other sheets stay (Notes, Regions & more).", said)
+        self.assertEqual(parts_of(self.book), before)
         said = self.run_flow(*self.steps).stderr
-        self.assertIn("report.xlsx: Replacing it removes its sheets “Notes”, “Regions & more”.", said)
-        self.assertEqual(sheets_of(self.book), ["Data"])
-        self.assertNotIn("removes", self.run_flow(*self.steps).output)
+        self.assertIn("report.xlsx: Sheet Data is written anew; its 2 other sheets stay", said)
+        self.assertEqual(self.sheets(), ["Data", "Notes", "Regions & more"])
+        for part in ("xl/worksheets/sheet2.xml", "xl/worksheets/sheet3.xml"):
+            self.assertEqual(parts_of(self.book)[part], before[part])
+        self.assertIn("which has 2 rows, is written anew", self.run_flow(*self.steps).stderr)
+
+    def test_several_outputs_to_one_workbook_are_written_together(self):
+        def to(name, **settings):
+            return step(name, "output", ["loans"], writer="xlsx", path="report.xlsx", **settings)
+
+        some = to("a"), to("b", sheet="New", totals=True), to("c", sheet="Notes", cell="C5")
+        found = self.run_flow(text("loans"), *some, words=["--json"])
+        self.assertEqual(
+            [(entry["path"], entry["within"]) for entry in json.loads(found.stdout)["outputs"]],
+            [(str(self.book), where) for where in ("sheet Data", "sheet New", "C5 of sheet Notes")],
+        )
+        self.assertEqual(self.sheets(), ["Data", "Notes", "Regions & more", "New"])
+        book = openpyxl.load_workbook(self.book)
+        self.assertEqual([book["Notes"][cell].value for cell in ("C5", "D6")], ["venue", 1])
+        self.assertEqual(book["New"]["B3"].value, "=SUBTOTAL(109,B2:B2)")
+        before = self.book.read_bytes()
+        # What one of them cannot do keeps the others from being written, too.
+        wrong = to("d", table="Nothing")
+        said = self.call("run", self.flow(text("loans"), *some, wrong), "--replace", code=5).output
+        self.assertIn("no table and no named range “Nothing”", said)
+        for again, why in (
+            (to("e", sheet="notes", cell="C5"), "Two outputs write to it"),
+            (to("e", sheet="NOTES", cell="D6"), "the same cells of sheet Notes: C5 of sheet Notes and D6 of"),
+            (to("e", sheet="new", cell="A2"), "Two outputs write to the same cells of sheet New"),
+        ):
+            said = self.call("run", self.flow(text("loans"), *some, again), "--replace", code=5).output
+            self.assertIn(why, said)
+        self.assertEqual(self.book.read_bytes(), before)
+
+    def matched(self, target, *words, code=0):
+        words = ("--type", "cross", "--write", f"{self.book}{target}", *words)
+        return self.call(
+            "match", self.folder / "loans.csv", f"B={self.folder / 'loans.csv'}", *words, code=code
+        )
 
     def test_by_the_other_commands_too(self):
-        words = ("--type", "cross", "--write", self.book, "--replace")
-        said = self.call("match", self.folder / "loans.csv", f"B={self.folder / 'loans.csv'}", *words).stderr
-        self.assertIn("“Notes”", said)
+        self.assertIn("its 2 other sheets stay", self.matched("", "--replace").stderr)
+        said = self.matched("#Fresh", "--mode", "new", "--as-table", "--totals", "--describe").output
+        self.assertIn("report.xlsx, sheet Fresh", said)
+        book = openpyxl.load_workbook(self.book)
+        self.assertEqual(book["Fresh"].tables["Fresh"].ref, "A1:D3")
+        self.assertEqual(book.sheetnames[-2:], ["Fresh", "Fresh fields"])
+        self.assertIn("It has Fresh already", self.matched("#Fresh", "--mode", "new", code=5).output)
+        again = self.matched("#Fresh", "--mode", "new", "--as-table", code=5).output
+        self.assertIn("It has a sheet “Fresh” already", again)
+        self.assertIn("report.xlsx, Fresh", self.matched("#FRESH", "--mode", "append").output)
+        self.assertEqual(openpyxl.load_workbook(self.book)["Fresh"].tables["Fresh"].ref, "A1:D4")
+        self.matched("#'Regions & more'!B4", "--mode", "replace")
+        self.assertEqual(openpyxl.load_workbook(self.book)["Regions & more"]["C5"].value, 1)
 
-    def test_what_is_no_workbook_has_no_sheets(self):
-        for content in (b"", b"PK", b"venue"):
-            self.book.write_bytes(content)
-            self.assertEqual(sheets_of(self.book), [])
-        self.assertEqual(sheets_of(self.folder), [])
+    def test_targets_that_say_nothing(self):
+        for target, words, said in (
+            ("#Data!B4", ("--totals",), "Only rows that have a sheet to themselves"),
+            ("#Data", ("--mode", "update"), "is not one of"),
+        ):
+            self.assertIn(said, self.matched(target, *words, code=2).output)
+        files = self.folder / "loans.csv", f"B={self.folder / 'loans.csv'}"
+        for words, said in (
+            (("--write", self.folder / "a.csv#Data"), "a.csv has no sheets"),
+            (("--write", self.folder / "a.csv", "--as-table"), "“as_table” is set for it"),
+            (("--describe",), "--describe says how to write, and nothing is written"),
+        ):
+            self.assertIn(said, self.call("match", *files, "--type", "cross", *words, code=2).output)
 
 
 class OpenCells(FlowCase):

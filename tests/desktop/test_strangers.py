@@ -18,7 +18,7 @@ from keen_trellis.flow.file_format import load
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.outputs import settings_for
+from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.autosave import Autosave
 from keen_trellis.session.selection import Selection
 from keen_trellis.sources import secrets

@@ -333,7 +333,7 @@ class Sentences(DemoCase):
         self.assertIn("45 rows", self.sentence)
 
     def test_text_outputs_say_what_happens_to_formulas(self):
-        from keen_trellis.outputs import settings_for
+        from keen_trellis.outputs.targets import settings_for
 
         self.session.select(Selection("loans"))
         editing.add_output(self.session, settings_for(self.folder / "loans.csv"))

@@ -48,7 +48,8 @@ from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
-from keen_trellis.outputs import settings_for, write
+from keen_trellis.outputs import write
+from keen_trellis.outputs.targets import settings_for
 from keen_trellis.sources import secrets
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library

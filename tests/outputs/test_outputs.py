@@ -19,7 +19,8 @@ from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.outputs import files, settings_for, write
+from keen_trellis.outputs import files, write
+from keen_trellis.outputs.targets import settings_for
 from tests.tables import joined, table
 
 ALL = ArrowTable(

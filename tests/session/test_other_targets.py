@@ -43,9 +43,13 @@ class TableWriter:
             raise OutputError("The table exists already.", where=self.place(settings))
 
     @contextmanager
-    def staged(self, table, settings, task):
+    def staged(self, parts, task):
+        yield [[] for _ in parts]
+        for part in parts:
+            self.put(part.table, part.settings)
+
+    def put(self, table, settings):
         batches = [[cells.values.to_pylist() for cells in batch] for batch in table.batches(table.names)]
-        yield []
         with closing(sqlite3.connect(settings.path)) as base, base:
             base.execute(f'DROP TABLE IF EXISTS "{settings.sheet}"')
             base.execute(f'CREATE TABLE "{settings.sheet}" ({", ".join(table.names)})')
@@ -63,7 +67,7 @@ class Tables(unittest.TestCase):
         self.folder = Path(folder.name)
         (self.folder / "loans.csv").write_text("loan,venue\nL-1,Pier\nL-2,Tower\n")
         self.base = str(self.folder / "register")  # a name without an ending
-        for known, made in ((WRITERS, TableWriter()), (TARGETS, Target("a table", has_sheet=True))):
+        for known, made in ((WRITERS, TableWriter()), (TARGETS, Target("a table", frozenset({"sheet"})))):
             patch = mock.patch.dict(known, {"table": made})
             patch.start()
             self.addCleanup(patch.stop)

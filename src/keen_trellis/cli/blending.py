@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import click
 
 from keen_trellis.cli.arguments import Tables, listed
 from keen_trellis.cli.group import main
-from keen_trellis.cli.printing import print_written, say_what_goes, written_members
+from keen_trellis.cli.printing import print_written, written_members
 from keen_trellis.cli.saying import say, say_members
+from keen_trellis.cli.writing import output_settings, write_output, writing
 from keen_trellis.core.preparations import PREPARATIONS
 
 
@@ -35,28 +35,22 @@ from keen_trellis.core.preparations import PREPARATIONS
     help='"total" in equal shares, or "total by field"; or "total on first".',
 )
 @click.option("--ignore", default="", help=f"What links ignore, with commas: {', '.join(PREPARATIONS)}.")
-@click.option(
-    "--write", "target", type=click.Path(path_type=Path), help="Write the result, as its ending says."
-)
-@click.option("--replace", is_flag=True, help="Replace the file if it exists.")
-@click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")
+@writing
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def blend(
-    main_table: str, other_tables: Sequence[str], target: Path | None, as_json: bool, **wanted: Any
+    main_table: str, other_tables: Sequence[str], target: str | None, as_json: bool, **wanted: Any
 ) -> None:
     """Blend OTHER tables into MAIN: each is filtered and summarised to its links, and its measures stand on
     the rows of MAIN. Each is NAME=SOURCE[#TABLE]."""
     from keen_trellis.core.filtering import Comparison
-    from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
     from keen_trellis.flow.blend_text import conditions_of_main, read_blend
     from keen_trellis.flow.graph import Input
     from keen_trellis.flow.report import blend_members
     from keen_trellis.flow.steps.blend import BlendKind, without_measure
     from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
-    from keen_trellis.outputs import settings_for, write
 
-    output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
+    output = output_settings(target, wanted)
     asked = Tables.of((main_table, *other_tables))
     flow, inputs = asked.flow, list(asked.inputs)
     of_main, conditions = conditions_of_main(asked.shapes, wanted["conditions"])
@@ -81,8 +75,7 @@ def blend(
     result = asked.runner.result(flow, knot)
     assert result.blended is not None
     if output is not None:
-        say_what_goes([output], replace=wanted["replace"])
-        written = write(result.rows, output, kept=asked.files(), replace=wanted["replace"], task=Task())
+        written = write_output(result.rows, output, wanted, asked.files())
     names = [shape.name for shape in asked.shapes]
     for name in without_measure(settings, names[1:]):
         say(

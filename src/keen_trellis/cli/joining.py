@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import click
@@ -16,10 +15,10 @@ from keen_trellis.cli.printing import (
     print_guards,
     print_knot,
     print_written,
-    say_what_goes,
     written_members,
 )
 from keen_trellis.cli.saying import say, say_members
+from keen_trellis.cli.writing import output_settings, write_output, writing
 
 
 @main.command()
@@ -27,17 +26,13 @@ from keen_trellis.cli.saying import say, say_members
 @click.option("--type", "type_name", default="left-outer", show_default=True, help="The join type.")
 @click.option("--bring", help="The right table's fields that come along, with commas; all if not given.")
 @click.option("--partner-found", is_flag=True, help="Add a field that says whether a row has a partner.")
-@click.option(
-    "--write", "target", type=click.Path(path_type=Path), help="Write the result, as its ending says."
-)
-@click.option("--replace", is_flag=True, help="Replace the file if it exists.")
-@click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is.")
+@writing
 @click.option(
     "--guard", "guards", multiple=True, help="What must hold, such as all-left-match; see the README."
 )
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def match(
-    left: str, right: str, target: Path | None, guards: Sequence[str], as_json: bool, **wanted: Any
+    left: str, right: str, target: str | None, guards: Sequence[str], as_json: bool, **wanted: Any
 ) -> None:
     """Match LEFT with RIGHT and count. Each is [NAME=]SOURCE[#TABLE]: a file, a folder, a quoted pattern of
     files or a database's address; TABLE is a sheet, a table, a named range, or SHEET!A3:F40."""
@@ -48,10 +43,9 @@ def match(
     from keen_trellis.flow import edits
     from keen_trellis.flow.guarding import checked
     from keen_trellis.flow.report import as_members, guard_members
-    from keen_trellis.outputs import settings_for, write
 
     check_type(wanted["type_name"], wanted["links"])
-    output = settings_for(target, harmless=not wanted["keep_formulas"]) if target else None
+    output = output_settings(target, wanted)
 
     started = time.perf_counter()
     asked = Tables.of((left, right))
@@ -67,14 +61,7 @@ def match(
     checks = list(checked(asked.runner, flow, flow.step(knot), Task()))
     holds = all(entry.holds for entry in checks)
     if output is not None and holds:
-        say_what_goes([output], replace=wanted["replace"])
-        written = write(
-            result.rows,
-            output,
-            kept=asked.files(wanted["correct"]),
-            replace=wanted["replace"],
-            task=Task(),
-        )
+        written = write_output(result.rows, output, wanted, asked.files(wanted["correct"]))
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}
         if output is not None:

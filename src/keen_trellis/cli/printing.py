@@ -75,7 +75,7 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
 
 
 def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
-    """Before workbooks are replaced, name the sheets that go with them."""
+    """Before something is replaced, say what of it goes and what stays."""
     from keen_trellis.outputs import writer_of
 
     for settings in targets if replace else ():
@@ -98,7 +98,8 @@ def print_outcome(outcome: Any) -> None:
 def written_members(written: Any) -> dict[str, Any]:
     """A file that was written, as members of a JSON object."""
     return {
-        "path": written.place,
+        "path": written.path,
+        "within": written.within,
         "rows": written.rows,
         "fields": written.fields,
         "changed": written.changed,

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from keen_trellis.core.errors import OutputError, UsageError
+from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
-from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.outputs.columns import ArrowWriter, ParquetWriter
 from keen_trellis.outputs.delimited import DelimitedWriter
 from keen_trellis.outputs.json_text import ArrayWriter, LinesWriter
-from keen_trellis.outputs.workbook import WorkbookWriter
-from keen_trellis.outputs.writing import Writer
+from keen_trellis.outputs.workbook.writer import WorkbookWriter
+from keen_trellis.outputs.writing import Part, Writer
 
 _ALL: tuple[Writer, ...] = (
     WorkbookWriter(),
@@ -30,7 +30,9 @@ WRITERS: dict[str, Writer] = {writer.name: writer for writer in _ALL}
 
 @dataclass(frozen=True)
 class Written:
-    """What was written. place: where, as it is said to the user: a file's path.
+    """What was written. place: where, as it is said to the user: a file's path, or a sheet of it.
+
+    path: of the file; within: where in it, "" for one of its own.
 
     open_cells: by field how many cells had no partner, where that was counted.
 
@@ -42,24 +44,8 @@ class Written:
     fields: int
     open_cells: Mapping[str, int] = field(default_factory=dict)
     changed: tuple[str, ...] = ()
-
-
-def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
-    """The settings of an output to `path`, by its extension; UsageError for one that is not known."""
-    found = {
-        ending: (writer, delimiter)
-        for writer, target in TARGETS.items()
-        for ending, delimiter in target.endings.items()
-    }
-    if path.suffix.lower() not in found:
-        raise UsageError(
-            f"“{path.name}” does not say what to write.",
-            remedy=f"End its name in one of: {', '.join(found)}.",
-        )
-    writer, delimiter = found[path.suffix.lower()]
-    # Only text can be harmful, so that nothing else is asked whether it is.
-    harmless = harmless or not TARGETS[writer].is_text
-    return OutputSettings(writer, str(path.absolute()), delimiter=delimiter, harmless=harmless)
+    path: str = ""
+    within: str = ""
 
 
 def writer_of(settings: OutputSettings) -> Writer:
@@ -76,22 +62,32 @@ def writer_of(settings: OutputSettings) -> Writer:
 
 @contextmanager
 def staged(
-    table: Table,
-    settings: OutputSettings,
+    parts: Sequence[Part],
     *,
     kept: Collection[str | Path] = (),
     replace: bool = False,
     task: Task | None = None,
-) -> Iterator[Written]:
-    """Write `table` as `settings` say, to be put in place when the block ends without error, or not at all.
+) -> Iterator[list[Written]]:
+    """Write outputs with one path, to be put in place when the block ends without error, or not at all.
 
     kept: what must not be written to, as sources are.  replace: whether what is there may go. OutputError if
-    it cannot be written; Cancelled.
+    they cannot be written; Cancelled.
     """
-    writer = writer_of(settings)
-    writer.check(settings, kept, replace=replace)
-    with writer.staged(table, settings, task or Task()) as changed:
-        yield Written(writer.place(settings), table.rows, len(table.fields), changed=tuple(changed))
+    writer = writer_of(parts[0].settings)
+    for part in parts:
+        writer.check(part.settings, kept, replace=replace)
+    with writer.staged(parts, task or Task()) as changed:
+        yield [
+            Written(
+                writer.place(part.settings),
+                part.table.rows,
+                len(part.table.fields),
+                changed=tuple(said),
+                path=part.settings.path,
+                within=part.settings.within,
+            )
+            for part, said in zip(parts, changed, strict=True)
+        ]
 
 
 def write(
@@ -103,5 +99,5 @@ def write(
     task: Task | None = None,
 ) -> Written:
     """Write `table` as `settings` say: whole, or not at all. See `staged`."""
-    with staged(table, settings, kept=kept, replace=replace, task=task) as written:
+    with staged([Part(table, settings)], kept=kept, replace=replace, task=task) as (written,):
         return written

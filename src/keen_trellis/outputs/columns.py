@@ -13,7 +13,7 @@ from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Cells, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.outputs.files import FileWriter
+from keen_trellis.outputs.files import OneTableWriter
 from keen_trellis.outputs.lines import batches
 
 # Rows of a group of a Parquet file: readers skip groups, and need memory for one.
@@ -21,24 +21,24 @@ _GROUP_ROWS = 1_048_576
 _GROUP_BYTES = 256 * 2**20
 
 
-class ParquetWriter(FileWriter):
+class ParquetWriter(OneTableWriter):
     """Writes Parquet, compressed with zstd."""
 
     name = "parquet"
 
-    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         from pyarrow import parquet
 
         _write(table, settings, task, lambda schema: parquet.ParquetWriter(draft, schema, compression="zstd"))
         return []
 
 
-class ArrowWriter(FileWriter):
+class ArrowWriter(OneTableWriter):
     """Writes the Arrow format of files, not compressed, so that others can map it."""
 
     name = "arrow"
 
-    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         _write(table, settings, task, lambda schema: pa.ipc.new_file(str(draft), schema))
         return []
 
@@ -56,7 +56,7 @@ def _write(
         )
     schema = pa.schema([pa.field(field.name, field.arrow_type) for field in table.fields])
 
-    def made(batch: list[Cells]) -> pa.RecordBatch:
+    def made(_: int, batch: list[Cells]) -> pa.RecordBatch:
         columns = [cells.values.cast(kind) for cells, kind in zip(batch, schema.types, strict=True)]
         return pa.RecordBatch.from_arrays(columns, schema=schema)
 

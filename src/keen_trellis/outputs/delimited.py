@@ -13,7 +13,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.wording import counted
-from keen_trellis.outputs.files import FileWriter
+from keen_trellis.outputs.files import OneTableWriter
 from keen_trellis.outputs.lines import TEXT, around, batches, holds, joined
 
 # Text that a spreadsheet would run: it begins with one of these and is no plain number.
@@ -25,16 +25,16 @@ _LINE_END = "\r\n"
 _IN_NO_VALUE = ",;\t|"
 
 
-class DelimitedWriter(FileWriter):
+class DelimitedWriter(OneTableWriter):
     """Writes UTF-8 text with a header line; blank cells and cells without partner are empty."""
 
     name = "text"
 
-    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         marked: Counter[str] = Counter()
         mark = settings.delimiter
 
-        def lines(batch: list[Cells]) -> tuple[memoryview, Counter[str]]:
+        def lines(_: int, batch: list[Cells]) -> tuple[memoryview, Counter[str]]:
             columns, found = [], Counter[str]()
             for field, cells in zip(table.fields, batch, strict=True):
                 text = as_text(cells.values).cast(TEXT)

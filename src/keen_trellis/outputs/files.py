@@ -5,7 +5,7 @@ from __future__ import annotations
 import fnmatch
 import os
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
@@ -16,6 +16,7 @@ from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
 from keen_trellis.flow.whole_file import sync, whole_file
+from keen_trellis.outputs.writing import Part
 
 
 class FileWriter(ABC):
@@ -43,12 +44,10 @@ class FileWriter(ABC):
         path = Path(settings.path)
         _check_path(path, kept)
         if path.exists() and not replace:
-            # Its own sheet is one of those that go, to somebody who did not expect the workbook there.
-            goes = self.goes_with(msgspec.structs.replace(settings, sheet=""))
             raise OutputError(
                 "The file exists already.",
                 where=str(path),
-                remedy=f"Choose another name, or say that it may be replaced.{goes}",
+                remedy=f"Choose another name, or say that it may be replaced.{self.goes_with(settings)}",
             )
         endings = TARGETS[self.name].endings
         # A flow from elsewhere may name any path.
@@ -60,25 +59,37 @@ class FileWriter(ABC):
             )
 
     @contextmanager
-    def staged(self, table: Table, settings: OutputSettings, task: Task) -> Iterator[list[str]]:
+    def staged(self, parts: Sequence[Part], task: Task) -> Iterator[list[list[str]]]:
+        path = parts[0].settings.path
         try:
-            with whole_file(Path(settings.path), synced=True) as draft:
-                said = self.fill(table, settings, draft, task)
+            with whole_file(Path(path), synced=True) as draft:
+                said = self.fill(parts, draft, task)
                 sync(draft)  # a disk that is full says so before anything is put in place
                 yield said
         except OSError as error:
             raise OutputError(
-                f"It cannot be written: {error.strerror}.",
-                where=settings.path,
-                remedy="Choose another folder.",
+                f"It cannot be written: {error.strerror}.", where=path, remedy="Choose another folder."
             ) from error
 
     @abstractmethod
-    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
-        """Write all rows to `draft`, and hand back what is not there as it was, in words.
+    def fill(self, parts: Sequence[Part], draft: Path, task: Task) -> list[list[str]]:
+        """Write all rows of outputs to one file to `draft`, and hand back for each what is not there as it
+        was, in words.
 
         OutputError if the rows do not fit; Cancelled.
         """
+
+
+class OneTableWriter(FileWriter):
+    """Writes a file that holds one table."""
+
+    def fill(self, parts: Sequence[Part], draft: Path, task: Task) -> list[list[str]]:
+        (part,) = parts
+        return [self.write(part.table, part.settings, draft, task)]
+
+    @abstractmethod
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+        """Write all rows to `draft`, and hand back what is not there as it was. See `fill`."""
 
 
 def make_folder(folder: Path) -> None:

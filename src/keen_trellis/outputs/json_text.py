@@ -15,7 +15,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.wording import counted
-from keen_trellis.outputs.files import FileWriter
+from keen_trellis.outputs.files import OneTableWriter
 from keen_trellis.outputs.lines import TEXT, around, batches, joined
 
 _ESCAPED = r'["\\\x00-\x1f]'
@@ -23,13 +23,13 @@ _SHORT = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r"}
 _NO_NUMBER = "no number of JSON"
 
 
-class LinesWriter(FileWriter):
+class LinesWriter(OneTableWriter):
     """Writes UTF-8, one object a line; a blank cell and one without partner are null."""
 
     name = "json-lines"
     begin, between, end = b"", "\n", b"\n"
 
-    def fill(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
+    def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         changed: Counter[str] = Counter()
         with draft.open("wb") as file:
             file.write(self.begin)
@@ -47,7 +47,7 @@ class LinesWriter(FileWriter):
             for place, name in enumerate(table.names)
         ]
 
-        def objects(batch: list[Cells]) -> tuple[memoryview, Counter[str]]:
+        def objects(_: int, batch: list[Cells]) -> tuple[memoryview, Counter[str]]:
             columns, found = [], Counter[str]()
             for key, field, cells in zip(keys, table.fields, batch, strict=True):
                 values, found[field.name] = _values(field, cells.values)

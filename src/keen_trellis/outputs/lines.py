@@ -18,13 +18,21 @@ _AT_ONCE = 2
 Made = TypeVar("Made")
 
 
-def batches(table: Table, make: Callable[[list[Cells]], Made], what: str, task: Task) -> Iterator[Made]:
+def batches(
+    table: Table,
+    make: Callable[[int, list[Cells]], Made],
+    what: str,
+    task: Task,
+    *,
+    names: Sequence[str] | None = None,
+) -> Iterator[Made]:
     """What `make` makes of each batch of rows, in their order; some are made side by side, ahead of whoever
-    takes them. Cancelled.
+    takes them. make: of the number of the first row and the cells of `names`, or of all fields. Cancelled.
     """
+    wanted = table.names if names is None else names
 
     def made(start: int) -> Made:
-        return make(table.take(range(start, min(start + _BATCH_ROWS, table.rows)), table.names))
+        return make(start, table.take(range(start, min(start + _BATCH_ROWS, table.rows)), wanted))
 
     def starts() -> Iterator[int]:
         for start in range(0, table.rows, _BATCH_ROWS):

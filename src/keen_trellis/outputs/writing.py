@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
@@ -12,8 +13,16 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
 
 
+@dataclass(frozen=True)
+class Part:
+    """A table, and the output that it is written to."""
+
+    table: Table
+    settings: OutputSettings
+
+
 class Writer(Protocol):
-    """Writes a table to one sort of target. Only it knows what `settings.path` leads to.
+    """Writes tables to one sort of target. Only it knows what `settings.path` leads to.
 
     Writers of files have what they share from `outputs.files.FileWriter`; a table of a database would be
     written by one that has neither an ending nor a draft.
@@ -22,7 +31,9 @@ class Writer(Protocol):
     name: str
 
     def place(self, settings: OutputSettings) -> str:
-        """Where it writes, as it is shown; no two outputs of a flow may have the same."""
+        """Where it writes, as it is shown; no two outputs of a flow may have the same. Those with the same
+        `path` are written together.
+        """
         ...
 
     def inside(self, settings: OutputSettings, folder: Path) -> OutputSettings:
@@ -41,9 +52,9 @@ class Writer(Protocol):
         """OutputError unless it may be written: nothing of `kept`, and new unless `replace`."""
         ...
 
-    def staged(self, table: Table, settings: OutputSettings, task: Task) -> AbstractContextManager[list[str]]:
-        """Write all rows, to take their place when the block ends without error, and to be gone otherwise.
-        Hands out what is not there as it was, in words.
+    def staged(self, parts: Sequence[Part], task: Task) -> AbstractContextManager[list[list[str]]]:
+        """Write all rows of outputs with one path, to take their place when the block ends without error, and
+        to be gone otherwise. Hands out for each what is not there as it was, in words.
 
         All that may fail does so before the block, as far as that can be. OutputError if it cannot be
         written; Cancelled.

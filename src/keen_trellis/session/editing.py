@@ -30,6 +30,7 @@ from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.trust import accept_steps, are_accepted_steps, reached_by
 from keen_trellis.flow.wording import listed, rows_called, with_article
+from keen_trellis.outputs import WRITERS, writer_of
 from keen_trellis.session import filters
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
@@ -328,11 +329,18 @@ def branch(session: Session) -> None:
 
 
 def add_output(session: Session, settings: OutputSettings) -> None:
-    """Lead the selected rows to a file; an output to the same file is changed instead of doubled."""
+    """Lead the selected rows to a file; an output to the same place is selected instead of doubled."""
+    place = writer_of(settings).place(settings)
     for step in session.flow.steps:
-        if KINDS.ends_rail(step) and KINDS.settings(step).path == settings.path:
+        if KINDS.ends_rail(step) and place == _place_of(KINDS.settings(step)):
             session.said.emit(f"{step.name} is an output already.")
             session.select(Selection(step.id))
             return
     rows = Input(session.selection.step, session.selection.port)
     session.apply(f"Write to {settings.file_name}", lambda flow: edits.add_output(flow, rows, settings))
+
+
+def _place_of(settings: OutputSettings) -> str:
+    """Where an output writes; nowhere where this version has no writer for it."""
+    writer = WRITERS.get(settings.writer)
+    return writer.place(settings) if writer is not None else ""

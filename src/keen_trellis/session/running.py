@@ -25,6 +25,7 @@ from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.outputs import WRITERS, Written, staged, writer_of
+from keen_trellis.outputs.writing import Part
 
 
 @dataclass(frozen=True)
@@ -126,15 +127,26 @@ def write_outputs(
     held_back = [step_id for step_id in targets if step_id in behind]
     to_write = {step_id: settings for step_id, settings in targets.items() if step_id not in held_back}
     _check_targets(to_write, sources, replace=replace)
-    written = []
+    written: dict[str, Written] = {}
     # All are put in place together: what one of them cannot do leaves the others as they were, too.
     with ExitStack() as together:
-        for step_id, settings in to_write.items():
-            result = runner.result(flow, step_id, task)
-            entry = staged(result.rows, settings, kept=sources, replace=replace, task=task)
-            done = together.enter_context(entry)
-            written.append(dataclasses.replace(done, open_cells=result.open_cells))
-    return written, held_back
+        for steps in _by_path(to_write):
+            results = [runner.result(flow, step_id, task) for step_id in steps]
+            parts = [
+                Part(result.rows, to_write[step_id]) for step_id, result in zip(steps, results, strict=True)
+            ]
+            done = together.enter_context(staged(parts, kept=sources, replace=replace, task=task))
+            for step_id, entry, result in zip(steps, done, results, strict=True):
+                written[step_id] = dataclasses.replace(entry, open_cells=result.open_cells)
+    return [written[step_id] for step_id in to_write], held_back
+
+
+def _by_path(targets: Mapping[str, OutputSettings]) -> list[list[str]]:
+    """The steps of outputs, those together that go to one path."""
+    found: dict[tuple[str, str], list[str]] = {}
+    for step_id, settings in targets.items():
+        found.setdefault((settings.writer, settings.path), []).append(step_id)
+    return list(found.values())
 
 
 def _check_targets(
@@ -158,7 +170,7 @@ def with_guards(flow: Flow, kinds: Kinds, guards: Sequence[str]) -> Flow:
 def output_targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, OutputSettings]:
     """The settings of every output by its step, no two of them to one place."""
     targets: dict[str, OutputSettings] = {}
-    places: set[str] = set()
+    places: set[tuple[str, str]] = set()
     for step in flow.steps:
         if not kinds.ends_rail(step) or step.skipped:
             continue
@@ -170,11 +182,13 @@ def output_targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, O
         if folder is not None:
             settings = writer.inside(settings, folder)
         place = writer.place(settings)
-        if place in places:
+        # Sheets are the same in any case, other than files.
+        within = (settings.path, place.removeprefix(settings.path).casefold())
+        if within in places:
             raise OutputError(
                 "Two outputs write to it.", where=place, remedy="Give one of them another file."
             )
-        places.add(place)
+        places.add(within)
         targets[step.id] = settings
     return targets
 

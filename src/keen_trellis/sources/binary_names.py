@@ -8,7 +8,7 @@ import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from keen_trellis.sources.headers import column_letters
+from keen_trellis.flow.cell_names import column_letters
 
 XLSB_PART = "xl/workbook.bin"
 _SHEET, _NAME, _LINKS = 156, 39, 362  # BrtBundleSh, BrtName, BrtExternSheet

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.flow.cell_names import column_letters, column_number
 from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, TOTAL, Raw, RawRow, Remark
 from keen_trellis.flow.source_settings import Layout
 from keen_trellis.sources.headers import (
@@ -21,8 +22,6 @@ from keen_trellis.sources.headers import (
     Header,
     all_names,
     blank,
-    column_letters,
-    column_number,
     field_names,
     find_header,
     title_remark,

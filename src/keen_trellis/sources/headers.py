@@ -179,21 +179,3 @@ def title_remark(rows: Sequence[Sequence[Any]], header: Header) -> list[Remark]:
     if not title:
         return []
     return [Remark(f"the header is in row {header.row + 1}, below “{cut(title, 40)}”")]
-
-
-def column_letters(column: int) -> str:
-    """The letters by which a sheet names column number `column`, counted from 0."""
-    letters = ""
-    column += 1
-    while column:
-        column, rest = divmod(column - 1, 26)
-        letters = chr(ord("A") + rest) + letters
-    return letters
-
-
-def column_number(letters: str) -> int:
-    """The number, from 0, of the column that a sheet calls by `letters`."""
-    number = 0
-    for letter in letters.upper():
-        number = number * 26 + ord(letter) - ord("A") + 1
-    return number - 1

@@ -130,7 +130,7 @@ class _Workbook:
         if table in self.named_tables():
             with _library_errors():
                 found = self.with_tables.get_table_by_name(table)
-            from keen_trellis.sources.headers import column_letters
+            from keen_trellis.flow.cell_names import column_letters
 
             assert found.start is not None and found.end is not None
             top, bottom = found.start[0], found.end[0] + 1
@@ -184,7 +184,7 @@ def _read(workbook: _Workbook, settings: SourceSettings, target: str) -> About:
 
 def _layout_of(block: Block) -> Layout:
     """Where a block stands, as it can be set."""
-    from keen_trellis.sources.headers import column_letters
+    from keen_trellis.flow.cell_names import column_letters
 
     return Layout(
         block.header.start + 1 if block.header else 0,

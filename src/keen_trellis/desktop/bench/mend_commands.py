@@ -22,7 +22,8 @@ from keen_trellis.flow.mending import asked_of, flow_after, values_of
 from keen_trellis.flow.reviewing import Review, said_of
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings
-from keen_trellis.outputs import settings_for, write
+from keen_trellis.outputs import write
+from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.explaining import Explanations
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session

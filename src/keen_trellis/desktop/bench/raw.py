@@ -9,9 +9,9 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
+from keen_trellis.flow.cell_names import column_letters
 from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, TOTAL, Raw
 from keen_trellis.session.outcome import Outcome
-from keen_trellis.sources.headers import column_letters
 
 _WORDS = {
     ABOVE: "above the header",

@@ -15,7 +15,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.wording import open_said
-from keen_trellis.outputs import settings_for
+from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.outcome import Outcome
 
 

@@ -20,7 +20,8 @@ from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
 from keen_trellis.flow.wording import listed
-from keen_trellis.outputs import Written, settings_for, writer_of
+from keen_trellis.outputs import Written, writer_of
+from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session import editing
 from keen_trellis.session.running import files_read, output_targets, write_outputs
 

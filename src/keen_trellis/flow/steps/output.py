@@ -11,28 +11,43 @@ import msgspec
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filling import cells_without_partner
 from keen_trellis.core.table import Field
+from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
+
+REPLACE, NEW, APPEND, UPDATE = "replace", "new", "append", "update"
+_TEXT = frozenset({"delimiter", "harmless"})
+_CELLS = frozenset({"sheet", "cell", "table", "mode", "as_table", "totals", "described"})
 
 
 @dataclass(frozen=True)
 class Target:
     """A sort of thing that outputs write, as far as their settings and sentences go; `outputs` writes it.
 
-    said: what it is called where nothing names it better.  has_sheet: its rows lie in a sheet with a name.
-    is_text: cells are text with a delimiter between them.  endings: of its files, each with the delimiter
+    said: what it is called where nothing names it better.  uses: the settings that it has, besides those of
+    every output.  modes: what may happen to what is there.  endings: of its files, each with the delimiter
     that goes with it; none where it is no file.
     """
 
     said: str
-    has_sheet: bool = False
-    is_text: bool = False
+    uses: frozenset[str] = frozenset()
+    modes: tuple[str, ...] = (REPLACE, NEW)
     endings: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def has_sheet(self) -> bool:
+        """Whether its rows lie in a sheet with a name."""
+        return "sheet" in self.uses
+
+    @property
+    def is_text(self) -> bool:
+        """Whether cells are text with a delimiter between them."""
+        return "delimiter" in self.uses
 
 
 TARGETS = {
-    "xlsx": Target("a workbook", has_sheet=True, endings={".xlsx": ","}),
-    "text": Target("delimited text", is_text=True, endings={".csv": ",", ".txt": "\t", ".tsv": "\t"}),
+    "xlsx": Target("a workbook", _CELLS, (REPLACE, NEW, APPEND), {".xlsx": ",", ".xlsm": ","}),
+    "text": Target("delimited text", _TEXT, endings={".csv": ",", ".txt": "\t", ".tsv": "\t"}),
     "parquet": Target("a Parquet file", endings={".parquet": ","}),
     "arrow": Target("an Arrow file", endings={".arrow": ",", ".feather": ","}),
     "json-lines": Target("JSON lines", endings={".jsonl": ",", ".ndjson": ","}),
@@ -41,10 +56,17 @@ TARGETS = {
 
 
 class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """writer: one of TARGETS.  path: what to write to: a file.  sheet: the sheet's name, for a workbook.
+    """writer: one of TARGETS.  path: what to write to: a file.  guards: what must hold, as
+    `core.insight.guards` writes it.  mode: REPLACE what is there, which is asked before; NEW, where nothing
+    may be there; APPEND below it.
+
+    sheet: the sheet's name, for a workbook.  cell: where the header goes in it, as B4; "" is all of the
+    sheet.  table: a table or named range of the workbook, instead of a sheet.  as_table: whether the sheet's
+    rows are a table, with a filter.  totals: whether a row of totals stands below.  described: whether a
+    further sheet says what the fields are.
 
     delimiter: between the cells of delimited text.  harmless: cells that a spreadsheet would run as a
-    formula are written so that it does not.  guards: what must hold, as `core.insight.guards` writes it.
+    formula are written so that it does not.
     """
 
     writer: str
@@ -53,6 +75,12 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     delimiter: str = ","
     harmless: bool = True
     guards: tuple[str, ...] = ()
+    mode: str = REPLACE
+    cell: str = ""
+    table: str = ""
+    as_table: bool = False
+    totals: bool = False
+    described: bool = False
 
     @property
     def file_name(self) -> str:
@@ -62,6 +90,19 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     def target(self) -> Target:
         """What it writes; a writer of a later version is a file without more."""
         return TARGETS.get(self.writer, Target(self.writer))
+
+    @property
+    def within(self) -> str:
+        """Where in its file the rows go, in words: a sheet, a cell, a table; "" where it is theirs alone."""
+        if self.table:
+            return self.table
+        if not self.target.has_sheet:
+            return ""
+        return f"{self.cell} of sheet {self.sheet}" if self.cell else f"sheet {self.sheet}"
+
+
+# Settings that every output has.
+_OF_ALL = frozenset({"writer", "path", "guards", "mode"})
 
 
 class OutputKind(StepKind[OutputSettings]):
@@ -78,19 +119,7 @@ class OutputKind(StepKind[OutputSettings]):
         return inputs[0].fields
 
     def check(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> None:
-        if not settings.path:
-            raise UsageError("It has no file to write to.", remedy="Choose one.")
-        target, plain = settings.target, OutputSettings(settings.writer, settings.path)
-        used = {"sheet": target.has_sheet, "delimiter": target.is_text, "harmless": target.is_text}
-        for name, is_used in used.items():
-            if not is_used and getattr(settings, name) != getattr(plain, name):
-                raise UsageError(
-                    f"“{name}” is set for it, which {target.said} has no use for.",
-                    remedy="Choose its file anew, or take that out of the flow’s file.",
-                )
-        mark = settings.delimiter
-        if len(mark) != 1 or not mark.isascii() or mark.isalnum() or mark in '"\r\n\0':
-            raise UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")
+        check_settings(settings)
 
     def fingerprint(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> object:
         return ()
@@ -102,12 +131,50 @@ class OutputKind(StepKind[OutputSettings]):
 
     def summed_up(self, settings: OutputSettings) -> tuple[str, str]:
         target = settings.target
-        return settings.file_name, f"sheet {settings.sheet}" if target.has_sheet else target.said
+        return settings.file_name, settings.within or target.said
 
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
-        where = (
-            f"sheet {settings.sheet} of {settings.file_name}"
-            if settings.target.has_sheet
-            else settings.file_name
+        rows = inputs[0].name if inputs else "nothing yet"
+        where = f"{settings.within} of {settings.file_name}" if settings.within else settings.file_name
+        doing = "Add" if settings.mode == APPEND else "Write"
+        return f"{doing} {rows} to {where}."
+
+
+def _check_place(settings: OutputSettings, plain: OutputSettings) -> None:
+    """UsageError unless what says where in a workbook the rows go fits together."""
+    if settings.cell and read_cell(settings.cell) is None:
+        raise UsageError(f"“{settings.cell}” is no cell.", remedy="Name one as B4.")
+    if settings.table and (settings.sheet != plain.sheet or settings.cell):
+        raise UsageError(
+            f"It names the table “{settings.table}” and a sheet or cell besides.", remedy="Keep one of them."
         )
-        return f"Write {inputs[0].name if inputs else 'nothing yet'} to {where}."
+    if (settings.as_table or settings.totals) and (
+        settings.table or settings.cell or settings.mode == APPEND
+    ):
+        raise UsageError(
+            "Only rows that have a sheet to themselves can be made a table or get a row of totals.",
+            remedy="Write them to a sheet, or leave that out.",
+        )
+
+
+def check_settings(settings: OutputSettings) -> None:
+    """UsageError unless an output can be written so, as far as that can be told without looking."""
+    if not settings.path:
+        raise UsageError("It has no file to write to.", remedy="Choose one.")
+    target, plain = settings.target, OutputSettings(settings.writer, settings.path)
+    known = target.uses | _OF_ALL
+    for entry in msgspec.structs.fields(settings):
+        if entry.name not in known and getattr(settings, entry.name) != getattr(plain, entry.name):
+            raise UsageError(
+                f"“{entry.encode_name}” is set for it, which {target.said} has no use for.",
+                remedy="Choose its file anew, or take that out of the flow’s file.",
+            )
+    if settings.mode not in target.modes:
+        raise UsageError(
+            f"There is no mode “{settings.mode}” of writing {target.said}.",
+            remedy=f"It can be: {', '.join(target.modes)}.",
+        )
+    _check_place(settings, plain)
+    mark = settings.delimiter
+    if len(mark) != 1 or not mark.isascii() or mark.isalnum() or mark in '"\r\n\0':
+        raise UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")

@@ -1,0 +1,77 @@
+"""What a target says that is written out: a file by its ending, and where in a workbook the rows go."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from keen_trellis.core.errors import OutputError, UsageError
+from keen_trellis.flow.cell_names import read_cell
+from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.outputs.workbook.writer import table_named
+
+_ENDINGS = {
+    ending: (writer, delimiter)
+    for writer, target in TARGETS.items()
+    for ending, delimiter in target.endings.items()
+}
+
+
+def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
+    """The settings of an output to `path`, by its extension; UsageError for one that is not known."""
+    if path.suffix.lower() not in _ENDINGS:
+        raise UsageError(
+            f"“{path.name}” does not say what to write.",
+            remedy=f"End its name in one of: {', '.join(_ENDINGS)}.",
+        )
+    writer, delimiter = _ENDINGS[path.suffix.lower()]
+    # Only text can be harmful, so that nothing else is asked whether it is.
+    harmless = harmless or not TARGETS[writer].is_text
+    return OutputSettings(writer, str(path.absolute()), delimiter=delimiter, harmless=harmless)
+
+
+def read_target(text: str, *, harmless: bool = True, is_sheet: bool = False) -> OutputSettings:
+    """The settings of an output to FILE, FILE#SHEET, FILE#SHEET!B4, or FILE#TABLE, where the workbook has a
+    table or a named range of that name. is_sheet: whether FILE#NAME can only mean a sheet. UsageError if it
+    says nothing that is known.
+    """
+    place, within = split_target(text)
+    settings = settings_for(Path(place), harmless=harmless)
+    if not within:
+        return settings
+    if not settings.target.has_sheet:
+        raise UsageError(
+            f"{Path(place).name} has no sheets, so “#{within}” says nothing.", remedy="Leave it out."
+        )
+    sheet, mark, cell = within.rpartition("!")
+    if mark and read_cell(cell):
+        return msgspec.structs.replace(settings, sheet=_plain(sheet), cell=cell.replace("$", "").upper())
+    if is_sheet:
+        return msgspec.structs.replace(settings, sheet=_plain(within))
+    try:
+        known = table_named(Path(place), within)
+    except OutputError:
+        known = ""  # what is wrong with the workbook is said when it is written
+    if known:
+        return msgspec.structs.replace(settings, table=known)
+    return msgspec.structs.replace(settings, sheet=_plain(within))
+
+
+def split_target(text: str) -> tuple[str, str]:
+    """The file that a target names, and what stands behind its sign of a number; "" where nothing does."""
+    place, rest = "", text
+    while "#" in rest:
+        part, _, rest = rest.partition("#")
+        place += part
+        if Path(place).suffix.lower() in _ENDINGS:
+            return place, rest
+        place += "#"
+    return text, ""
+
+
+def _plain(sheet: str) -> str:
+    """The name of a sheet without the quotation that formulas put around it."""
+    if len(sheet) > 2 and sheet[0] == sheet[-1] == "'":
+        return sheet[1:-1].replace("''", "'")
+    return sheet

@@ -1,0 +1,1 @@
+"""xlsx workbooks: new ones, and those that exist, of which all is kept but what is written."""
