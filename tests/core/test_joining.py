@@ -193,6 +193,20 @@ class FullAnti(unittest.TestCase):
         self.assertEqual([row[-1] for row in rows_of(made)], ["Loans", "Objects"])
         self.assertEqual(made.take(np.array([1, 0]), ["side"])[0].values.to_pylist(), ["Objects", "Loans"])
 
+    def test_a_field_that_tells_the_side(self):
+        left, right = table(a=["x", "y"], side=[1, 2]), table(b=["y", "z"])
+        links = [LinkField("a", "b")]
+        for kind, sides in (
+            (JoinType.FULL_OUTER, ["left", "both", "right"]),
+            (JoinType.INNER, ["both"]),
+            (JoinType.LEFT_ANTI, ["left"]),
+            (JoinType.FULL_ANTI, ["left", "right"]),
+        ):
+            found = joined(left, right, match(left, right, links), links, kind, FieldChoice(side=True))
+            name = "side 2" if kind.has_left_fields else "side"
+            self.assertEqual([row[-1] for row in rows_of(found)], sides)
+            self.assertEqual(found.names[-1], name)
+
 
 if __name__ == "__main__":
     unittest.main()

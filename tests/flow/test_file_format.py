@@ -82,6 +82,7 @@ def some_flow(folder: Path) -> Flow:
         take="least:year",
         merge=(MergeSettings("note", "right"),),
         partner_found=True,
+        side=True,
     )
     flow, knot = edits.add_join(flow, Input(loans), Input(objects), settings)
     measure = BlendMeasure("total", "sum", "cost", "spread", "value")

@@ -353,7 +353,10 @@ def joins():
             LinkSettings("k", "k", ("case",), compare_as="text"),
             LinkSettings("t", "t", ("case", "outer-spaces")),
         )
-        yield "join", JoinSettings(links=links, type=kind.value, partner_found=True, name_all=True, **kept)
+        yield (
+            "join",
+            JoinSettings(links=links, type=kind.value, partner_found=True, side=True, name_all=True, **kept),
+        )
         yield "join", JoinSettings(links=links, type=kind.value, any_of=True)
         merge = (MergeSettings("t"), MergeSettings("d", "right"))
         if kind.has_left_fields and kind.has_right_fields:

@@ -12,6 +12,7 @@ from tempfile import TemporaryDirectory
 from unittest import mock
 
 import msgspec
+import openpyxl
 import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
@@ -29,7 +30,8 @@ from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.flow.steps.choose import ChosenSettings
+from keen_trellis.flow.steps.output import TARGETS, OutputSettings, check_settings
 from keen_trellis.outputs import WRITERS, files, lines, write
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.sources.cache import Cache
@@ -183,6 +185,122 @@ class Columns(FormatCase):
                 self.assertEqual(mine.type, kind)
                 # Compared as text: NaN is like no other number.
                 self.assertEqual(list(map(str, mine.to_pylist())), list(map(str, cells.values.to_pylist())))
+
+
+_CASE = ArrowTable(
+    pa.table(
+        {
+            "name": pa.array(["Pier; north", None, 'the "Mill"', "NA"], pa.large_string()),
+            "n": pa.array([1, None, 3, 4]),
+            "cost": pa.array([Decimal("1.50"), Decimal("-0.25"), None, Decimal(7)], pa.decimal128(9, 2)),
+            "share": pa.array([0.5, 1e22, float("nan"), None]),
+            "day": pa.array([dt.date(2026, 2, 1), None, dt.date(850, 1, 31), dt.date(2026, 12, 9)]),
+            "at": pa.array([dt.datetime(2026, 2, 1, 8, 30)] * 4, pa.timestamp("us")),
+        }
+    )
+)
+
+
+class TextAsItIsWanted(FormatCase):
+    def text(self, found, name="a.csv", *, encoding="utf-8", **settings):
+        path, changed = self.write(found, name, **settings)
+        return path.read_bytes().decode(encoding), changed
+
+    def test_for_a_reader_with_a_decimal_comma(self):
+        text, changed = self.text(
+            _CASE, delimiter=";", decimal=",", dates="dd.mm.yyyy", line_end="lf", blank="NA"
+        )
+        self.assertEqual(
+            text.splitlines(),
+            [
+                "name;n;cost;share;day;at",
+                '"Pier; north";1;1,50;0,5;01.02.2026;01.02.2026 08:30:00',
+                "NA;NA;-0,25;1e+22;NA;01.02.2026 08:30:00",
+                '"the ""Mill""";3;NA;nan;31.01.0850;01.02.2026 08:30:00',
+                "NA;4;7,00;NA;09.12.2026;01.02.2026 08:30:00",
+            ],
+        )
+        self.assertNotIn("\r", text)
+        self.assertEqual(changed, ("1 cell of name with “NA”, as gaps are written, too",))
+
+    def test_quotation(self):
+        found = table(a=["x", None, ""], n=[1, 2, None])
+        for quotation, expected in (
+            ("needed", ["a,n", "x,1", ",2", ","]),
+            ("text", ['"a","n"', '"x",1', ",2", '"",']),
+            ("all", ['"a","n"', '"x","1"', ',"2"', '"",']),
+        ):
+            self.assertEqual(self.text(found, quotation=quotation)[0].split("\r\n")[:-1], expected)
+
+    def test_encodings(self):
+        found = table(é=["Café", "naïve"])
+        for encoding, begins in (
+            ("utf-8-sig", b"\xef\xbb\xbf\xc3\xa9"),
+            ("utf-16", b"\xff\xfe\xe9\x00"),
+            ("windows-1252", b"\xe9\r\n"),
+        ):
+            path, _ = self.write(found, "a.csv", encoding=encoding)
+            self.assertTrue(path.read_bytes().startswith(begins))
+            self.assertEqual(path.read_bytes().decode(encoding), "é\r\nCafé\r\nnaïve\r\n")
+        many = table(k=[1] * 5, t=["a", "b", "c", "d", "to → there"])
+        with self.assertRaisesRegex(OutputError, "The sign “→” in row 5 of t cannot be written in latin-1"):
+            self.write(many, "b.csv", encoding="latin-1")
+        self.assertFalse((self.folder / "b.csv").exists())
+
+    def test_packed_as_the_name_says(self):
+        for name, packing in (("a.csv.gz", "gzip"), ("a.TSV.zst", "zstd"), ("a.jsonl.gz", "gzip")):
+            path, _ = self.write(table(a=["x", "y"]), name)
+            with pa.input_stream(str(path), compression=packing) as stream:
+                self.assertIn(b"x", stream.read())
+        with self.assertRaisesRegex(UsageError, "does not say what to write"):
+            settings_for(self.folder / "a.parquet.gz")
+
+    def test_a_word_for_no_partner(self):
+        left, right, links = table(k=[1, 2], v=[None, "x"]), table(q=[1], w=[7.5]), [LinkField("k", "q")]
+        found = joined(left, right, match(left, right, links), links, JoinType.LEFT_OUTER)
+        self.assertEqual(self.text(found, no_partner="none")[0], "k,v,q,w\r\n1,,1,7.5\r\n2,x,none,none\r\n")
+        text, _ = self.text(found, no_partner="none", blank="-", quotation="all")
+        self.assertEqual(text.splitlines()[1:], ['"1",-,"1","7.5"', '"2","x",none,none'])
+        self.assertEqual(self.text(found, blank="-")[0].splitlines()[1:], ["1,-,1,7.5", "2,x,,"])
+        text, _ = self.text(found, "a.json", no_partner="none")
+        self.assertEqual(json.loads(text)[1], {"k": 2, "v": "x", "q": "none", "w": "none"})
+        path, _ = self.write(found, "a.xlsx", no_partner="none")
+        rows = list(openpyxl.load_workbook(path)["Data"].iter_rows(values_only=True))
+        self.assertEqual(rows[1:], [(1, None, 1, 7.5), (2, "x", "none", "none")])
+
+    def test_what_no_text_can_be(self):
+        for changes, said in (
+            ({"decimal": ","}, "A comma cannot stand between cells and within numbers"),
+            ({"quotation": "some"}, "no quotation"),
+            ({"line_end": "cr"}, "no line_end"),
+            ({"dates": "dd.mm"}, "no way to write dates"),
+            ({"dates": "dd.dd.yyyy"}, "no way to write dates"),
+            ({"encoding": "rot13"}, "no encoding"),
+            ({"encoding": "latin-99"}, "no encoding"),
+            ({"blank": "a,b"}, "cannot stand for a blank"),
+            ({"no_partner": "a\nb"}, "cannot stand for no partner"),
+            ({"fields": (ChosenSettings("a", type="text"),)}, "gives its fields no other type"),
+        ):
+            with self.subTest(**changes), self.assertRaisesRegex(UsageError, said):
+                check_settings(msgspec.structs.replace(settings_for(self.folder / "a.csv"), **changes))
+
+
+class Fields(FormatCase):
+    def test_those_that_are_wanted_in_order_and_under_their_names(self):
+        (self.folder / "loans.csv").write_text("loan,venue,crates\nL-1,Pier,2\n")
+        library = Library(Cache(self.folder / "cache"))
+        source = SourceSettings("text", str(self.folder / "loans.csv"), "loans")
+        flow, rail = edits.add_source(Flow(), source, "Loans")
+        wanted = (ChosenSettings("crates", "number of crates"), ChosenSettings("loan"))
+        settings = msgspec.structs.replace(settings_for(self.folder / "out.csv"), fields=wanted)
+        flow, step = edits.add_output(flow, Input(rail), settings)
+        table_made = Runner(KINDS, library).result(flow, step).rows
+        write(table_made, settings)
+        self.assertEqual((self.folder / "out.csv").read_text(), "number of crates,loan\n2,L-1\n")
+        gone = msgspec.structs.replace(settings, fields=(ChosenSettings("crate"),))
+        flow = edits.change_settings(flow, step, gone)
+        with self.assertRaisesRegex(UsageError, "no field “crate”.*crates"):
+            Runner(KINDS, library).result(flow, step)
 
 
 class EachTarget(FormatCase):

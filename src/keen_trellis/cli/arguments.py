@@ -121,6 +121,7 @@ def join_settings(wanted: dict[str, Any], shapes: Sequence[Any], library: Any) -
         type=wanted["type_name"],
         bring=listed(wanted["bring"]) if wanted["bring"] is not None else None,
         partner_found=wanted["partner_found"],
+        side=wanted["side"],
     )
 
 

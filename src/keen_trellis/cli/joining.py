@@ -26,6 +26,9 @@ from keen_trellis.cli.writing import output_settings, write_output, writing
 @click.option("--type", "type_name", default="left-outer", show_default=True, help="The join type.")
 @click.option("--bring", help="The right table's fields that come along, with commas; all if not given.")
 @click.option("--partner-found", is_flag=True, help="Add a field that says whether a row has a partner.")
+@click.option(
+    "--side", is_flag=True, help="Add a field “side”: whether a row is of the left, the right or both."
+)
 @writing
 @click.option(
     "--guard", "guards", multiple=True, help="What must hold, such as all-left-match; see the README."
@@ -92,7 +95,7 @@ def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
     check_type("left-outer", wanted["links"])
     asked = Tables.of((left, right))
     settings = join_settings(
-        {**wanted, "type_name": "left-outer", "bring": None, "partner_found": False},
+        {**wanted, "type_name": "left-outer", "bring": None, "partner_found": False, "side": False},
         asked.shapes,
         asked.library,
     )

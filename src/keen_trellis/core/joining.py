@@ -36,6 +36,8 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as
 MOST_RESULT_ROWS = 50_000_000
 MOST_FIELDS = 10_000
 
+_SIDES = ("left", "right", "both")
+
 
 class Side(enum.Enum):
     """Which table a field of the result is read from."""
@@ -47,7 +49,7 @@ class Side(enum.Enum):
     RIGHT_FIRST = "right first"  # merged: the right value, or the left one where that is blank
 
     BOTH = "both"  # whether both sides have a row
-    WHICH = "which"  # where no row has a partner: the one table that has it
+    WHICH = "which"  # which table has the row, or that both have
 
     @property
     def merges(self) -> bool:
@@ -58,14 +60,14 @@ class Side(enum.Enum):
 class JoinedField:
     """One field of a joined table and the fields it is read from ("" on a side it is not read from).
 
-    said: what stands in rows of the left and of the right, where the field only says which it is.
+    said: what stands in rows of the left, of the right, and of both, where the field only says which it is.
     """
 
     field: Field
     side: Side
     left: str = ""
     right: str = ""
-    said: tuple[str, str] = ("", "")
+    said: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,7 @@ class FieldChoice:
     name_all: every brought field carries its table's name, not only one whose name both sides have.
     merge: fields of the same name that become one, each with the side whose value comes first.
     partner_found: a field of the result says of each row whether it has a partner; in a full anti join, where
-    none has, which side it is of.
+    none has, which side it is of.  side: a field says whether it is of the left, the right or both.
     """
 
     keep: tuple[str, ...] | None = None
@@ -86,6 +88,7 @@ class FieldChoice:
     name_all: bool = False
     merge: tuple[tuple[str, Side], ...] = ()
     partner_found: bool = False
+    side: bool = False
 
 
 def plan_fields(
@@ -123,12 +126,14 @@ def plan_fields(
             f"The join would have {len(plan):,} fields; the limit is {MOST_FIELDS:,}.",
             remedy="Choose which fields come along.",
         )
-    if choice.partner_found and join_type is JoinType.FULL_ANTI:
-        field = Field(_free_name("side", taken), ARROW_TYPES[FieldType.TEXT])
-        said = left_name or "left", right_name
-        plan.append(JoinedField(field, Side.WHICH, said=said))
-    elif choice.partner_found:
+    by_name = choice.partner_found and join_type is JoinType.FULL_ANTI
+    if choice.partner_found and not by_name:
         plan.append(JoinedField(Field(_free_name("partner found", taken), pa.bool_()), Side.BOTH))
+    for wanted, said in ((by_name, (left_name or "left", right_name)), (choice.side, _SIDES)):
+        if wanted:
+            field = Field(_free_name("side", taken), ARROW_TYPES[FieldType.TEXT])
+            taken.add(field.name)
+            plan.append(JoinedField(field, Side.WHICH, said=said))
     return tuple(plan)
 
 
@@ -437,7 +442,10 @@ def _told_of_sides(entry: JoinedField, left: IndexVector, right: IndexVector) ->
         values = pa.array((left >= 0) & (right >= 0), mask=nowhere)
     else:
         texts = pa.array(entry.said, entry.field.arrow_type)
-        values = texts.take(pa.array((left < 0).astype(np.int8), mask=nowhere))
+        places = np.where(
+            left < 0, 1, np.where(right < 0, 0, len(entry.said) - 1 if len(entry.said) > 2 else 0)
+        )
+        values = texts.take(pa.array(places.astype(np.int8), mask=nowhere))
     return Cells(values, nowhere if nowhere.any() else None)
 
 

@@ -7,14 +7,16 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from pathlib import Path
+from pathlib import Path, PurePath
+from typing import BinaryIO
 
 import msgspec
+import pyarrow as pa
 
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
-from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
 from keen_trellis.flow.whole_file import sync, whole_file
 from keen_trellis.outputs.writing import Part
 
@@ -50,8 +52,9 @@ class FileWriter(ABC):
                 remedy=f"Choose another name, or say that it may be replaced.{self.goes_with(settings)}",
             )
         endings = TARGETS[self.name].endings
+        ending, packed = ending_of(path)
         # A flow from elsewhere may name any path.
-        if path.suffix.lower() not in endings:
+        if ending not in endings or (packed and not TARGETS[self.name].packable):
             raise OutputError(
                 f"It is written as {self.name}, and its name does not end in {' or '.join(endings)}.",
                 where=settings.path,
@@ -90,6 +93,18 @@ class OneTableWriter(FileWriter):
     @abstractmethod
     def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         """Write all rows to `draft`, and hand back what is not there as it was. See `fill`."""
+
+
+@contextmanager
+def packed(draft: Path, settings: OutputSettings) -> Iterator[BinaryIO]:
+    """A draft to write bytes to, which are packed as the name of the file says."""
+    packing = ending_of(PurePath(settings.path))[1]
+    with draft.open("wb") as file:
+        if not packing:
+            yield file
+            return
+        with pa.CompressedOutputStream(pa.PythonFile(file, "w"), packing) as stream:
+            yield stream
 
 
 def make_folder(folder: Path) -> None:

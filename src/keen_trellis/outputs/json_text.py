@@ -15,7 +15,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.wording import counted
-from keen_trellis.outputs.files import OneTableWriter
+from keen_trellis.outputs.files import OneTableWriter, packed
 from keen_trellis.outputs.lines import TEXT, around, batches, joined
 
 _ESCAPED = r'["\\\x00-\x1f]'
@@ -31,9 +31,9 @@ class LinesWriter(OneTableWriter):
 
     def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         changed: Counter[str] = Counter()
-        with draft.open("wb") as file:
+        with packed(draft, settings) as file:
             file.write(self.begin)
-            self._rows(table, file, f"rows of {settings.file_name}", task, changed)
+            self._rows(table, file, settings, task, changed)
             file.write(self.end if table.rows or self.begin else b"")
         return [
             f"{counted(count, 'cells')} of {name} written as text: {_NO_NUMBER}"
@@ -41,7 +41,11 @@ class LinesWriter(OneTableWriter):
             if count
         ]
 
-    def _rows(self, table: Table, file: BinaryIO, what: str, task: Task, changed: Counter[str]) -> None:
+    def _rows(
+        self, table: Table, file: BinaryIO, settings: OutputSettings, task: Task, changed: Counter[str]
+    ) -> None:
+        what = f"rows of {settings.file_name}"
+        word = json.dumps(settings.no_partner, ensure_ascii=False) if settings.no_partner else "null"
         keys = [
             f"{'{' if not place else ''}{json.dumps(name, ensure_ascii=False)}:"
             for place, name in enumerate(table.names)
@@ -51,6 +55,8 @@ class LinesWriter(OneTableWriter):
             columns, found = [], Counter[str]()
             for key, field, cells in zip(keys, table.fields, batch, strict=True):
                 values, found[field.name] = _values(field, cells.values)
+                if cells.absent is not None and settings.no_partner:
+                    values = pc.if_else(pa.array(cells.absent), pa.scalar(word, TEXT), values)
                 columns.append(around(key, pc.fill_null(values, "null"), ""))
             columns[-1] = around("", columns[-1], "}")
             return joined(columns, ",", self.between), found

@@ -8,7 +8,7 @@ import msgspec
 
 from keen_trellis.core.errors import OutputError, UsageError
 from keen_trellis.flow.cell_names import read_cell
-from keen_trellis.flow.steps.output import TARGETS, OutputSettings
+from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
 from keen_trellis.outputs.workbook.writer import table_named
 
 _ENDINGS = {
@@ -20,12 +20,13 @@ _ENDINGS = {
 
 def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
     """The settings of an output to `path`, by its extension; UsageError for one that is not known."""
-    if path.suffix.lower() not in _ENDINGS:
+    ending, packed = ending_of(path)
+    if ending not in _ENDINGS or (packed and not TARGETS[_ENDINGS[ending][0]].packable):
         raise UsageError(
             f"“{path.name}” does not say what to write.",
             remedy=f"End its name in one of: {', '.join(_ENDINGS)}.",
         )
-    writer, delimiter = _ENDINGS[path.suffix.lower()]
+    writer, delimiter = _ENDINGS[ending]
     # Only text can be harmful, so that nothing else is asked whether it is.
     harmless = harmless or not TARGETS[writer].is_text
     return OutputSettings(writer, str(path.absolute()), delimiter=delimiter, harmless=harmless)
@@ -64,7 +65,7 @@ def split_target(text: str) -> tuple[str, str]:
     while "#" in rest:
         part, _, rest = rest.partition("#")
         place += part
-        if Path(place).suffix.lower() in _ENDINGS:
+        if ending_of(Path(place))[0] in _ENDINGS:
             return place, rest
         place += "#"
     return text, ""

@@ -12,6 +12,7 @@ from keen_trellis.desktop.sentence.choices import (
     BOTH_LINKS,
     NAME_ALL,
     PARTNER_FOUND,
+    SIDE,
     brought_choices,
     field_choices,
     merge_choices,
@@ -107,6 +108,8 @@ class JoinFields:
                 choices.append(Choice(NAME_ALL, named, ticked=settings.name_all))
                 said = "add a field “partner found”"
                 choices.append(Choice(PARTNER_FOUND, said, ticked=settings.partner_found))
+                said = "add a field “side”: left, right or both"
+                choices.append(Choice(SIDE, said, ticked=settings.side))
                 choices += merge_choices(self._session, step.id, settings)
             title = f"Fields of {shape.name} that come along"
             self._pane.open_list(
@@ -119,7 +122,7 @@ class JoinFields:
             changes: dict[str, object] = {which: None if everything else names}
             if which == "bring":
                 changes |= {"both_links": BOTH_LINKS in keys, "name_all": NAME_ALL in keys}
-                changes |= {"partner_found": PARTNER_FOUND in keys}
+                changes |= {"partner_found": PARTNER_FOUND in keys, "side": SIDE in keys}
                 changes["merge"] = tuple(key for key in keys if isinstance(key, MergeSettings))
             verb = "Bring" if which == "bring" else "Keep"
             editing.change_join(self._session, step.id, f"{verb} {listed(list(names))}", **changes)

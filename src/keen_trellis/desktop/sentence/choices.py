@@ -23,7 +23,7 @@ from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
 # Choices that are no field and no preparation.
-AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, NAME_ALL, PARTNER_FOUND = (object() for _ in range(6))
+AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, NAME_ALL, PARTNER_FOUND, SIDE = (object() for _ in range(7))
 OTHER_DAYS = object()  # a period of any number of days
 
 # The operators as the sentence says them, and what they mean.

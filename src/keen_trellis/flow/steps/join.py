@@ -139,6 +139,7 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     keep, bring: names of left and right fields that come along, in order; null is all of them.
     both_links: link fields stay on both sides.  name_all: brought fields all carry their table's name.
     merge: fields of both sides that become one.  partner_found: a field says whether a row has a partner.
+    side: a field says whether a row is of the left, the right or both.
     accepted: what has no partner and needs none.  rejected: pairs of values that were looked at and do not
     mean the same.  guards: what must hold, as `core.insight.guards` writes it.
     """
@@ -153,6 +154,7 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     take: str = Taken.EVERY.value
     merge: tuple[MergeSettings, ...] = ()
     partner_found: bool = False
+    side: bool = False
     accepted: tuple[AcceptedSettings, ...] = ()
     rejected: tuple[tuple[str, str], ...] = ()
     guards: tuple[str, ...] = ()
@@ -169,7 +171,13 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     def choice(self) -> FieldChoice:
         merge = tuple((entry.name, entry.side) for entry in self.merge)
         return FieldChoice(
-            self.keep, self.bring, self.both_links, self.name_all, merge, partner_found=self.partner_found
+            self.keep,
+            self.bring,
+            self.both_links,
+            self.name_all,
+            merge,
+            partner_found=self.partner_found,
+            side=self.side,
         )
 
     @property

@@ -2,22 +2,33 @@
 
 from __future__ import annotations
 
+import codecs
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePath
 
 import msgspec
 
+from keen_trellis.core.choosing import Chosen, chosen_fields, with_fields
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filling import cells_without_partner
 from keen_trellis.core.table import Field
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
+from keen_trellis.flow.steps.choose import ChosenSettings
 
 REPLACE, NEW, APPEND, UPDATE = "replace", "new", "append", "update"
-_TEXT = frozenset({"delimiter", "harmless"})
-_CELLS = frozenset({"sheet", "cell", "table", "mode", "as_table", "totals", "described"})
+_TEXT = frozenset(
+    {"delimiter", "harmless", "quotation", "encoding", "decimal", "dates", "line_end", "blank", "no_partner"}
+)
+_CELLS = frozenset({"sheet", "cell", "table", "as_table", "totals", "described", "no_partner"})
+_WORD = frozenset({"no_partner"})
+QUOTATIONS, DECIMALS, LINE_ENDS = ("needed", "text", "all"), (".", ","), ("crlf", "lf")
+_ISO_DATES = "yyyy-mm-dd"
+_DATES = re.compile(r"(?!.*(dd|mm|yyyy).*\1)(dd|mm|yyyy)[-./ ]?(dd|mm|yyyy)[-./ ]?(dd|mm|yyyy)")
+_NO_ENCODINGS = ("idna", "punycode", "utf-7", "raw_unicode_escape", "unicode_escape", "undefined")
 
 
 @dataclass(frozen=True)
@@ -26,13 +37,14 @@ class Target:
 
     said: what it is called where nothing names it better.  uses: the settings that it has, besides those of
     every output.  modes: what may happen to what is there.  endings: of its files, each with the delimiter
-    that goes with it; none where it is no file.
+    that goes with it; none where it is no file.  packable: whether a file may be packed, as PACKED has it.
     """
 
     said: str
     uses: frozenset[str] = frozenset()
     modes: tuple[str, ...] = (REPLACE, NEW)
     endings: Mapping[str, str] = field(default_factory=dict)
+    packable: bool = False
 
     @property
     def has_sheet(self) -> bool:
@@ -47,12 +59,22 @@ class Target:
 
 TARGETS = {
     "xlsx": Target("a workbook", _CELLS, (REPLACE, NEW, APPEND), {".xlsx": ",", ".xlsm": ","}),
-    "text": Target("delimited text", _TEXT, endings={".csv": ",", ".txt": "\t", ".tsv": "\t"}),
+    "text": Target("delimited text", _TEXT, endings={".csv": ",", ".txt": "\t", ".tsv": "\t"}, packable=True),
     "parquet": Target("a Parquet file", endings={".parquet": ","}),
     "arrow": Target("an Arrow file", endings={".arrow": ",", ".feather": ","}),
-    "json-lines": Target("JSON lines", endings={".jsonl": ",", ".ndjson": ","}),
-    "json": Target("JSON", endings={".json": ","}),
+    "json-lines": Target("JSON lines", _WORD, endings={".jsonl": ",", ".ndjson": ","}, packable=True),
+    "json": Target("JSON", _WORD, endings={".json": ","}, packable=True),
 }
+# How a file is packed whose name ends so, behind the ending that says what it is.
+PACKED = {".gz": "gzip", ".zst": "zstd"}
+
+
+def ending_of(path: PurePath) -> tuple[str, str]:
+    """What the name of a file says that it is, as .csv, and how it is packed; "" where it is not."""
+    ending = path.suffix.lower()
+    if ending in PACKED:
+        return PurePath(path.stem).suffix.lower(), PACKED[ending]
+    return ending, ""
 
 
 class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -65,8 +87,12 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     rows are a table, with a filter.  totals: whether a row of totals stands below.  described: whether a
     further sheet says what the fields are.
 
-    delimiter: between the cells of delimited text.  harmless: cells that a spreadsheet would run as a
-    formula are written so that it does not.
+    fields: those that are written, in order, and what they are called there; all if none is named.
+    no_partner: what is written where a join found none.
+
+    Of delimited text: delimiter: between cells.  harmless: cells that a spreadsheet would run as a formula
+    are written so that it does not.  quotation, decimal, line_end: one of QUOTATIONS, DECIMALS, LINE_ENDS.
+    encoding: as Python names it.  dates: as dd.mm.yyyy.  blank: what is written for one.
     """
 
     writer: str
@@ -81,6 +107,14 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     as_table: bool = False
     totals: bool = False
     described: bool = False
+    fields: tuple[ChosenSettings, ...] = ()
+    no_partner: str = ""
+    quotation: str = "needed"
+    encoding: str = "utf-8"
+    decimal: str = "."
+    dates: str = _ISO_DATES
+    line_end: str = "crlf"
+    blank: str = ""
 
     @property
     def file_name(self) -> str:
@@ -102,7 +136,7 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 # Settings that every output has.
-_OF_ALL = frozenset({"writer", "path", "guards", "mode"})
+_OF_ALL = frozenset({"writer", "path", "guards", "mode", "fields"})
 
 
 class OutputKind(StepKind[OutputSettings]):
@@ -116,16 +150,19 @@ class OutputKind(StepKind[OutputSettings]):
     has_guards = True
 
     def fields(self, settings: OutputSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
-        return inputs[0].fields
+        return tuple(field for field, _ in _plan(settings, inputs[0].fields))
 
     def check(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> None:
         check_settings(settings)
+        self.fields(settings, inputs, ROWS)
 
     def fingerprint(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> object:
-        return ()
+        return settings.fields
 
     def compute(self, settings: OutputSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table
+        if settings.fields:
+            table = with_fields(table, _plan(settings, table.fields), context.task)
         open_cells = cells_without_partner(table, table.names, context.task)
         return StepResult({ROWS: table}, open_cells=open_cells)
 
@@ -138,6 +175,13 @@ class OutputKind(StepKind[OutputSettings]):
         where = f"{settings.within} of {settings.file_name}" if settings.within else settings.file_name
         doing = "Add" if settings.mode == APPEND else "Write"
         return f"{doing} {rows} to {where}."
+
+
+def _plan(settings: OutputSettings, fields: Sequence[Field]) -> tuple[tuple[Field, Chosen], ...]:
+    """The fields that are written, each with what it is made of."""
+    if not settings.fields:
+        return tuple((field, Chosen(field.name)) for field in fields)
+    return chosen_fields(fields, [entry.chosen for entry in settings.fields], others=False)
 
 
 def _check_place(settings: OutputSettings, plain: OutputSettings) -> None:
@@ -175,6 +219,44 @@ def check_settings(settings: OutputSettings) -> None:
             remedy=f"It can be: {', '.join(target.modes)}.",
         )
     _check_place(settings, plain)
+    if any(entry.type for entry in settings.fields):
+        raise UsageError(
+            "An output gives its fields no other type.", remedy="Let a step before it choose the type."
+        )
+    _check_text(settings)
+
+
+def _check_text(settings: OutputSettings) -> None:
+    """UsageError unless text can be written as the settings say."""
     mark = settings.delimiter
     if len(mark) != 1 or not mark.isascii() or mark.isalnum() or mark in '"\r\n\0':
         raise UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")
+    if mark == settings.decimal == ",":
+        raise UsageError(
+            "A comma cannot stand between cells and within numbers.", remedy="Use a semicolon between cells."
+        )
+    for name, value, known in (
+        ("quotation", settings.quotation, QUOTATIONS),
+        ("decimal", settings.decimal, DECIMALS),
+        ("line_end", settings.line_end, LINE_ENDS),
+    ):
+        if value not in known:
+            raise UsageError(f"“{value}” is no {name} of text.", remedy=f"There are: {' '.join(known)}")
+    if not _DATES.fullmatch(settings.dates):
+        raise UsageError(
+            f"“{settings.dates}” says no way to write dates.",
+            remedy="Use dd, mm and yyyy, each once, with a sign between, as dd.mm.yyyy.",
+        )
+    try:
+        encoding = codecs.lookup(settings.encoding)
+        fine = encoding.name not in _NO_ENCODINGS and isinstance(encoding.encode("a")[0], bytes)
+    except (LookupError, TypeError, ValueError):
+        fine = False
+    if not fine:
+        raise UsageError(
+            f"There is no encoding “{settings.encoding}”.",
+            remedy="Use utf-8, utf-8-sig, utf-16 or windows-1252.",
+        )
+    for word, what in ((settings.blank, "a blank"), (settings.no_partner, "no partner")):
+        if any(sign in word for sign in '"\r\n\0') or (settings.target.is_text and mark in word):
+            raise UsageError(f"“{word}” cannot stand for {what}.", remedy="Use a word without such signs.")

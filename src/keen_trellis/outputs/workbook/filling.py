@@ -125,7 +125,13 @@ def _made(
     def cells(start: int, batch: list[Cells]) -> tuple[int, pa.Array, Counted]:
         rows = len(batch[0].values) if batch else 0
         made, counts = rows_of_cells(
-            placed.columns, batch, first + start, rows, before=start, shown=placed.looked.prefix
+            placed.columns,
+            batch,
+            first + start,
+            rows,
+            before=start,
+            word=part.settings.no_partner,
+            shown=placed.looked.prefix,
         )
         return first + start, made, counts
 
