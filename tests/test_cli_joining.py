@@ -117,6 +117,30 @@ class Matching(CommandCase):
         found = self.match("loans", "--link", "object=object", "--blank-matches-blank")
         self.assertEqual(found["pairs"], 4)
 
+    def test_conditions_order_and_fields_and_the_same_as_a_flow(self):
+        flow = self.folder / "work.trellis"
+        words = ("match", self.path("loans"), self.path("objects"), *self.LINK, "--ignore", "case")
+        shaped = (
+            *("--where", "Loans: object IS NOT NULL", "--keep", "loan", "--side", "--type", "full-outer"),
+            *("--sort", "loan desc", "--first", "2", "--save-flow", flow),
+        )
+        rows = self.written(*words, *shaped)
+        self.assertEqual(len(rows), 2)
+        self.assertEqual(next(iter(rows[0])), "loan")
+        self.assertIn("side", rows[0])
+        self.assertEqual([row["loan"] for row in rows], sorted((row["loan"] for row in rows), reverse=True))
+        before = (self.folder / "out.csv").read_bytes()
+        (self.folder / "out.csv").unlink()
+        result = self.run_command("run", flow)
+        self.assertEqual(result.exit_code, 0, result.output)
+        self.assertEqual((self.folder / "out.csv").read_bytes(), before)
+        self.refused(6, "exists already", *words, "--save-flow", flow)
+        self.refused(6, "ends in .trellis", *words, "--save-flow", self.folder / "work.json")
+        self.refused(2, "no field “lone”", *words, "--write", self.folder / "b.csv", "--sort", "lone")
+        self.refused(2, "does not say of which table", *words, "--where", "object = 'x'")
+        self.refused(2, "--sort says how to write", *words, "--sort", "loan")
+        self.refused(2, "no field “lone”", *words, "--keep", "lone")
+
     def test_cross_bring_and_partner_found(self):
         self.assertEqual(self.match("rates", "--type", "cross")["result_rows"], 12)
         rows = self.written(

@@ -71,6 +71,22 @@ class Tables:
         runner = Runner(KINDS, library)
         return Tables(library, sides, flow, inputs, runner, [runner.shape(flow, entry) for entry in inputs])
 
+    def filtered(self, conditions: Sequence[Sequence[str]]) -> tuple[Any, list[Any]]:
+        """The flow, and its rails with a filter each on those that have conditions."""
+        from keen_trellis.core.filtering import Comparison
+        from keen_trellis.flow import edits
+        from keen_trellis.flow.graph import Input
+        from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
+
+        flow, inputs = self.flow, list(self.inputs)
+        for place, texts in enumerate(conditions):
+            if texts:
+                told = tuple(ConditionSettings(text, Comparison.TRUE.value) for text in texts)
+                settings = FilterSettings(conditions=told)
+                flow, step = edits.insert_after(flow, inputs[place], FilterKind.name, settings)
+                inputs[place] = Input(step)
+        return flow, inputs
+
     def files(self, *others: Path | None) -> list[Path]:
         """All files that are read, the others that are handed in among them: none may be written to."""
         found = [path for side in self.sides for path in self.library.files(side.settings)]
@@ -119,6 +135,7 @@ def join_settings(wanted: dict[str, Any], shapes: Sequence[Any], library: Any) -
         any_of=wanted["any_of"],
         take=wanted["take"],
         type=wanted["type_name"],
+        keep=listed(wanted["keep"]) if wanted["keep"] is not None else None,
         bring=listed(wanted["bring"]) if wanted["bring"] is not None else None,
         partner_found=wanted["partner_found"],
         side=wanted["side"],

@@ -11,7 +11,7 @@ from keen_trellis.cli.arguments import Tables, listed
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import print_written, written_members
 from keen_trellis.cli.saying import say, say_members
-from keen_trellis.cli.writing import output_settings, write_output, writing
+from keen_trellis.cli.writing import output_settings, save_flow, with_output, write_output, writing
 from keen_trellis.core.preparations import PREPARATIONS
 
 
@@ -42,25 +42,16 @@ def blend(
 ) -> None:
     """Blend OTHER tables into MAIN: each is filtered and summarised to its links, and its measures stand on
     the rows of MAIN. Each is NAME=SOURCE[#TABLE]."""
-    from keen_trellis.core.filtering import Comparison
     from keen_trellis.flow import edits
     from keen_trellis.flow.blend_text import conditions_of_main, read_blend
-    from keen_trellis.flow.graph import Input
     from keen_trellis.flow.report import blend_members
     from keen_trellis.flow.steps.blend import BlendKind, without_measure
-    from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
 
     output = output_settings(target, wanted)
     asked = Tables.of((main_table, *other_tables))
-    flow, inputs = asked.flow, list(asked.inputs)
     of_main, conditions = conditions_of_main(asked.shapes, wanted["conditions"])
-    if of_main:
-        # The main table has no condition within a blend: it is filtered on its own rail.
-        kept = FilterSettings(
-            conditions=tuple(ConditionSettings(text, Comparison.TRUE.value) for text in of_main)
-        )
-        flow, step = edits.insert_after(flow, inputs[0], FilterKind.name, kept)
-        inputs[0] = Input(step)
+    # The main table has no condition within a blend: it is filtered on its own rail.
+    flow, inputs = asked.filtered([of_main])
     settings = read_blend(
         asked.shapes,
         links=wanted["links"],
@@ -72,10 +63,12 @@ def blend(
     )
     name = f"{asked.shapes[0].name} blended"
     flow, knot = edits.add_step(flow, BlendKind.name, name, inputs, settings)
+    flow, last = with_output(flow, knot, output, wanted)
     result = asked.runner.result(flow, knot)
     assert result.blended is not None
     if output is not None:
-        written = write_output(result.rows, output, wanted, asked.files())
+        written = write_output(asked.runner.result(flow, last).rows, output, wanted, asked.files())
+    save_flow(flow, wanted)
     names = [shape.name for shape in asked.shapes]
     for name in without_measure(settings, names[1:]):
         say(

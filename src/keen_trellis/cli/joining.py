@@ -18,17 +18,19 @@ from keen_trellis.cli.printing import (
     written_members,
 )
 from keen_trellis.cli.saying import say, say_members
-from keen_trellis.cli.writing import output_settings, write_output, writing
+from keen_trellis.cli.writing import output_settings, save_flow, with_output, write_output, writing
 
 
 @main.command()
 @linked
 @click.option("--type", "type_name", default="left-outer", show_default=True, help="The join type.")
+@click.option("--keep", help="The left table's fields that stay, with commas; all if not given.")
 @click.option("--bring", help="The right table's fields that come along, with commas; all if not given.")
 @click.option("--partner-found", is_flag=True, help="Add a field that says whether a row has a partner.")
 @click.option(
     "--side", is_flag=True, help="Add a field “side”: whether a row is of the left, the right or both."
 )
+@click.option("--where", "conditions", multiple=True, help='"TABLE: condition": which of its rows count.')
 @writing
 @click.option(
     "--guard", "guards", multiple=True, help="What must hold, such as all-left-match; see the README."
@@ -44,6 +46,7 @@ def match(
     from keen_trellis.core.insight.guards import check_text
     from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
+    from keen_trellis.flow.blend_text import conditions_of_each
     from keen_trellis.flow.guarding import checked
     from keen_trellis.flow.report import as_members, guard_members
 
@@ -55,7 +58,9 @@ def match(
     settings = join_settings(wanted, asked.shapes, asked.library)
     read = time.perf_counter() - started
     settings = msgspec.structs.replace(settings, guards=tuple(check_text(guard) for guard in guards))
-    flow, knot = edits.add_join(asked.flow, asked.inputs[0], asked.inputs[1], settings)
+    flow, inputs = asked.filtered(conditions_of_each(asked.shapes, wanted["conditions"]))
+    flow, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
+    flow, last = with_output(flow, knot, output, wanted)
     started = time.perf_counter()
     result = asked.runner.result(flow, knot)
     assert result.match is not None
@@ -64,7 +69,9 @@ def match(
     checks = list(checked(asked.runner, flow, flow.step(knot), Task()))
     holds = all(entry.holds for entry in checks)
     if output is not None and holds:
-        written = write_output(result.rows, output, wanted, asked.files(wanted["correct"]))
+        rows = asked.runner.result(flow, last).rows
+        written = write_output(rows, output, wanted, asked.files(wanted["correct"]))
+    save_flow(flow, wanted)
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}
         if output is not None:
@@ -95,7 +102,14 @@ def explain(left: str, right: str, as_json: bool, **wanted: Any) -> None:
     check_type("left-outer", wanted["links"])
     asked = Tables.of((left, right))
     settings = join_settings(
-        {**wanted, "type_name": "left-outer", "bring": None, "partner_found": False, "side": False},
+        {
+            **wanted,
+            "type_name": "left-outer",
+            "keep": None,
+            "bring": None,
+            "partner_found": False,
+            "side": False,
+        },
         asked.shapes,
         asked.library,
     )

@@ -29,7 +29,22 @@ _WRITING = (
     click.option("--totals", is_flag=True, help="Put a row of totals below the rows of the sheet."),
     click.option("--describe", is_flag=True, help="Add a sheet that says what the fields are."),
     click.option("--keep-formulas", is_flag=True, help="Write text that begins like a formula as it is."),
+    click.option(
+        "--sort",
+        "keys",
+        multiple=True,
+        help='Write the rows in this order: "FIELD" or "FIELD desc", each once.',
+    ),
+    click.option("--first", "most", type=click.IntRange(min=1), help="Write so many rows, the first ones."),
+    click.option(
+        "--save-flow",
+        "flow_path",
+        type=click.Path(path_type=Path),
+        help="Write the same work as a flow, for run and for the window.",
+    ),
 )
+_DESCENDING = " desc"
+_CALLED = {"sort": "keys", "first": "most"}
 
 
 def writing(command: Any) -> Any:
@@ -48,7 +63,10 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
     from keen_trellis.outputs.targets import read_target
 
     if target is None:
-        asked = [name for name in ("mode", "as_table", "totals", "describe") if wanted[name]]
+        names = ["mode", "as_table", "totals", "describe"]
+        if wanted["flow_path"] is None:
+            names += ["sort", "first"]
+        asked = [name for name in names if wanted[_CALLED.get(name, name)]]
         if asked:
             raise UsageError(
                 f"--{asked[0].replace('_', '-')} says how to write, and nothing is written.",
@@ -76,3 +94,52 @@ def write_output(table: Any, settings: Any, wanted: dict[str, Any], kept: Collec
     replace = wanted["replace"] or wanted["mode"] == "replace"
     say_what_goes([settings], replace=replace)
     return write(table, settings, kept=kept, replace=replace, task=Task())
+
+
+def with_output(flow: Any, knot: str, output: Any, wanted: dict[str, Any]) -> tuple[Any, str]:
+    """The flow with the rows of a knot in order, cut and led to an output; and the step with those rows."""
+    from keen_trellis.flow import edits
+    from keen_trellis.flow.graph import Input
+    from keen_trellis.flow.steps.first import FirstKind, FirstSettings
+    from keen_trellis.flow.steps.sort import SortKeySettings, SortKind, SortSettings
+
+    last = knot
+    if wanted["keys"]:
+        keys = tuple(
+            SortKeySettings(
+                text.strip().removesuffix(_DESCENDING).strip(), text.strip().endswith(_DESCENDING)
+            )
+            for text in wanted["keys"]
+        )
+        flow, last = edits.insert_after(flow, Input(last), SortKind.name, SortSettings(keys=keys))
+    if wanted["most"]:
+        flow, last = edits.insert_after(
+            flow, Input(last), FirstKind.name, FirstSettings(count=wanted["most"])
+        )
+    if output is not None:
+        flow, _ = edits.add_output(flow, Input(last), output)
+    return flow, last
+
+
+def save_flow(flow: Any, wanted: dict[str, Any]) -> None:
+    """Write the flow to the file that the options name; FlowFileError if it cannot be, or is there."""
+    from keen_trellis.cli.saying import say
+    from keen_trellis.cli.trusting import remember
+    from keen_trellis.core.errors import FlowFileError
+    from keen_trellis.flow.file_format import FLOW_ENDING, save
+    from keen_trellis.flow.steps import KINDS
+
+    path = wanted["flow_path"]
+    if path is None:
+        return
+    if path.suffix != FLOW_ENDING:
+        raise FlowFileError(
+            f"The name of a flow ends in {FLOW_ENDING}.", where=str(path), remedy="Give it that ending."
+        )
+    if path.exists() and not wanted["replace"]:
+        raise FlowFileError(
+            "It exists already.", where=str(path), remedy="Choose another name, or give --replace."
+        )
+    save(flow, path, KINDS)
+    remember(flow, path)
+    say(f"keen-trellis: saved the flow {path}", err=True)

@@ -65,6 +65,21 @@ def conditions_of_main(
     return [named[1] for _, named in told if named], [text for text, named in told if not named]
 
 
+def conditions_of_each(shapes: Sequence[InputShape], conditions: Sequence[str]) -> list[list[str]]:
+    """The conditions that speak of each table; UsageError for one that speaks of none, or of two at once."""
+    names = [shape.name for shape in shapes]
+    found: list[list[str]] = [[] for _ in names]
+    for text in conditions:
+        name, condition = _of_table(text, names)
+        if names.count(name) > 1:
+            raise UsageError(
+                f"Two tables are called {name}, so that “{text}” speaks of both.",
+                remedy="Give one of them another name, as in Lent=FILE.",
+            )
+        found[names.index(name)].append(condition)
+    return found
+
+
 def _of_table(text: str, names: Sequence[str]) -> tuple[str, str]:
     """The table that a line speaks of, and the rest of it; with one other table it need not be named."""
     named = _named(text, names)
