@@ -13,6 +13,7 @@ from unittest import mock
 import keyring
 
 from keen_trellis.core.task import Task
+from keen_trellis.databases import secrets
 from keen_trellis.flow import trust
 from keen_trellis.flow.edits import add_source
 from keen_trellis.flow.environment import QUERY_SECONDS
@@ -20,7 +21,6 @@ from keen_trellis.flow.file_format import load, save
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.sources import secrets
 from keen_trellis.sources.library import Library
 from tests.false_server import FalseServer
 from tests.postgres import PASSWORD, server

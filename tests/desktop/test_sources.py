@@ -12,10 +12,10 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 
 from keen_trellis.core.values import FieldType
+from keen_trellis.databases import secrets
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings, TypedTable
 from keen_trellis.session.selection import Selection
-from keen_trellis.sources import secrets
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
 from tests.postgres import PASSWORD, server

@@ -11,6 +11,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel, QMessageBox, QTableWidget, QWidget
 
+from keen_trellis.databases import secrets
 from keen_trellis.desktop.plain import PlainLabel, tip
 from keen_trellis.flow import edits, trust
 from keen_trellis.flow.clipboard import copied
@@ -21,7 +22,6 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.autosave import Autosave
 from keen_trellis.session.selection import Selection
-from keen_trellis.sources import secrets
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
 from tests.false_server import FalseServer
 from tests.test_cli_flows import output, step, text

@@ -28,6 +28,7 @@ from keen_trellis.core.link import Operator
 from keen_trellis.core.measures import Function
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
+from keen_trellis.databases import secrets
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import ROWS, Flow, Input
 from keen_trellis.flow.runner import Runner
@@ -50,7 +51,6 @@ from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.outputs import write
 from keen_trellis.outputs.targets import settings_for
-from keen_trellis.sources import secrets
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
 from tests.postgres import PASSWORD, server

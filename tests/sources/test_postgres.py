@@ -16,12 +16,12 @@ from keyring.backend import KeyringBackend
 from keen_trellis.core.errors import Cancelled, SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
+from keen_trellis.databases import secrets
+from keen_trellis.databases.engines import PasswordNeeded
 from keen_trellis.flow.addresses import parse
 from keen_trellis.flow.remark import ForeignKey
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.trust import accept_queries, reached_by
-from keen_trellis.sources import secrets
-from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.queries import checked_query
 from tests.postgres import PASSWORD, server
 from tests.sources.source_case import SourceCase

@@ -29,9 +29,10 @@ def look(source: str, query: str, as_json: bool, trust: bool, hosts: Sequence[st
     import msgspec
 
     from keen_trellis.core.task import Task
+    from keen_trellis.databases import secrets
     from keen_trellis.flow.file_format import FLOW_ENDING
     from keen_trellis.flow.trust import accept_queries, reached_by
-    from keen_trellis.sources import looking, secrets
+    from keen_trellis.sources import looking
     from keen_trellis.sources.library import Library, resolve, split_source
 
     library = Library()

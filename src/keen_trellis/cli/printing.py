@@ -81,7 +81,7 @@ def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
     for settings in targets if replace else ():
         goes = writer_of(settings).goes_with(settings)
         if goes:
-            say(f"keen-trellis: {settings.path}:{goes}", err=True)
+            say(f"keen-trellis: {writer_of(settings).place(settings)}:{goes}", err=True)
 
 
 def print_outcome(outcome: Any) -> None:

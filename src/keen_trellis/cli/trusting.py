@@ -36,9 +36,9 @@ def still_waiting(
 
     With `trust` all of it is listed and accepted, and remembered.
     """
+    from keen_trellis.databases import secrets
     from keen_trellis.flow import trust as trusted
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.sources import secrets
 
     for host in hosts:
         secrets.name_server(host)  # it may have the password of the environment
@@ -91,5 +91,6 @@ def _is_allowed(entry: Reach, hosts: Sequence[str], folders: Sequence[Path]) -> 
     from keen_trellis.flow.addresses import parse
 
     if entry.sort == trusted.OUTPUT:
-        return any(trusted.is_within(Path(entry.place), folder) for folder in folders)
+        # A folder allows files; the tables of a server are only accepted by name.
+        return not entry.text and any(trusted.is_within(Path(entry.place), folder) for folder in folders)
     return bool(entry.server) and any(map(parse(entry.server)[0].is_named, hosts))

@@ -8,22 +8,25 @@ from typing import Any
 
 import click
 
+from keen_trellis.cli.arguments import listed
 from keen_trellis.cli.printing import say_what_goes
 
-_MODES = ("new", "replace", "append")
+_MODES = ("new", "replace", "append", "update")
 _WRITING = (
     click.option(
         "--write",
         "target",
         help="Write the result to FILE, as its ending says; or to FILE#SHEET, FILE#SHEET!B4 or FILE#TABLE of "
-        "a workbook, which keeps all else that it has.",
+        "a workbook, which keeps all else that it has; or to sqlite:FILE#TABLE or ADDRESS#SCHEMA.TABLE.",
     ),
     click.option(
         "--mode",
         type=click.Choice(_MODES),
         help="new: nothing may be there. replace: write over what is there, as with --replace. "
-        "append: write below it.",
+        "append: write below it. update: bring the rows of a database's table up to date, by --key.",
     ),
+    click.option("--key", default="", help="Fields that tell the rows of a table apart, with commas."),
+    click.option("--delete-gone", is_flag=True, help="Delete rows of the table that an update has not."),
     click.option("--replace", is_flag=True, help="Replace what is there."),
     click.option("--as-table", is_flag=True, help="Make the sheet a table with a filter."),
     click.option("--totals", is_flag=True, help="Put a row of totals below the rows of the sheet."),
@@ -59,11 +62,11 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
     import msgspec
 
     from keen_trellis.core.errors import UsageError
-    from keen_trellis.flow.steps.output import check_settings
+    from keen_trellis.flow.steps.output import DELETE, check_settings
     from keen_trellis.outputs.targets import read_target
 
     if target is None:
-        names = ["mode", "as_table", "totals", "describe"]
+        names = ["mode", "key", "delete_gone", "as_table", "totals", "describe"]
         if wanted["flow_path"] is None:
             names += ["sort", "first"]
         asked = [name for name in names if wanted[_CALLED.get(name, name)]]
@@ -81,6 +84,8 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
         as_table=wanted["as_table"],
         totals=wanted["totals"],
         described=wanted["describe"],
+        key=listed(wanted["key"]),
+        gone=DELETE if wanted["delete_gone"] else settings.gone,
     )
     check_settings(settings)
     return settings
@@ -91,7 +96,7 @@ def write_output(table: Any, settings: Any, wanted: dict[str, Any], kept: Collec
     from keen_trellis.core.task import Task
     from keen_trellis.outputs import write
 
-    replace = wanted["replace"] or wanted["mode"] == "replace"
+    replace = wanted["replace"] or wanted["mode"] in ("replace", "update")
     say_what_goes([settings], replace=replace)
     return write(table, settings, kept=kept, replace=replace, task=Task())
 

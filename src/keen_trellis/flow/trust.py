@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -23,6 +23,7 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.last_run import with_last_run
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 
 SERVER, QUERY, OUTPUT = "server", "query", "output"
@@ -35,8 +36,8 @@ TRUST_OPTION = "--trust"
 class Reach:
     """One thing that a flow reaches. sort: SERVER, QUERY or OUTPUT.
 
-    place: the address of the server, the database of the query, or the file that is written.  text: the
-    query.
+    place: the address of the server, the database of the query, or the file or database that is written.
+    text: the query, or the table that is written.
     """
 
     sort: str
@@ -89,15 +90,21 @@ def reach(flow: Flow, kinds: Kinds, folder: Path) -> tuple[Reach, ...]:
     """All that a flow in `folder` reaches: servers, queries, and outputs outside the folder."""
     found = [entry for settings in sources_of(flow, kinds).values() for entry in reached_by(settings)]
     found += [Reach(SERVER, shown_address(place)) for place in flow.files if reaches_server(place)]
-    found += [Reach(OUTPUT, path) for path in _outputs(flow, kinds) if not is_within(Path(path), folder)]
-    return tuple(dict.fromkeys(found))
-
-
-def _outputs(flow: Flow, kinds: Kinds) -> Iterator[str]:
     for step in flow.steps:
         if kinds.ends_rail(step):
             with suppress(TrellisError):
-                yield os.path.realpath(kinds.settings(step).path)
+                written = output_reach(kinds.settings(step))
+                if reaches_server(written.place) or not is_within(Path(written.place), folder):
+                    found.append(written)
+    return tuple(dict.fromkeys(found))
+
+
+def output_reach(settings: OutputSettings) -> Reach:
+    """What an output writes: a file wherever links lead, or a table of a server, which its text names."""
+    if reaches_server(settings.path):
+        return Reach(OUTPUT, shown_address(settings.path), settings.table)
+    path = parse(settings.path)[0].database if is_address(settings.path) else settings.path
+    return Reach(OUTPUT, os.path.realpath(path))
 
 
 def is_within(path: Path, folder: Path) -> bool:
@@ -146,7 +153,7 @@ def are_accepted_steps(text: str) -> bool:
 
 def _identity(flow: Flow, kinds: Kinds, folder: Path, found: Sequence[Reach]) -> str:
     """What a flow is told by: all it says but the counts of its last run, and where its outputs go."""
-    outside = [entry.place for entry in found if entry.sort == OUTPUT]
+    outside = [f"{entry.place}#{entry.text}" for entry in found if entry.sort == OUTPUT]
     return _digest(dump(with_last_run(flow, None), folder, kinds).decode(), *sorted(outside))
 
 

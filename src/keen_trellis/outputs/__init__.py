@@ -12,6 +12,7 @@ from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.outputs.columns import ArrowWriter, ParquetWriter
+from keen_trellis.outputs.database.writer import DatabaseWriter
 from keen_trellis.outputs.delimited import DelimitedWriter
 from keen_trellis.outputs.json_text import ArrayWriter, LinesWriter
 from keen_trellis.outputs.workbook.writer import WorkbookWriter
@@ -23,6 +24,7 @@ _ALL: tuple[Writer, ...] = (
     ParquetWriter(),
     ArrowWriter(),
     LinesWriter(),
+    DatabaseWriter(),
     ArrayWriter(),
 )
 WRITERS: dict[str, Writer] = {writer.name: writer for writer in _ALL}

@@ -40,12 +40,12 @@ class DelimitedWriter(OneTableWriter):
     name = "text"
 
     def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
-        form = _Form(settings)
-        found = _Found()
+        form = Form(settings)
+        found = Found()
         encoded = _encoder(settings)
 
-        def lines(start: int, batch: list[Cells]) -> tuple[memoryview, _Found]:
-            told = _Found()
+        def lines(start: int, batch: list[Cells]) -> tuple[memoryview, Found]:
+            told = Found()
             columns = [form.column(of, cells, told) for of, cells in zip(table.fields, batch, strict=True)]
             return form.rows(columns), told
 
@@ -66,13 +66,13 @@ class DelimitedWriter(OneTableWriter):
 
 
 @dataclass
-class _Found:
+class Found:
     """What is not there as it was: by field, how many cells of text were marked, and hold a gap's word."""
 
     marked: Counter[str] = field(default_factory=Counter)
     like_blank: Counter[str] = field(default_factory=Counter)
 
-    def add(self, other: _Found) -> None:
+    def add(self, other: Found) -> None:
         self.marked.update(other.marked)
         self.like_blank.update(other.like_blank)
 
@@ -90,7 +90,7 @@ class _Found:
         ]
 
 
-class _Form:
+class Form:
     """How values become cells of text, and cells lines."""
 
     def __init__(self, settings: OutputSettings) -> None:
@@ -98,7 +98,7 @@ class _Form:
         self._mark, self._end = settings.delimiter, _LINE_ENDS[settings.line_end]
         self._dates = settings.dates != "yyyy-mm-dd"
 
-    def column(self, of: Field, cells: Cells, told: _Found) -> pa.Array:
+    def column(self, of: Field, cells: Cells, told: Found) -> pa.Array:
         """The cells of a field as they stand in lines; null is nothing."""
         settings = self._settings
         text = as_text(cells.values).cast(TEXT)
@@ -130,11 +130,11 @@ class _Form:
             text = pc.if_else(pa.array(cells.absent), pa.scalar(no_partner or None, TEXT), text)
         return text
 
-    def rows(self, columns: Sequence[pa.Array]) -> memoryview:
-        """All lines of some columns as one text."""
+    def rows(self, columns: Sequence[pa.Array], *, blank_lines: bool = False) -> memoryview:
+        """All lines of some columns as one text. blank_lines: whether a line may have nothing on it."""
         if not columns:
             return memoryview(self._end.encode())
-        if len(columns) == 1:
+        if len(columns) == 1 and not blank_lines:
             # A line with nothing on it would be no row.
             column = columns[0]
             columns = [pc.if_else(pc.equal(pc.fill_null(column, ""), ""), '""', column)]

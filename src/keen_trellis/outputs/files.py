@@ -35,7 +35,7 @@ class FileWriter(ABC):
     def would_replace(self, settings: OutputSettings, kept: Collection[str | Path]) -> bool:
         path = Path(settings.path)
         with suppress(OutputError):
-            _check_path(path, kept)
+            check_path(path, kept)
             return path.is_file()
         return False
 
@@ -44,7 +44,7 @@ class FileWriter(ABC):
 
     def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
         path = Path(settings.path)
-        _check_path(path, kept)
+        check_path(path, kept)
         if path.exists() and not replace:
             raise OutputError(
                 "The file exists already.",
@@ -117,7 +117,7 @@ def make_folder(folder: Path) -> None:
         ) from error
 
 
-def _check_path(path: Path, kept: Collection[str | Path]) -> None:
+def check_path(path: Path, kept: Collection[str | Path]) -> None:
     """OutputError unless a file may lie at `path`: nothing that is read, and in no folder or pattern that is
     read as one. A link, a pipe or a device is never replaced.
     """

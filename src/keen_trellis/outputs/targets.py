@@ -7,10 +7,13 @@ from pathlib import Path
 import msgspec
 
 from keen_trellis.core.errors import OutputError, UsageError
+from keen_trellis.databases import secrets
+from keen_trellis.flow.addresses import is_address, parse, shown_address
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
 from keen_trellis.outputs.workbook.writer import table_named
 
+_SQLITE = "sqlite:"
 _ENDINGS = {
     ending: (writer, delimiter)
     for writer, target in TARGETS.items()
@@ -34,13 +37,24 @@ def settings_for(path: Path, *, harmless: bool = True) -> OutputSettings:
 
 def read_target(text: str, *, harmless: bool = True, is_sheet: bool = False) -> OutputSettings:
     """The settings of an output to FILE, FILE#SHEET, FILE#SHEET!B4, or FILE#TABLE, where the workbook has a
-    table or a named range of that name. is_sheet: whether FILE#NAME can only mean a sheet. UsageError if it
-    says nothing that is known.
+    table or a named range of that name; to sqlite:FILE#TABLE, or to a database's ADDRESS#SCHEMA.TABLE.
+
+    is_sheet: whether FILE#NAME can only mean a sheet. UsageError if it says nothing that is known;
+    SourceError for an address that is none.
     """
+    if is_address(text):
+        return _of_server(text)
+    if text.lower().startswith(_SQLITE):
+        place, _, table = text[len(_SQLITE) :].rpartition("#")
+        if not place or not table:
+            raise UsageError(f"“{text}” names no table.", remedy=f"Write it like {_SQLITE}FILE#TABLE.")
+        return OutputSettings("database", str(Path(place).absolute()), table=table)
     place, within = split_target(text)
     settings = settings_for(Path(place), harmless=harmless)
     if not within:
         return settings
+    if settings.writer == "database":
+        return msgspec.structs.replace(settings, table=within)
     if not settings.target.has_sheet:
         raise UsageError(
             f"{Path(place).name} has no sheets, so “#{within}” says nothing.", remedy="Leave it out."
@@ -57,6 +71,20 @@ def read_target(text: str, *, harmless: bool = True, is_sheet: bool = False) -> 
     if known:
         return msgspec.structs.replace(settings, table=known)
     return msgspec.structs.replace(settings, sheet=_plain(within))
+
+
+def _of_server(text: str) -> OutputSettings:
+    """An output to a table of a server; a password in its address is taken out and kept for this run."""
+    place, _, table = text.rpartition("#")
+    if not place or not table:
+        raise UsageError(
+            f"{shown_address(text)} names no table.", remedy="Write #schema.table behind the address."
+        )
+    address, password = parse(place)
+    secrets.name_place(place)
+    if password is not None:
+        secrets.remember(str(address), password, lasting=False)
+    return OutputSettings("database", str(address), table=table)
 
 
 def split_target(text: str) -> tuple[str, str]:

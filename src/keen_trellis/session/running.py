@@ -14,6 +14,7 @@ from keen_trellis.core.errors import DataError, OutputError, UsageError
 from keen_trellis.core.insight.guards import check_text
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.task import Task
+from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.comparison import Comparison, Earlier, compare, run_as_it_is
 from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow, Step
@@ -25,6 +26,7 @@ from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.outputs import WRITERS, Written, staged, writer_of
+from keen_trellis.outputs.database.writer import source_of
 from keen_trellis.outputs.writing import Part
 
 
@@ -56,10 +58,15 @@ class Outcome:
 
 
 def files_read(flow: Flow, kinds: Kinds, snapshots: Snapshots) -> list[str | Path]:
-    """Every file that the sources of a flow are read from; none of them may be written to."""
+    """Every file and table of a server that the sources of a flow are read from; none may be written to."""
     used = [path for settings in sources_of(flow, kinds).values() for path in snapshots.files(settings)]
     # What lies in the margin and is not used is no table: a file may be put into such a folder.
-    return [*used, *(file for file in flow.files if not Path(file).is_dir())]
+    tables = [
+        source_of(settings.path, settings.table)
+        for settings in sources_of(flow, kinds).values()
+        if is_address(settings.path)
+    ]
+    return [*used, *tables, *(file for file in flow.files if not Path(file).is_dir())]
 
 
 def run_flow(

@@ -3,51 +3,26 @@
 from __future__ import annotations
 
 import sqlite3
-import threading
 from collections.abc import Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from keen_trellis.core.errors import Cancelled, SourceError
+from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.databases.engines import LOCK_SECONDS, first_line, server_engine, stopped_with, translated
 from keen_trellis.flow.addresses import (
-    ACCEPTED,
-    CLEAR_PASSWORD,
-    POSTGRESQL,
-    Address,
     is_address,
     parse,
     shown_address,
 )
-from keen_trellis.flow.environment import QUERY_SECONDS, query_seconds
-from keen_trellis.sources import secrets
+from keen_trellis.flow.environment import query_seconds
 from keen_trellis.sources.cell_columns import UNFIT
 from keen_trellis.sources.content import reading
 from keen_trellis.sources.sqlite_files import sqlite_engine
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
-
-_CONNECT_SECONDS = 10
-_LOCK_SECONDS = 10
-# With these the connection is encrypted or there is none.
-_ENCRYPTED = ("require", "verify-ca", "verify-full")
-_LOOK_EVERY = 0.1
-_LOCK_REMEDY = "Close the program that is changing it, or try again in a moment."
-# SQLSTATE: not allowed, password wrong or lacking, table or field gone.
-_NOT_ALLOWED = ("42501",)
-_PASSWORD = ("28P01", "28000")
-_TOOK_TOO_LONG, _LOCKED = "57014", "55P03"
-_GONE = ("42P01", "3F000", "42703", "3D000")
-
-
-class PasswordNeeded(SourceError):
-    """A database asks for a password that is not known. address: which, as the flow has it."""
-
-    def __init__(self, address: str, what: str) -> None:
-        super().__init__(what, where=shown_address(address), remedy=secrets.remedy(address))
-        self.address = address
 
 
 @contextmanager
@@ -62,13 +37,13 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
     try:
         with reading(shown_address(place)), _engine(place) as engine, engine.connect() as plain:
             connection = _read_only(plain)
-            with _stopped_with(task, connection):
+            with stopped_with(task, connection):
                 yield connection
     except DBAPIError as error:
         task.checkpoint()  # stopped on purpose: then it is no error
-        raise _translated(error.orig, place) from _without_secrets(error)
+        raise translated(error.orig, place) from _without_secrets(error)
     except SQLAlchemyError as error:
-        said = f"The database cannot be read: {_first_line(' '.join(str(error).split()))}."
+        said = f"The database cannot be read: {first_line(' '.join(str(error).split()))}."
         raise SourceError(said, where=shown_address(place)) from error
     except (UnicodeDecodeError, OverflowError) as error:
         raise SourceError(
@@ -84,7 +59,7 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
         ) from error
     except sqlite3.Error as error:
         task.checkpoint()
-        raise _translated(error, place) from error
+        raise translated(error, place) from error
 
 
 def dialect_of(place: str) -> str:
@@ -101,48 +76,10 @@ def _without_secrets(error: Any) -> Any:
 
 
 def _engine(place: str) -> AbstractContextManager[Engine]:
-    from sqlalchemy import URL, create_engine
-    from sqlalchemy.exc import ArgumentError, NoSuchModuleError
-    from sqlalchemy.pool import NullPool
-
     if not is_address(place):
         return sqlite_engine(Path(place))
     address = parse(place)[0]
-    if address.is_file:
-        return sqlite_engine(Path(address.database))
-    password = secrets.find(place)
-    scheme = f"{address.backend}+{address.driver}" if address.driver else address.backend
-    options = dict(address.options)
-    arguments: dict[str, Any] = {}
-    if address.backend == POSTGRESQL:
-        scheme = "postgresql+psycopg"
-        arguments = _postgresql_arguments(address, options, password)
-        password = None
-    url = URL.create(
-        scheme, address.user or None, password, address.host or None, address.port, address.database or None
-    )
-    try:
-        engine = create_engine(url.set(query=options), poolclass=NullPool, connect_args=arguments)
-        return nullcontext(engine)  # it keeps no connection that would have to be closed
-    except (NoSuchModuleError, ModuleNotFoundError, ArgumentError) as error:
-        raise SourceError(
-            f"The driver for {address.backend} databases is not installed.",
-            where=shown_address(place),
-            remedy="Install it into the environment of this program, or export the table to a file.",
-        ) from error
-
-
-def _postgresql_arguments(address: Address, options: dict[str, str], password: str | None) -> dict[str, Any]:
-    """What libpq is told besides the address. What is ours alone is taken out of `options`.
-
-    A password that is not there is said to be empty: libpq would take one from its own environment variable
-    and send it to whatever server a flow names. Its password file goes by servers, and is used.
-    """
-    arguments: dict[str, Any] = {"connect_timeout": _CONNECT_SECONDS, "password": password or ""}
-    accepted = options.pop(CLEAR_PASSWORD, "") == ACCEPTED
-    if not (accepted or options.get("sslmode") in _ENCRYPTED or address.server.startswith("/")):
-        arguments["require_auth"] = "!password"
-    return arguments
+    return sqlite_engine(Path(address.database)) if address.is_file else server_engine(place)
 
 
 def _read_only(connection: Connection) -> Connection:
@@ -151,7 +88,7 @@ def _read_only(connection: Connection) -> Connection:
         return connection
     if connection.dialect.name == "postgresql":
         reader = connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
-        for setting, seconds in (("statement_timeout", query_seconds()), ("lock_timeout", _LOCK_SECONDS)):
+        for setting, seconds in (("statement_timeout", query_seconds()), ("lock_timeout", LOCK_SECONDS)):
             reader.exec_driver_sql(f"SET LOCAL {setting} = '{seconds}s'")
         _hand_out_unfit(connection)
         return reader
@@ -179,106 +116,3 @@ def _hand_out_unfit(connection: Connection) -> None:
         name = kind.capitalize()
         for loader in (getattr(types, f"{name}Loader"), getattr(types, f"{name}BinaryLoader")):
             driver.adapters.register_loader(kind, lenient(loader))
-
-
-@contextmanager
-def _stopped_with(task: Task, connection: Connection) -> Iterator[None]:
-    """Interrupt the database's work when the task is cancelled, also amid a long query."""
-    done = threading.Event()
-    driver: Any = connection.connection.dbapi_connection
-
-    def watch() -> None:
-        while not done.wait(_LOOK_EVERY):
-            if task.cancelled:
-                stop = getattr(driver, "interrupt", None) or getattr(driver, "cancel_safe", None)
-                with suppress(Exception):
-                    if stop is not None:
-                        stop()
-                return
-
-    watcher = threading.Thread(target=watch, daemon=True)
-    watcher.start()
-    try:
-        yield
-    except Cancelled:
-        raise
-    finally:
-        done.set()
-        watcher.join()
-
-
-def _translated(error: BaseException | None, place: str) -> SourceError:
-    said = " ".join(str(error).split())
-    if not is_address(place):
-        return _sqlite_error(said, place)
-    where = shown_address(place)
-    state = getattr(error, "sqlstate", None) or ""
-    lower = said.lower()
-    if "cleartext" in lower:
-        return SourceError(
-            "The server asks for the password in clear, without encryption, and it was not sent.",
-            where=where,
-            remedy="Write ?sslmode=verify-full behind the address, or, where nobody can listen in, "
-            f"?{CLEAR_PASSWORD}={ACCEPTED}.",
-        )
-    if state in _PASSWORD or "password" in lower:
-        known = secrets.find(place) is not None
-        return PasswordNeeded(
-            place, "The database refuses the password." if known else "The database asks for a password."
-        )
-    if state in _NOT_ALLOWED:
-        return SourceError(
-            "This user may not read it.",
-            where=where,
-            remedy="Ask the database's keeper for the right to read it.",
-        )
-    if state in _GONE:
-        return SourceError(
-            f"It is not there (any more): {_first_line(said)}.", where=where, remedy="Choose another table."
-        )
-    if state == _TOOK_TOO_LONG:
-        return _too_slow(where)
-    if state == _LOCKED:
-        return SourceError("Another session has locked it.", where=where, remedy=_LOCK_REMEDY)
-    if (
-        state.startswith("57")
-        or "closed the connection" in lower
-        or "connection is lost" in lower
-        or "terminat" in lower
-    ):
-        return SourceError(
-            "The connection was lost while it was read.",
-            where=where,
-            remedy="Nothing of it was kept. Try again.",
-        )
-    if not state or state.startswith("08"):
-        return SourceError(
-            f"No connection to the database: {_first_line(said)}.",
-            where=where,
-            remedy="Is the server running, and are its name and port right?",
-        )
-    return SourceError(f"The database cannot be read: {_first_line(said)}.", where=where)
-
-
-def _too_slow(where: str) -> SourceError:
-    return SourceError(
-        f"It took longer than {query_seconds():,} seconds.",
-        where=where,
-        remedy=f"Read less of it, or set {QUERY_SECONDS} to more seconds.",
-    )
-
-
-def _first_line(said: str) -> str:
-    return said.partition(" LINE ")[0].removeprefix("(psycopg.OperationalError) ").rstrip(".")
-
-
-def _sqlite_error(said: str, place: str) -> SourceError:
-    if "interrupted" in said:
-        return _too_slow(place)
-    if "locked" in said:
-        return SourceError("Another program has locked the database.", where=place, remedy=_LOCK_REMEDY)
-    if "malformed" in said or "not a database" in said or "disk I/O" in said:
-        return SourceError(
-            "The database is damaged or cut off.", where=place, remedy="Copy or export it again."
-        )
-    return SourceError(f"The database cannot be read: {said}.", where=place)

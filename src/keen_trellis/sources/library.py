@@ -13,6 +13,7 @@ import msgspec
 
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
+from keen_trellis.databases import secrets
 from keen_trellis.flow import addresses
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.comparison import Earlier
@@ -23,7 +24,6 @@ from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.trust import NotAccepted, Reach, reached_by
-from keen_trellis.sources import secrets
 from keen_trellis.sources.about import Listing
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.content import being_changed, content_of_rows

@@ -131,7 +131,7 @@ def unusual_calls(text: str) -> tuple[str, ...]:
 def reach_said(entry: Reach) -> str:
     """What a flow reaches, in words."""
     if entry.sort == OUTPUT:
-        return f"write {entry.place}"
+        return f"write the table {entry.text} of {entry.place}" if entry.text else f"write {entry.place}"
     if entry.sort == SERVER:
         return f"connect to {entry.place}"
     text = " ".join(entry.text.split())

@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.databases.engines import PasswordNeeded
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.trust import NotAccepted
-from keen_trellis.sources.connections import PasswordNeeded
 from keen_trellis.sources.queries import NotHarmless
 
 

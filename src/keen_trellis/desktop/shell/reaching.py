@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import os
-
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QMessageBox
 
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.flow.trust import OUTPUT, Reach
+from keen_trellis.flow.trust import output_reach
 from keen_trellis.sources.queries import NotHarmless, reach_said
 
 _MOST_SHOWN = 12
@@ -65,7 +63,7 @@ class Reaching(QObject):
 
     def may_write(self, settings: OutputSettings) -> bool:
         """Whether an output may be written; if not, the user is asked about what the flow reaches."""
-        if Reach(OUTPUT, os.path.realpath(settings.path)) not in self._session.library.waiting:
+        if output_reach(settings) not in self._session.library.waiting:
             return True
         self.ask()
         return False

@@ -24,6 +24,8 @@ _TEXT = frozenset(
     {"delimiter", "harmless", "quotation", "encoding", "decimal", "dates", "line_end", "blank", "no_partner"}
 )
 _CELLS = frozenset({"sheet", "cell", "table", "as_table", "totals", "described", "no_partner"})
+_TABLE = frozenset({"table", "key", "gone", "index"})
+LEAVE, DELETE = "leave", "delete"
 _WORD = frozenset({"no_partner"})
 QUOTATIONS, DECIMALS, LINE_ENDS = ("needed", "text", "all"), (".", ","), ("crlf", "lf")
 _ISO_DATES = "yyyy-mm-dd"
@@ -63,6 +65,12 @@ TARGETS = {
     "parquet": Target("a Parquet file", endings={".parquet": ","}),
     "arrow": Target("an Arrow file", endings={".arrow": ",", ".feather": ","}),
     "json-lines": Target("JSON lines", _WORD, endings={".jsonl": ",", ".ndjson": ","}, packable=True),
+    "database": Target(
+        "a database table",
+        _TABLE,
+        (REPLACE, NEW, APPEND, UPDATE),
+        {".sqlite": ",", ".sqlite3": ",", ".db": ","},
+    ),
     "json": Target("JSON", _WORD, endings={".json": ","}, packable=True),
 }
 # How a file is packed whose name ends so, behind the ending that says what it is.
@@ -80,12 +88,16 @@ def ending_of(path: PurePath) -> tuple[str, str]:
 class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """writer: one of TARGETS.  path: what to write to: a file.  guards: what must hold, as
     `core.insight.guards` writes it.  mode: REPLACE what is there, which is asked before; NEW, where nothing
-    may be there; APPEND below it.
+    may be there; APPEND below it; UPDATE the rows of a database's table that have the same `key`.
 
     sheet: the sheet's name, for a workbook.  cell: where the header goes in it, as B4; "" is all of the
     sheet.  table: a table or named range of the workbook, instead of a sheet.  as_table: whether the sheet's
     rows are a table, with a filter.  totals: whether a row of totals stands below.  described: whether a
     further sheet says what the fields are.
+
+    Of a database's table, which `table` names with its schema: key: fields that tell its rows apart.  gone:
+    whether rows that are not among those written LEAVE or DELETE.  index: fields of an index of one that is
+    made.
 
     fields: those that are written, in order, and what they are called there; all if none is named.
     no_partner: what is written where a join found none.
@@ -115,10 +127,13 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     dates: str = _ISO_DATES
     line_end: str = "crlf"
     blank: str = ""
+    key: tuple[str, ...] = ()
+    gone: str = LEAVE
+    index: tuple[str, ...] = ()
 
     @property
     def file_name(self) -> str:
-        return PurePath(self.path).name
+        return PurePath(self.path.partition("?")[0]).name
 
     @property
     def target(self) -> Target:
@@ -135,6 +150,7 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return f"{self.cell} of sheet {self.sheet}" if self.cell else f"sheet {self.sheet}"
 
 
+_DOING = {APPEND: "Add", UPDATE: "Update with"}
 # Settings that every output has.
 _OF_ALL = frozenset({"writer", "path", "guards", "mode", "fields"})
 
@@ -173,7 +189,7 @@ class OutputKind(StepKind[OutputSettings]):
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
         rows = inputs[0].name if inputs else "nothing yet"
         where = f"{settings.within} of {settings.file_name}" if settings.within else settings.file_name
-        doing = "Add" if settings.mode == APPEND else "Write"
+        doing = _DOING.get(settings.mode, "Write")
         return f"{doing} {rows} to {where}."
 
 
@@ -224,6 +240,22 @@ def check_settings(settings: OutputSettings) -> None:
             "An output gives its fields no other type.", remedy="Let a step before it choose the type."
         )
     _check_text(settings)
+    _check_key(settings)
+
+
+def _check_key(settings: OutputSettings) -> None:
+    """UsageError unless rows of a database's table can be told apart where they must be."""
+    if settings.writer == "database" and not settings.table:
+        raise UsageError("It names no table of the database.", remedy="Name one.")
+    if settings.gone not in (LEAVE, DELETE):
+        raise UsageError(f"There is no “{settings.gone}” for rows that are gone.", remedy="leave or delete.")
+    if settings.mode == UPDATE and not settings.key:
+        raise UsageError(
+            "Nothing says which rows are the same, so that none can be updated.",
+            remedy="Name the key’s fields.",
+        )
+    if settings.gone == DELETE and settings.mode != UPDATE:
+        raise UsageError("Only an update leaves out rows that are gone.", remedy="Leave “gone” out.")
 
 
 def _check_text(settings: OutputSettings) -> None:

@@ -1,0 +1,1 @@
+"""What reading from databases and writing to them have in common: engines, passwords, errors."""

@@ -1,0 +1,1 @@
+"""Tables of databases: made, replaced, added to and updated, each database in one transaction."""
