@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import tempfile
 from collections.abc import Callable
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
+from unittest import SkipTest
 
 import numpy as np
 import pyarrow as pa
@@ -15,16 +17,22 @@ from pyarrow import feather, parquet
 from rich.table import Table as Grid
 
 from benchmarks.measures import beside
+from keen_trellis.core.choosing import chosen_fields, with_fields
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable, Table
+from keen_trellis.core.task import Task
+from keen_trellis.databases import secrets
+from keen_trellis.flow.steps.choose import ChosenSettings
 from keen_trellis.outputs import write
-from keen_trellis.outputs.targets import settings_for
+from keen_trellis.outputs.targets import read_target, settings_for
+from tests.postgres import PASSWORD, server
 
 _SEED = 29
 _XLSX_SHARE = 25  # of the rows
+_COPIED_BYTES = 2**20
 
 
 def writing_grid(rows: int) -> Grid:
@@ -49,7 +57,43 @@ def writing_grid(rows: int) -> Grid:
             f"{few.rows:,} x {len(few.fields)} as xlsx, beside a loop over XlsxWriter",
             *_beside(few, _finished(few), folder, "xlsx", _xlsx, "1.25"),
         )
+        # The workbook of the row before is there: its sheet is written anew.
+        grid.add_row(
+            f"{few.rows:,} x {len(few.fields)} into a workbook that exists, beside that loop",
+            *_beside(few, _finished(few), folder, "xlsx", _xlsx, "1.25"),
+        )
+        with suppress(SkipTest):
+            grid.add_row(*_copied(few))
     return grid
+
+
+def _copied(table: Table) -> tuple[str, ...]:
+    """Rows into a table of PostgreSQL, beside a bare COPY of the same text; SkipTest where no server is."""
+    import psycopg
+
+    running = server()
+    secrets.remember(running.address(), PASSWORD, lasting=False)
+    ten = tuple(ChosenSettings(name) for name in table.names[:10])
+    chosen = with_fields(table, chosen_fields(table.fields, [entry.chosen for entry in ten]), Task())
+    target = read_target(f"{running.address()}#public.speed")
+    ours = partial(write, chosen, target, replace=True)
+    ours()
+    with (
+        psycopg.connect(running.owner) as connection,
+        connection.cursor() as cursor,
+        cursor.copy("COPY public.speed TO STDOUT WITH (FORMAT csv)") as copy,
+    ):
+        text = b"".join(bytes(block) for block in copy)
+
+    def bare() -> None:
+        with psycopg.connect(running.owner) as connection, connection.cursor() as cursor:
+            cursor.execute("DELETE FROM public.speed")
+            with cursor.copy("COPY public.speed FROM STDIN WITH (FORMAT csv)") as copy:
+                for start in range(0, len(text), _COPIED_BYTES):
+                    copy.write(text[start : start + _COPIED_BYTES])
+
+    name = f"{chosen.rows:,} x {len(chosen.fields)} into PostgreSQL, beside a bare COPY"
+    return name, *beside(ours, bare, "2.00")
 
 
 def _beside(
