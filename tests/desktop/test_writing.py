@@ -3,6 +3,7 @@
 import unittest
 from unittest import mock
 
+import msgspec
 import openpyxl
 import xlsxwriter
 from PySide6.QtCore import Qt
@@ -14,8 +15,10 @@ from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, WindowCase
+from tests.outputs.reports import by_xlsxwriter
 
 KEY = Qt.Key
 _LOANS = "loan,day,note\nL-1,2026-03-05,=1+1\nL-2,2026-01-20,plain\nL-3,2026-11-02,-5\nL-4,2026-01-20,\n"
@@ -83,6 +86,143 @@ class OtherFile(LoansCase):
         self.assertEqual(self.settings.file_name, "d.json")
 
 
+class Sentence(LoansCase):
+    """What is said of an output can be changed where it is said."""
+
+    @property
+    def settings(self):
+        return KINDS.settings(self.session.flow.step(self.session.selection.step))
+
+    def output(self, name, **settings):
+        flow, step = edits.add_output(
+            self.session.flow,
+            Input(self.rail),
+            msgspec.structs.replace(settings_for(self.folder / name), **settings),
+        )
+        self.session.apply("write", lambda _: flow, Selection(step))
+        self.rest()
+
+    def test_the_place_in_a_workbook(self):
+        by_xlsxwriter(self.folder / "report.xlsx")
+        self.output("report.xlsx")
+        self.click(self.chip("Place"))
+        self.assertEqual(
+            self.lines(), ["Data", "Report", "Loans", "Lent", "another sheet …", "from a cell on …"]
+        )
+        self.pick("Lent")
+        self.rest()
+        self.assertEqual((self.settings.table, self.settings.sheet), ("Lent", "Data"))
+        self.choose("Place", "another sheet …")
+        self.enter("Months")
+        self.assertEqual((self.settings.table, self.settings.sheet), ("", "Months"))
+        self.choose("Place", "from a cell on …")
+        self.enter("4B")
+        self.assertIn("“4B” is no cell", QApplication.activePopupWidget().said.text())
+        self.enter("b4")
+        self.rest()
+        self.assertEqual(self.settings.cell, "B4")
+        self.assertIn("Months from B4", self.sentence)
+        self.choose("Mode", "below what is there")
+        self.rest()
+        self.assertEqual(self.settings.mode, "append")
+        self.assertTrue(self.sentence.startswith("Add Loans to sheet"))
+        self.assertIsNone(self.session.outcome(self.session.selection.step).error)
+
+    def test_fields_their_order_and_names(self):
+        self.output("a.csv")
+        self.tick("Fields", "day")
+        self.rest()
+        self.assertEqual([entry.of for entry in self.settings.fields], ["loan", "note"])
+        self.assertIn("2 of 3 fields", self.sentence)
+        self.tick("Fields", "write one under another name …")
+        self.pick("note")
+        self.enter("remark")
+        self.rest()
+        self.assertEqual(self.settings.fields[1].name, "remark")
+        self.click(self.chip("Write"))
+        self.rest()
+        self.rest(lambda: (self.folder / "a.csv").exists())
+        self.assertTrue((self.folder / "a.csv").read_text().startswith("loan,remark\n"))
+
+    def test_how_text_is_written(self):
+        self.output("a.csv")
+        self.choose("Form", "Decimal sign", "a comma")
+        self.rest()
+        self.assertEqual((self.settings.decimal, self.settings.delimiter), (",", ";"))
+        self.choose("Form", "Encoding", "windows-1252")
+        self.choose("Form", "A blank is written as")
+        self.enter("n/a")
+        self.choose("Form", "Dates", "dd.mm.yyyy")
+        self.rest()
+        self.assertEqual((self.settings.blank, self.settings.dates), ("n/a", "dd.mm.yyyy"))
+        self.assertIn("semicolons, windows-1252, decimal comma", self.sentence)
+        self.session.undo()
+        self.rest()
+        self.assertEqual(self.settings.dates, "yyyy-mm-dd")
+
+    def test_a_workbook_as_a_table_with_totals(self):
+        self.output("a.xlsx")
+        self.choose("Form", "A table with a filter")
+        self.choose("Form", "A row of totals")
+        self.rest()
+        self.assertIn("as a table, with totals", self.sentence)
+        self.choose("Form", "A row of totals")
+        self.rest()
+        self.assertFalse(self.settings.totals)
+
+    def test_a_table_of_a_database(self):
+        self.press(KEY.Key_B, modifier=CTRL | Qt.KeyboardModifier.ShiftModifier)
+        self.enter(f"sqlite:{self.folder}/register.db#loans")
+        self.rest()
+        self.assertIn("to table loans of register.db", self.sentence)
+        self.choose("Mode", "updating rows of the same key")
+        self.chooser().list.setCurrentRow(self.lines().index("loan"))
+        self.press(KEY.Key_Space)
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual((self.settings.mode, self.settings.key), ("update", ("loan",)))
+        self.choose("Gone", "deleting rows that are gone")
+        self.rest()
+        self.assertEqual(self.settings.gone, "delete")
+        self.click(self.chip("Write"))
+        self.rest()
+        self.rest(lambda: "Wrote 4 rows" in self.said)
+        self.click(self.chip("Write"))
+        self.rest()
+        self.assertIn(
+            "those with the same loan are updated; those that are gone are deleted",
+            self.dialog(QMessageBox).informativeText(),
+        )
+        self.answer("Replace")
+        self.rest(lambda: "0 new, 0 changed, 4 unchanged" in self.said)
+
+
+class Together(LoansCase):
+    def test_all_or_none(self):
+        by_xlsxwriter(self.folder / "report.xlsx")
+        self.outputs("a.csv", "report.xlsx")
+        step = self.session.flow.steps[-1].id
+        wrong = msgspec.structs.replace(settings_for(self.folder / "report.xlsx"), table="Lent")
+        self.session.change_settings(step, wrong, "wrong")
+        self.rest()
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.answer("Replace")
+        self.rest()
+        self.assertIn("Its columns are id, amount, twice", self.dialog(QMessageBox).text())
+        self.answer("OK")
+        self.assertFalse((self.folder / "a.csv").exists())
+        right = msgspec.structs.replace(settings_for(self.folder / "report.xlsx"), sheet="Report", cell="B30")
+        self.session.change_settings(step, right, "right")
+        self.rest()
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.assertIn("from B30 on are written over", self.dialog(QMessageBox).informativeText())
+        self.answer("Replace")
+        self.rest(lambda: (self.folder / "a.csv").exists())
+        self.assertIn("Wrote 2 outputs, 8 rows in all: a.csv, report.xlsx", self.said)
+
+
 class Copying(LoansCase):
     def setUp(self):
         super().setUp()
@@ -123,14 +263,14 @@ class Writing(LoansCase):
             (self.folder / name).write_text("old")
         self.press(KEY.Key_F9)
         box = self.dialog(QMessageBox)
-        self.assertIn("2 of the files exist already", box.text())
+        self.assertIn("2 of the targets exist already", box.text())
         self.assertLess(box.informativeText().index("a.csv"), box.informativeText().index("c.csv"))
         self.answer("Write only the new ones")
         self.rest()
         self.assertEqual((self.folder / "a.csv").read_text(), "old")
         self.assertTrue((self.folder / "b.csv").exists())
         self.press(KEY.Key_F9)
-        self.assertIn("3 of the files exist already", self.dialog(QMessageBox).text())
+        self.assertIn("3 of the targets exist already", self.dialog(QMessageBox).text())
         self.answer("Replace all")
         self.rest()
         self.assertNotEqual((self.folder / "a.csv").read_text(), "old")
@@ -142,7 +282,7 @@ class Writing(LoansCase):
         self.rest()
         self.assertTrue((self.folder / "b.csv").exists())
 
-    def test_the_sheets_that_go_are_named(self):
+    def test_what_happens_to_a_workbook_is_said(self):
         with xlsxwriter.Workbook(self.folder / "report.xlsx") as book:
             for name in ("Data", "Notes"):
                 book.add_worksheet(name)
@@ -152,7 +292,10 @@ class Writing(LoansCase):
                 self.window.writing.write_output(self.session.flow.steps[-1].id)
             else:
                 self.press(key)
-            self.assertIn("removes its sheet “Notes”", self.dialog(QMessageBox).informativeText())
+            self.assertIn(
+                "Sheet Data is written anew; its other sheet stays (Notes).",
+                self.dialog(QMessageBox).informativeText(),
+            )
             self.answer("Cancel")
         self.assertEqual(openpyxl.load_workbook(self.folder / "report.xlsx").sheetnames, ["Data", "Notes"])
 

@@ -11,7 +11,7 @@ from keen_trellis.databases import secrets
 from keen_trellis.flow.addresses import is_address, parse, shown_address
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
-from keen_trellis.outputs.workbook.writer import table_named
+from keen_trellis.outputs.workbook.writer import contents_of, table_named
 
 _SQLITE = "sqlite:"
 _ENDINGS = {
@@ -71,6 +71,14 @@ def read_target(text: str, *, harmless: bool = True, is_sheet: bool = False) -> 
     if known:
         return msgspec.structs.replace(settings, table=known)
     return msgspec.structs.replace(settings, sheet=_plain(within))
+
+
+def places_in(path: Path) -> tuple[list[str], list[tuple[str, int]]]:
+    """The sheets of a workbook that can be written to, and its tables with their rows; none if it is none."""
+    try:
+        return contents_of(path)
+    except (OSError, OutputError):
+        return [], []  # what is wrong with it is said when it is written
 
 
 def _of_server(text: str) -> OutputSettings:

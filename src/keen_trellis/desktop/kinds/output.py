@@ -3,37 +3,43 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import msgspec
-from PySide6.QtWidgets import QInputDialog, QWidget
 
+from keen_trellis.desktop.kinds.output_form import OutputForm
+from keen_trellis.desktop.kinds.output_place import OutputPlace
 from keen_trellis.desktop.kinds.view import KindView
-from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
+from keen_trellis.flow.addresses import is_address, shown_address
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
+from keen_trellis.flow.steps.output import APPEND, UPDATE, OutputKind, OutputSettings
 from keen_trellis.flow.wording import open_said
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.outcome import Outcome
 
+_DOING = {APPEND: "Add", UPDATE: "Update with"}
+
 
 class OutputSentence(SentencePart):
-    """Write Loans to sheet [Data] of [loans.xlsx], 368 rows, 9 fields. [write it now]."""
+    """Write Loans to sheet [Data] of [loans.xlsx], [in place of what is there], [all fields], [plainly]."""
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         settings: OutputSettings = KINDS.settings(step)
-        what = outcome.inputs[0].name if outcome and outcome.inputs else "nothing yet"
-        items: list[Item] = [Word(f"Write {what} to{' sheet' if settings.target.has_sheet else ''}")]
-        if settings.target.has_sheet:
-            items += [
-                Chip(settings.sheet, lambda _: self._rename_sheet(step, settings), "Sheet"),
-                Word("of"),
-            ]
-        items.append(Chip(settings.file_name, lambda _: self.pane.path_wanted.emit(step.id), "File"))
-        if settings.target.is_text:
-            items += [Word(","), Word("text that looks like a formula"), self._harmless_chip(step, settings)]
+        shape = outcome.inputs[0] if outcome and outcome.inputs else None
+        place, form = OutputPlace(self.session, self.pane), OutputForm(self.session, self.pane)
+        what = shape.name if shape is not None else "nothing yet"
+        shown = shown_address(settings.path) if is_address(settings.path) else settings.file_name
+        items: list[Item] = [
+            Word(f"{_DOING.get(settings.mode, 'Write')} {what} to"),
+            *place.place(step, settings),
+            Chip(shown, lambda _: self.pane.path_wanted.emit(step.id), "File"),
+            *place.mode(step, settings, shape),
+            *form.fields(step, settings, shape),
+            *form.form(step, settings),
+        ]
         if outcome is not None and outcome.error is not None:
             return [*items, Word(str(outcome.error), alarm=True)]
         if outcome is not None and outcome.result is not None:
@@ -49,40 +55,16 @@ class OutputSentence(SentencePart):
     def use_file(self, step: Step, path: Path) -> None:
         settings: OutputSettings = self.settings(step)
         other = settings_for(path, harmless=settings.harmless)
-        changed = msgspec.structs.replace(other, guards=settings.guards)
-        if other.target.has_sheet:
-            changed = msgspec.structs.replace(changed, sheet=settings.sheet)
+        kept: dict[str, Any] = {"guards": settings.guards, "fields": settings.fields}
+        if other.writer == settings.writer:
+            # Of the same sort: only the file is another one.
+            other = msgspec.structs.replace(settings, path=other.path, delimiter=other.delimiter)
+        elif other.target.has_sheet:
+            kept["sheet"] = settings.sheet
+        elif other.target.names_table:
+            kept["table"] = settings.table or settings.sheet
+        changed = msgspec.structs.replace(other, **kept)
         self.session.change_settings(step.id, changed, f"Use {path.name}")
-
-    def _harmless_chip(self, step: Step, settings: OutputSettings) -> Chip:
-        texts = {True: "made harmless", False: "as it is"}
-
-        def choose(anchor: QWidget) -> None:
-            choices = [
-                Choice(True, "made harmless", "an apostrophe is put before it"),
-                Choice(False, "as it is", "a spreadsheet program may run it"),
-            ]
-            self.pane.open_list(Chooser(choices, self.pane, current=settings.harmless), anchor, chosen=change)
-
-        def change(harmless: bool) -> None:
-            changed = msgspec.structs.replace(settings, harmless=harmless)
-            self.session.change_settings(step.id, changed, f"Write formulas {texts[harmless]}")
-
-        return Chip(texts[settings.harmless], choose, "Formulas")
-
-    def _rename_sheet(self, step: Step, settings: OutputSettings) -> None:
-        dialog = QInputDialog(self.pane)
-        dialog.setWindowTitle("Sheet")
-        dialog.setLabelText("Name of the sheet:")
-        dialog.setTextValue(settings.sheet)
-        dialog.textValueSelected.connect(
-            lambda name: self.session.change_settings(
-                step.id,
-                msgspec.structs.replace(settings, sheet=name.strip()),
-                f"Write to sheet {name.strip()}",
-            )
-        )
-        dialog.open()
 
 
 VIEW = KindView(OutputKind.name, OutputSentence)

@@ -121,6 +121,9 @@ def _flow(window: MainWindow) -> list[Command]:
         Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", window.bench.guards.show),
         separator("Flow"),
         Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", window.writing.add_output),
+        Command(
+            "output_table", "Flow", "Write these rows to a &table…", "Ctrl+Shift+B", window.writing.add_table
+        ),
         Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all),
         separator("Flow"),
         Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh),

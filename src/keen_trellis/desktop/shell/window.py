@@ -101,7 +101,8 @@ class MainWindow(Frame):
         commands["question"].setEnabled(knot is not None)
         self._questions.setEnabled(knot is not None)
         step = session.flow.find(selection.step)
-        commands["output"].setEnabled(step is not None and not KINDS.ends_rail(step))
+        for name in ("output", "output_table"):
+            commands[name].setEnabled(step is not None and not KINDS.ends_rail(step))
         commands["rename"].setEnabled(step is not None)
         commands["remove"].setEnabled(bool(selection))
         is_source = step is not None and KINDS.begins_rail(step)

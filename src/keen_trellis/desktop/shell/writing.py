@@ -2,26 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Qt
+import msgspec
+from PySide6.QtCore import QObject, QPoint, Qt
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from keen_trellis.core.errors import OutputError, TrellisError
 from keen_trellis.core.task import Task
+from keen_trellis.databases.engines import PasswordNeeded
 from keen_trellis.desktop.plain import PlainBox
+from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.reaching import Reaching
-from keen_trellis.flow.graph import Step
+from keen_trellis.flow import edits
 from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
 from keen_trellis.flow.wording import listed
 from keen_trellis.outputs import Written, writer_of
-from keen_trellis.outputs.targets import settings_for
+from keen_trellis.outputs.targets import read_target, settings_for
 from keen_trellis.session import editing
 from keen_trellis.session.running import files_read, output_targets, write_outputs
 
@@ -31,6 +33,7 @@ OUTPUT_FILTERS = [
     for said in [target.said.removeprefix("a ").removeprefix("an ")]
 ]
 _NOT_WRITTEN = "Nothing was written"
+_WIDTH = 560  # pixels
 
 
 class Writing(QObject):
@@ -54,54 +57,107 @@ class Writing(QObject):
 
         def chosen(name: str) -> None:
             try:
-                editing.add_output(self._session, settings_for(Path(name)))
+                self._add(settings_for(Path(name)))
             except TrellisError as error:
                 self._frame.warn(_NOT_WRITTEN, error)
-                return
-            self.write_output(self._session.selection.step)
 
         dialog.fileSelected.connect(chosen)
         dialog.open()
 
-    def write_all(self) -> None:
-        """Write every output of the flow; whether files that exist are replaced is asked once for all."""
-        flow = self._session.flow
-        outputs = [step for step in flow.in_order() if KINDS.ends_rail(step) and not step.skipped]
-        read = self._files_read()
-        there = [
-            settings
-            for settings in (KINDS.settings(step) for step in outputs)
-            if _may_be_replaced(settings, read)
-        ]
-        if not there or not self._targets_differ():
-            self._write_each(outputs, replace=False)
-            return
-        one = len(there) == 1
-        said = (
-            f"{there[0].file_name} exists already." if one else f"{len(there):,} of the files exist already."
+    def add_table(self) -> None:
+        """Ask for the table of a database, and lead the selected rows to it; writing it waits for a word."""
+        entry = Entry(
+            "Table of a database, as postgresql://user@host/database#schema.table, or sqlite:/file.db#table",
+            "",
+            self._frame,
+            check=read_target,
         )
-        box = PlainBox(QMessageBox.Icon.Question, "Replace what is there?", said, parent=self._frame)
-        lines = [f"{entry.path}.{writer_of(entry).goes_with(entry)}" for entry in there]
-        box.setInformativeText("\n".join([*lines, "Replacing cannot be undone."]))
-        replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
-        new = None
-        if len(there) < len(outputs):
-            new = box.addButton("Write only the new ones", QMessageBox.ButtonRole.ActionRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        replace.clicked.connect(lambda: self._write_each(outputs, replace=True))
-        if new is not None:
-            left = [step for step in outputs if KINDS.settings(step) not in there]
-            new.clicked.connect(lambda: self._write_each(left, replace=False))
-        box.open()
+        entry.entered.connect(lambda text: editing.add_output(self._session, read_target(text)))
+        entry.open_under(self._frame.sentence.view, at=QPoint(240, 4))
 
-    def _write_each(self, outputs: Sequence[Step], *, replace: bool) -> None:
-        if self._targets_differ():
-            for step in outputs:
-                self.write_output(step.id, replace=replace)
+    def _add(self, settings: OutputSettings) -> None:
+        if settings.target.names_table:
+            name = edits.rail_name(self._session.flow, self._session.selection.step)
+            settings = msgspec.structs.replace(settings, table=name)
+        editing.add_output(self._session, settings)
+        self.write_output(self._session.selection.step)
+
+    def write_all(self) -> None:
+        """Write every output of the flow, in its order; what is replaced is asked once for all."""
+        steps = self._session.flow.in_order()
+        self._write([step.id for step in steps if KINDS.ends_rail(step) and not step.skipped])
+
+    def write_output(self, step_id: str) -> None:
+        """Write one output. What is there is replaced, and what is behind a broken guard written, only after
+        asking.
+        """
+        self._write([step_id])
+
+    def _write(self, steps: Sequence[str]) -> None:
+        """Look at where outputs go, ask if something is there that goes, and write them together."""
+        targets = {step: KINDS.settings(self._session.flow.step(step)) for step in steps}
+        if not targets or not self._targets_differ():
+            return
+        if not all(self._reaching.may_write(settings) for settings in targets.values()):
+            return
+        read = self._files_read()
+
+        def look(task: Task) -> dict[str, str]:
+            """What happens to what is there, by the outputs that something is there for."""
+            found: dict[str, str] = {}
+            for step, settings in targets.items():
+                task.checkpoint(len(found), len(targets), "looking where it is written")
+                if _may_be_replaced(settings, read):
+                    found[step] = writer_of(settings).goes_with(settings)
+            return found
+
+        def looked(there: dict[str, str]) -> None:
+            if there:
+                self._ask_replace(targets, there)
+            else:
+                self._put(targets, replace=False)
+
+        self._frame.jobs.start("looking where it is written", look, looked, self._failed)
+
+    def _put(
+        self, targets: Mapping[str, OutputSettings], *, replace: bool, despite_guards: bool = False
+    ) -> None:
+        """Write outputs together, and say what came of it."""
+        session = self._session
+        flow, read = session.flow, self._files_read()
+
+        def work(task: Task) -> tuple[list[Written], list[str], list[Checked]]:
+            """What was written, the steps that were held back, and the guards that do not hold."""
+            checks: dict[tuple[str, str], Checked] = {}
+            for step in targets if not despite_guards else ():
+                found = checked_before(session.runner, flow, step, task)
+                checks |= {(entry.step, entry.statement): entry for entry in found}
+            written, held = write_outputs(
+                session.runner, flow, targets, [*checks.values()], sources=read, replace=replace, task=task
+            )
+            return written, held, [entry for entry in checks.values() if not entry.holds]
+
+        def done(told: tuple[list[Written], list[str], list[Checked]]) -> None:
+            written, held, broken = told
+            if written:
+                self._frame.status.say(_said(written))
+            if held:
+                self._ask_despite({step: targets[step] for step in held}, broken, replace=replace)
+
+        names = [settings.file_name for settings in targets.values()]
+        self._frame.jobs.start(f"writing {listed(names, 2)}", work, done, self._failed)
+
+    def _failed(self, error: TrellisError) -> None:
+        if isinstance(error, PasswordNeeded):
+            self._frame.status.say(
+                "Nothing was written: write once more when the password is given.", alarm=True
+            )
+            self._frame.sentence.password_wanted.emit(error.address)
+        else:
+            self._frame.warn(_NOT_WRITTEN, error)
 
     def _targets_differ(self) -> bool:
-        """Whether no two outputs write to one file; if they do, that is said."""
+        """Whether no two outputs write to one place; if they do, that is said."""
         try:
             output_targets(self._session.flow, KINDS, None)
         except TrellisError as error:
@@ -109,67 +165,44 @@ class Writing(QObject):
             return False
         return True
 
-    def write_output(self, step_id: str, *, replace: bool = False, despite_guards: bool = False) -> None:
-        """Write one output. A file that exists is replaced, and one behind a broken guard written, only after
-        asking.
-        """
-        session = self._session
-        flow, settings = session.flow, KINDS.settings(session.flow.step(step_id))
-        read = self._files_read()
-        if not self._targets_differ() or not self._reaching.may_write(settings):
-            return
-        if not replace and _may_be_replaced(settings, read):
-            self._ask_replace(step_id, settings)
-            return
-
-        def work(task: Task) -> Written | list[Checked]:
-            """What was written, or the guards that do not hold."""
-            checks = [] if despite_guards else checked_before(session.runner, flow, step_id, task)
-            written, _ = write_outputs(
-                session.runner, flow, {step_id: settings}, checks, sources=read, replace=replace, task=task
-            )
-            return written[0] if written else [entry for entry in checks if not entry.holds]
-
-        def done(written: Written | list[Checked]) -> None:
-            if isinstance(written, list):
-                self._ask_despite(step_id, settings, written, replace=replace)
-                return
-            changed = f" {listed(list(written.changed), 2)}." if written.changed else ""
-            self._frame.status.say(
-                f"Wrote {written.rows:,} rows of {written.fields} fields to {written.place}.{changed}"
-            )
-
-        failed = partial(self._frame.warn, _NOT_WRITTEN)
-        self._frame.jobs.start(f"writing {settings.file_name}", work, done, failed)
-
     def _files_read(self) -> list[str | Path]:
         """What must not be written to: all that the flow reads, and its own file."""
         session = self._session
         own = [session.path] if session.path is not None else []
         return [*files_read(session.flow, KINDS, session.library), *own]
 
-    def _ask_replace(self, step_id: str, settings: OutputSettings) -> None:
-        goes = writer_of(settings).goes_with(settings)
-        box = PlainBox(
-            QMessageBox.Icon.Question,
-            "Replace the file?",
-            f"{settings.file_name} exists already.",
-            parent=self._frame,
+    def _ask_replace(self, targets: Mapping[str, OutputSettings], there: Mapping[str, str]) -> None:
+        one = len(there) == 1
+        first = targets[next(iter(there))]
+        said = (
+            f"{first.file_name} exists already." if one else f"{len(there):,} of the targets exist already."
         )
-        box.setInformativeText(f"{settings.path}\nReplacing it cannot be undone.{goes}")
-        replace = box.addButton("Replace", QMessageBox.ButtonRole.AcceptRole)
+        title = "Replace what is there?"
+        box = PlainBox(QMessageBox.Icon.Question, title, said, parent=self._frame)
+        lines = [f"{writer_of(targets[step]).place(targets[step])}.{goes}" for step, goes in there.items()]
+        box.setInformativeText("\n".join([*lines, "What is written over cannot be brought back."]))
+        replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
+        new = None
+        if len(there) < len(targets):
+            new = box.addButton("Write only the new ones", QMessageBox.ButtonRole.ActionRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
+        box.set_text_width(_WIDTH)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        replace.clicked.connect(lambda: self.write_output(step_id, replace=True))
+        replace.clicked.connect(lambda: self._put(targets, replace=True))
+        if new is not None:
+            left = {step: settings for step, settings in targets.items() if step not in there}
+            new.clicked.connect(lambda: self._put(left, replace=False))
         box.open()
 
     def _ask_despite(
-        self, step_id: str, settings: OutputSettings, broken: list[Checked], *, replace: bool
+        self, held: Mapping[str, OutputSettings], broken: Sequence[Checked], *, replace: bool
     ) -> None:
+        names = listed([settings.file_name for settings in held.values()], 3)
+        was = "was" if len(held) == 1 else "were"
         box = PlainBox(
             QMessageBox.Icon.Warning,
             "A guard is broken",
-            f"{settings.file_name} was not written: a guard before it is broken.",
+            f"{names} {was} not written: a guard before it is broken.",
             parent=self._frame,
         )
         said = [f"{entry.name}: {entry.statement}: {entry.verdict.said}" for entry in broken]
@@ -177,8 +210,20 @@ class Writing(QObject):
         write_it = box.addButton("Write it all the same", QMessageBox.ButtonRole.DestructiveRole)
         box.setDefaultButton(box.addButton(QMessageBox.StandardButton.Cancel))
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        write_it.clicked.connect(lambda: self.write_output(step_id, replace=replace, despite_guards=True))
+        write_it.clicked.connect(lambda: self._put(held, replace=replace, despite_guards=True))
         box.open()
+
+
+def _said(written: Sequence[Written]) -> str:
+    """What was written, in a line."""
+    changed = [line for entry in written for line in entry.changed]
+    more = f" {listed(changed, 2)}." if changed else ""
+    if len(written) == 1:
+        entry = written[0]
+        return f"Wrote {entry.rows:,} rows of {entry.fields} fields to {entry.place}.{more}"
+    rows = sum(entry.rows for entry in written)
+    places = listed([Path(entry.path).name for entry in written], 3)
+    return f"Wrote {len(written)} outputs, {rows:,} rows in all: {places}.{more}"
 
 
 def _may_be_replaced(settings: OutputSettings, read: Sequence[str | Path]) -> bool:

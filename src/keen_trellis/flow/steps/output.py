@@ -54,6 +54,11 @@ class Target:
         return "sheet" in self.uses
 
     @property
+    def names_table(self) -> bool:
+        """Whether it is a database, which holds nothing but tables with names."""
+        return "key" in self.uses
+
+    @property
     def is_text(self) -> bool:
         """Whether cells are text with a delimiter between them."""
         return "delimiter" in self.uses
@@ -245,7 +250,7 @@ def check_settings(settings: OutputSettings) -> None:
 
 def _check_key(settings: OutputSettings) -> None:
     """UsageError unless rows of a database's table can be told apart where they must be."""
-    if settings.writer == "database" and not settings.table:
+    if settings.target.names_table and not settings.table:
         raise UsageError("It names no table of the database.", remedy="Name one.")
     if settings.gone not in (LEAVE, DELETE):
         raise UsageError(f"There is no “{settings.gone}” for rows that are gone.", remedy="leave or delete.")

@@ -109,6 +109,16 @@ def _rows_said(book: Book, sheet: Sheet) -> str:
     return f", which has {counted(int(found[2]) - int(found[1]) + 1, 'rows')}," if found else ""
 
 
+def contents_of(path: Path) -> tuple[list[str], list[tuple[str, int]]]:
+    """The sheets of a workbook that hold cells, and its tables with their rows; OutputError if it is none."""
+    if not path.is_file():
+        return [], []
+    with opened(path) as package:
+        book = Book(package)
+        sheets = [sheet.name for sheet in book.sheets if sheet.has_cells]
+        return sheets, [(table.name, table.rows) for table in book.tables]
+
+
 def table_named(path: Path, name: str) -> str:
     """What a table or named range of a workbook is called that has this name in any case; "" if none has.
 
