@@ -1,13 +1,17 @@
 """Each demo flow as it is saved and run: its counts are those that the scenario holds."""
 
+import shutil
 import tempfile
 import unittest
 from collections import Counter, defaultdict
 from decimal import Decimal
 from pathlib import Path
 
+import openpyxl
+
 from keen_trellis.core.task import Task
 from keen_trellis.demo.flows import FLOWS
+from keen_trellis.demo.season_report import SEASON_REPORT
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.reconciling import DIFFERS, IN_BOTH, STANDS, only_in
 from keen_trellis.flow.runner import Runner
@@ -15,6 +19,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.running import run_flow
 from keen_trellis.sources.library import Library
 from tests import demo_data
+from tests.outputs.reports import parts_of
 from tests.tables import rows_of
 
 _LIBRARY = Library()
@@ -64,6 +69,31 @@ class DemoFlows(unittest.TestCase):
         absent = 49
         self.assertEqual(len(unknown), absent)
         self.assertLessEqual(set(planted.never_registered), set(unknown))
+
+    def test_season_report(self):
+        shutil.copy(demo_data.folder() / SEASON_REPORT, self.folder)
+        before = parts_of(self.folder / SEASON_REPORT)
+        flow = load(demo_data.folder() / "Season report.trellis", KINDS)
+        run_flow(flow, KINDS, _LIBRARY, folder=self.folder, replace=True)
+        book = openpyxl.load_workbook(self.folder / SEASON_REPORT)
+        counts = Counter(str(loan[3])[:7] for loan in self.scenario.loans)
+        rows = {row[0].value: row[1].value for row in book["Months"]["B5:C30"] if row[0].value}
+        self.assertGreater(len(counts), 3)
+        self.assertEqual(rows, {**counts, "Total": "=SUBTOTAL(109,Months[loans])"})
+        last = 4 + len(counts)
+        self.assertEqual(book["Months"].tables["Months"].ref, f"B4:E{last + 1}")
+        self.assertEqual(book["Months"]["G4"].value, "Checked by K. Nance")
+        series = book["Report"]._charts[0].series[0]
+        self.assertEqual(series.val.numRef.f, f"Months!$D$5:$D${last}")
+        self.assertEqual(book["Report"]["B4"].value, f"=SUM(Months!D5:D{last})")
+        now = parts_of(self.folder / SEASON_REPORT)
+        self.assertEqual(
+            {part for part in now if now[part] != before.get(part)},
+            {
+                *("xl/charts/chart1.xml", "xl/tables/table1.xml", "xl/workbook.xml"),
+                *("xl/worksheets/sheet1.xml", "xl/worksheets/sheet2.xml"),
+            },
+        )
 
     def test_cost_per_visitor(self):
         _, rows = self.run_of("Cost per visitor")

@@ -21,7 +21,7 @@ VISITORS_FILE = "visitors.ods"
 RETURNS_FILE = "returns-desk.csv"
 
 VENUE_FIELDS = ("Venue", "Short name", "Region", "Contact")
-_MADE_ON = dt.datetime(2026, 1, 1)
+MADE_ON = dt.datetime(2026, 1, 1)
 
 
 def write_data(scenario: Scenario, folder: Path) -> list[Path]:
@@ -59,7 +59,7 @@ def _loans_workbook(scenario: Scenario, path: Path) -> None:
     import xlsxwriter
 
     with xlsxwriter.Workbook(path, {"default_date_format": "yyyy-mm-dd"}) as book:
-        book.set_properties({"title": "Loans 2026", "created": _MADE_ON})
+        book.set_properties({"title": "Loans 2026", "created": MADE_ON})
         loans = book.add_worksheet("Loans")
         loans.write_row(0, 0, scenario.loan_fields)
         for number, row in enumerate(scenario.loans, start=1):
@@ -130,7 +130,7 @@ def _visitors(scenario: Scenario, path: Path) -> None:
     # Written again, canonical and with a fixed time in each entry: one scenario gives the same bytes always.
     with zipfile.ZipFile(draft) as source, zipfile.ZipFile(path, "w") as target:
         for entry in source.infolist():
-            plain = zipfile.ZipInfo(entry.filename, _MADE_ON.timetuple()[:6])
+            plain = zipfile.ZipInfo(entry.filename, MADE_ON.timetuple()[:6])
             plain.compress_type = entry.compress_type
             content = source.read(entry)
             if entry.filename.endswith(".xml"):

@@ -13,6 +13,7 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.demo import files
+from keen_trellis.demo.season_report import MONTHS, SEASON_REPORT
 from keen_trellis.flow import edits
 from keen_trellis.flow.blend_proposal import grain_of
 from keen_trellis.flow.file_format import save
@@ -208,6 +209,21 @@ def returns_desk(folder: Path) -> Flow:
     return edits.add_output(flow, Input(last), output)[0]
 
 
+def season_report(folder: Path) -> Flow:
+    """The loans of each month, put into the table of a workbook that a chart hangs on."""
+    source = SourceSettings("workbook", str(folder / files.LOANS_FILE), "Loans")
+    flow, loans = edits.add_source(Flow(), source, "Loans")
+    month = ComputeSettings(field="month", expression=grain_of("month", "Out date"))
+    flow, dated = edits.insert_after(flow, Input(loans), "compute", month)
+    measures = (MeasureSettings("loans", "count"), MeasureSettings("agreed value", "sum", "Agreed value"))
+    by_month = SummariseSettings(keys=("month",), measures=measures)
+    flow, months = edits.add_step(flow, "summarise", "Months", [Input(dated)], by_month)
+    order = SortSettings((SortKeySettings("month"),))
+    flow, last = edits.insert_after(flow, Input(months), "sort", order)
+    output = OutputSettings("xlsx", str(folder / SEASON_REPORT), table=MONTHS)
+    return edits.add_output(flow, Input(last), output)[0]
+
+
 def guarded_loans(folder: Path) -> Flow:
     """The winter loans with guards that do not hold: nothing behind them is written."""
     flow = winter_loans(folder)
@@ -225,6 +241,7 @@ FLOWS: dict[str, Callable[[Path], Flow]] = {
     "Cover.trellis": cover,
     "All couriers.trellis": all_couriers,
     "Returns desk.trellis": returns_desk,
+    "Season report.trellis": season_report,
     "Guarded loans.trellis": guarded_loans,
 }
 

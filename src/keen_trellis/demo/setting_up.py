@@ -10,6 +10,7 @@ from keen_trellis.demo.files import write_data
 from keen_trellis.demo.flows import write_flows
 from keen_trellis.demo.next_month import next_month
 from keen_trellis.demo.scenario import build
+from keen_trellis.demo.season_report import write_report
 
 
 def demo_folder() -> Path:
@@ -19,7 +20,7 @@ def demo_folder() -> Path:
 
 def make(folder: Path) -> list[Path]:
     """Write the demo's data and flows into `folder`; the paths written."""
-    return write_data(build(), folder) + write_flows(folder)
+    return [*write_data(build(), folder), write_report(folder), *write_flows(folder)]
 
 
 def make_next_month(folder: Path) -> list[Path]:

@@ -20,8 +20,6 @@ from keen_trellis.flow.wording import open_said
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.outcome import Outcome
 
-_DOING = {APPEND: "Add", UPDATE: "Update with"}
-
 
 class OutputSentence(SentencePart):
     """Write Loans to sheet [Data] of [loans.xlsx], [in place of what is there], [all fields], [plainly]."""
@@ -32,10 +30,13 @@ class OutputSentence(SentencePart):
         place, form = OutputPlace(self.session, self.pane), OutputForm(self.session, self.pane)
         what = shape.name if shape is not None else "nothing yet"
         shown = shown_address(settings.path) if is_address(settings.path) else settings.file_name
+        updates = settings.mode == UPDATE
+        doing = "Add" if settings.mode == APPEND else "Write"
         items: list[Item] = [
-            Word(f"{_DOING.get(settings.mode, 'Write')} {what} to"),
+            Word("Update" if updates else f"{doing} {what} to"),
             *place.place(step, settings),
             Chip(shown, lambda _: self.pane.path_wanted.emit(step.id), "File"),
+            *([Word(f"with {what}")] if updates else []),
             *place.mode(step, settings, shape),
             *form.fields(step, settings, shape),
             *form.form(step, settings),

@@ -220,4 +220,6 @@ def _summed_up(settings: OutputSettings) -> str:
         said.append("with its fields described")
     if settings.no_partner:
         said.append(f"no partner as {settings.no_partner}")
+    if "index" in settings.target.uses:
+        said.append(f"an index by {', '.join(settings.index)}" if settings.index else "no index")
     return ", ".join(said) or "written plainly"

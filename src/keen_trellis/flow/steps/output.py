@@ -155,7 +155,6 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return f"{self.cell} of sheet {self.sheet}" if self.cell else f"sheet {self.sheet}"
 
 
-_DOING = {APPEND: "Add", UPDATE: "Update with"}
 # Settings that every output has.
 _OF_ALL = frozenset({"writer", "path", "guards", "mode", "fields"})
 
@@ -194,8 +193,9 @@ class OutputKind(StepKind[OutputSettings]):
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
         rows = inputs[0].name if inputs else "nothing yet"
         where = f"{settings.within} of {settings.file_name}" if settings.within else settings.file_name
-        doing = _DOING.get(settings.mode, "Write")
-        return f"{doing} {rows} to {where}."
+        if settings.mode == UPDATE:
+            return f"Update {where} with {rows}, by {', '.join(settings.key)}."
+        return f"{'Add' if settings.mode == APPEND else 'Write'} {rows} to {where}."
 
 
 def _plan(settings: OutputSettings, fields: Sequence[Field]) -> tuple[tuple[Field, Chosen], ...]:

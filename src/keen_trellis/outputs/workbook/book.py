@@ -154,6 +154,14 @@ class Book:
                 int(root.get("totalsRowCount", 0)),
             )
 
+    def names_of(self, sheet: Sheet) -> Iterator[str]:
+        """The names that stand for cells of a sheet: of its tables, and those of the workbook."""
+        yield from (table.name for table in self.tables_of(sheet))
+        begins = (f"{sheet.name}!".casefold(), "'" + sheet.name.replace("'", "''").casefold() + "'!")
+        for entry in self._root.iterfind(f"{{{MAIN}}}definedNames/{{{MAIN}}}definedName"):
+            if (entry.text or "").casefold().startswith(begins):
+                yield entry.get("name", "")
+
     def named(self, name: str) -> NamedTable | None:
         """The table or named range that is called so, in any case; None if none is."""
         for table in self.tables:

@@ -94,7 +94,15 @@ def _fill(base: Path, made: Path, part: Part, folder: Path, task: Task) -> tuple
     with opened(base) as package:
         book = Book(package)
         placed = Placing(book, part.table, settings, widths(part.table), task).placed()
-        splicing = Splicing(book, placed.sheet, placed.place, placed.looked, placed.follow, placed.totalled)
+        splicing = Splicing(
+            book,
+            placed.sheet,
+            placed.place,
+            placed.looked,
+            placed.follow,
+            placed.concerns,
+            placed.totalled,
+        )
         named = book.table_name(placed.sheet) if settings.as_table else ""
         rows = folder / "rows"
         root = splicing.write(_made(part, placed, named, changed, task), rows, task)

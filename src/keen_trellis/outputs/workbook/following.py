@@ -24,14 +24,26 @@ _REFERENCE = re.compile(
 )
 # A formula, and what it came to, if that stands behind it.
 _FORMULA = re.compile(
-    rb"(<(?:[\w.-]+:)?f(?:\s[^>]*)?>)([^<]+)(</(?:[\w.-]+:)?f>)(?:<(?:[\w.-]+:)?v>[^<]*</(?:[\w.-]+:)?v>)?"
+    rb"(<(?:[\w.-]+:)?f(?P<words>(?:\s[^>]*?)?)(?:/>|>(?P<text>[^<]*)</(?:[\w.-]+:)?f>))"
+    rb"(?:<(?:[\w.-]+:)?v>[^<]*</(?:[\w.-]+:)?v>)?"
 )
+_GROUP = re.compile(rb'si="(\d+)"')
 _ENTITIES = (("&lt;", "<"), ("&gt;", ">"), ("&quot;", '"'), ("&apos;", "'"), ("&amp;", "&"))
+_TEXT = re.compile(r'"(?:[^"]|"")*"')
+_NAMED_SHEET = re.compile(r"""((?:'(?:[^']|'')+'|[^\s'!:,;()&<>=+*/^%"{}\[\]-]+)!)""")
+
+
+def _plain(sheet: str) -> str:
+    """The name of a sheet as a formula has it, without its quotation and the sign behind it."""
+    return sheet[:-1].strip("'").replace("''", "'")
 
 
 @dataclass(frozen=True)
 class Moved:
-    """Rows of a sheet that ended in one row and end in another. top: where they begin, header included."""
+    """Rows of a sheet that ended in one row and end in another. top: where they begin, header included.
+
+    names: of tables and ranges that stand for cells of the sheet.
+    """
 
     sheet: str
     left: int
@@ -39,6 +51,7 @@ class Moved:
     top: int
     was: int
     now: int
+    names: tuple[str, ...] = ()
 
     def follow(self, text: str, *, of_sheet: str = "") -> str:
         """A formula with its references changed. of_sheet: where it stands, for those that name no sheet."""
@@ -47,12 +60,29 @@ class Moved:
             if found["text"] is not None:
                 return found[0]
             sheet = found["sheet"]
-            named = sheet[:-1].strip("'").replace("''", "'") if sheet else of_sheet
+            named = _plain(sheet) if sheet else of_sheet
             if named.casefold() != self.sheet.casefold() or not self._ends_with(found):
                 return found[0]
             return f"{sheet or ''}{found['begin']}{self.now}"
 
         return _REFERENCE.sub(changed, text)
+
+    def concerns(self, text: str, *, of_sheet: str = "") -> bool:
+        """Whether what a formula comes to may be another one: it follows, or names the sheet or a table there."""
+        if self.follow(text, of_sheet=of_sheet) != text:
+            return True
+        plain = _TEXT.sub("", text)
+        named = [
+            found
+            for found in _NAMED_SHEET.findall(plain)
+            if _plain(found).casefold() == self.sheet.casefold()
+        ]
+        if named and of_sheet.casefold() != self.sheet.casefold():
+            return True
+        return any(
+            re.search(rf"(?<![\w.]){re.escape(name)}(?![\w.]|\[\[?(?:#This Row|@))", plain, re.IGNORECASE)
+            for name in self.names
+        )
 
     def _ends_with(self, found: re.Match[str]) -> bool:
         columns = column_number(found["left"]), column_number(found["right"])
@@ -79,9 +109,8 @@ def follow_everywhere(book: Book, sheet: Sheet, moved: Moved) -> None:
     """Let charts, names and the formulas of other sheets follow; those of `sheet` itself are left to
     `follow_in_sheet` and the splicing.
     """
-    if moved.was == moved.now:
-        return
-    _follow_names(book, moved)
+    if moved.was != moved.now:
+        _follow_names(book, moved)
     for part in _charts(book):
         _follow_chart(book, part, moved)
     for other in book.sheets:
@@ -129,11 +158,10 @@ def _charts(book: Book) -> Iterator[str]:
 
 def _follow_chart(book: Book, part: str, moved: Moved) -> None:
     for entry in book.package.root(part).iter(f"{{{_CHART}}}f"):
-        text = moved.follow(entry.text or "")
-        if text == entry.text:
+        if not moved.concerns(entry.text or ""):
             continue
         book.package.change(part)
-        entry.text = text
+        entry.text = moved.follow(entry.text or "")
         # The values that it kept are those of before; programs read them anew from the cells.
         for kept in ("numCache", "strCache"):
             for cache in entry.getparent().findall(f"{{{_CHART}}}{kept}"):
@@ -141,17 +169,27 @@ def _follow_chart(book: Book, part: str, moved: Moved) -> None:
 
 
 def _follow_formulas(book: Book, sheet: Sheet, moved: Moved) -> None:
-    """Change the formulas of a sheet in the bytes of its part, so that all else stays as it is."""
+    """Change the formulas of a sheet in the bytes of its part, so that all else stays as it is. What those came
+    to that are concerned is taken out, so that every program computes it anew.
+    """
     content = book.package.content(sheet.part)
+    shared: set[bytes] = set()
 
     def changed(found: re.Match[bytes]) -> bytes:
-        text = found[2].decode()
+        group = _GROUP.search(found["words"])
+        if not found["text"]:
+            return found[1] if group and group[1] in shared else found[0]
+        text = found["text"].decode()
         for said, sign in _ENTITIES:
             text = text.replace(said, sign)
+        if not moved.concerns(text, of_sheet=sheet.name):
+            return found[0]
+        if group:
+            shared.add(group[1])
         followed = moved.follow(text, of_sheet=sheet.name)
         if followed == text:
-            return found[0]
-        return found[1] + _said(followed).encode() + found[3]
+            return found[1]
+        return found[1].replace(b">" + found["text"] + b"<", b">" + _said(followed).encode() + b"<")
 
     made = _FORMULA.sub(changed, content)
     if made != content:

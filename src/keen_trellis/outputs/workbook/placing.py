@@ -38,6 +38,10 @@ class Placed:
         """A formula of the sheet, with its references to the rows following them."""
         return self.moved.follow(text, of_sheet=self.sheet.name)
 
+    def concerns(self, text: str) -> bool:
+        """Whether what a formula of the sheet comes to may be another one now."""
+        return self.moved.concerns(text, of_sheet=self.sheet.name)
+
     def totalled(self, text: str) -> str:
         """A formula of the table's row of totals, where that stands now."""
         assert self.table is not None
@@ -265,7 +269,8 @@ class Placing:
     def _finished(
         self, sheet: Sheet, place: Place, columns: Sequence[Column], looked: Looked, *, was: int, top: int = 0
     ) -> Placed:
-        moved = Moved(sheet.name, place.left, place.right, top or place.top, was, place.last)
+        names = tuple(self.book.names_of(sheet))
+        moved = Moved(sheet.name, place.left, place.right, top or place.top, was, place.last, names)
         return Placed(sheet, place, tuple(columns), moved, looked)
 
     def _header(self, looked: Looked, row: int, left: int) -> tuple[int, str]:

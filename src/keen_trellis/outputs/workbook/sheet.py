@@ -250,11 +250,13 @@ class Splicing:
         place: Place,
         looked: Looked,
         follows: Callable[[str], str],
+        concerns: Callable[[str], bool],
         totalled: Callable[[str], str],
     ) -> None:
         self.book, self.sheet, self.place = book, sheet, place
         self.prefix = looked.prefix
-        self._looked, self._follows, self._totalled = looked, follows, totalled
+        self._looked, self._follows, self._concerns = looked, follows, concerns
+        self._totalled = totalled
         self._kept: dict[int, _Row] = {}
         self._totals: list[str] = []
         # Groups of formulas that are written out once: begun in what goes, and in what stays.
@@ -303,10 +305,10 @@ class Splicing:
             self._look_at(formula, kept=True)
 
     def _let_follow(self, formula: Element) -> None:
-        """Let a formula follow; what it came to is taken out then, so that it is computed anew."""
-        text = self._follows(formula.text or "")
-        if text != (formula.text or ""):
-            formula.text = text
+        """Let a formula follow; what it came to is taken out if it may be another one now."""
+        text = formula.text or ""
+        if self._concerns(text):
+            formula.text = self._follows(text)
             forget_value(formula.getparent())
 
     def _keep(self, number: int, row: Element) -> None:
