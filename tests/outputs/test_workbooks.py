@@ -222,6 +222,27 @@ class Table(BookCase):
 
 
 class Sheets(BookCase):
+    def test_what_formulas_came_to_goes_only_where_it_may_be_another_one(self):
+        with xlsxwriter.Workbook(self.path) as book:
+            book.add_worksheet("Data").write_row(0, 0, ["day", "amount", "venue"])
+            for name, formula in (("Sums", "=SUM(Data!B:B)"), ("Own", "=1+1")):
+                book.add_worksheet(name).write_formula("A1", formula, None, 2)
+        self.before = parts_of(self.path)
+        self.write(dated(2))
+        self.assertEqual(self.changed() & {"xl/worksheets/sheet3.xml"}, set())
+        self.assertEqual(self.rows("Sums", computed=True), [[None]])
+        self.assertEqual(self.rows("Own", computed=True), [[2]])
+        begun = b'<c r="A1"><f t="shared" ref="A1:A2" si="0">SUM(Data!B:B)</f><v>2</v></c></row>'
+        rest = b'<row r="2"><c r="A2"><f t="shared" si="0"/><v>2</v></c></row>'
+
+        def shared(content):
+            first = content.index(b'<c r="A1"')
+            return content[:first] + begun + rest + content[content.index(b"</row>") + 6 :]
+
+        with_part(self.path, "xl/worksheets/sheet2.xml", shared)
+        self.write(dated(3))
+        self.assertEqual(self.rows("Sums", computed=True), [[None], [None]])
+
     def test_a_sheet_that_is_new(self):
         self.make()
         self.write(dated(3), sheet="Fresh", mode="new", replace=False)
@@ -356,6 +377,22 @@ def _with_row_2(content, cells):
 
 
 class Following(unittest.TestCase):
+    def test_what_may_come_to_something_else(self):
+        moved = Moved("Data", 1, 3, 1, 6, 6, ("Lent",))
+        for text, concerns in (
+            ("SUM(Lent[amount])", True),
+            ("ROWS(lent)", True),
+            ("Data!Z9", True),
+            ("'data'!A1*2", True),
+            ("Lent[[#This Row],[amount]]*2", False),
+            ("Lent[@amount]*2", False),
+            ("Lentil[amount]", False),
+            ('"Lent"&"Data!A1"', False),
+            ("Other!A1", False),
+        ):
+            self.assertEqual(moved.concerns(text, of_sheet="Report"), concerns, text)
+        self.assertFalse(moved.concerns("Data!Z9", of_sheet="data"))
+
     def test_a_formula_as_it_stands_in_any_row(self):
         for formula, made in (
             ("B4*2", ("B", 0, "*2")),

@@ -68,16 +68,12 @@ class Moved:
         return _REFERENCE.sub(changed, text)
 
     def concerns(self, text: str, *, of_sheet: str = "") -> bool:
-        """Whether what a formula comes to may be another one: it follows, or names the sheet or a table there."""
+        """Whether a formula may come to something else: it follows, or names the sheet or a table there."""
         if self.follow(text, of_sheet=of_sheet) != text:
             return True
         plain = _TEXT.sub("", text)
-        named = [
-            found
-            for found in _NAMED_SHEET.findall(plain)
-            if _plain(found).casefold() == self.sheet.casefold()
-        ]
-        if named and of_sheet.casefold() != self.sheet.casefold():
+        sheets = {_plain(found).casefold() for found in _NAMED_SHEET.findall(plain)}
+        if self.sheet.casefold() in sheets - {of_sheet.casefold()}:
             return True
         return any(
             re.search(rf"(?<![\w.]){re.escape(name)}(?![\w.]|\[\[?(?:#This Row|@))", plain, re.IGNORECASE)
@@ -169,8 +165,8 @@ def _follow_chart(book: Book, part: str, moved: Moved) -> None:
 
 
 def _follow_formulas(book: Book, sheet: Sheet, moved: Moved) -> None:
-    """Change the formulas of a sheet in the bytes of its part, so that all else stays as it is. What those came
-    to that are concerned is taken out, so that every program computes it anew.
+    """Change the formulas of a sheet in the bytes of its part, so that all else stays as it is. What those
+    that are concerned came to is taken out, so that every program computes it anew.
     """
     content = book.package.content(sheet.part)
     shared: set[bytes] = set()
