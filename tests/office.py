@@ -22,7 +22,7 @@ def saved_by_office(paths: list[Path], folder: Path) -> list[Path]:
             *("--outdir", str(folder), *map(str, paths)),
         ]
         done = subprocess.run(words, capture_output=True, text=True, timeout=_SECONDS)
-    made = [folder / path.name for path in paths]
+    made = [folder / f"{path.stem}.xlsx" for path in paths]
     missing = [path.name for path in made if not path.exists()]
     if missing:
         raise AssertionError(f"LibreOffice did not open {missing}: {done.stdout} {done.stderr}")

@@ -212,7 +212,10 @@ class Run(CommandCase):
         self.assertEqual((first["step"], first["name"]), ("loans-with-objects", "Loans with Objects"))
         (output,) = outcome["outputs"]
         self.assertEqual((output.pop("open_cells")["made"], output.pop("changed")), (49, []))
-        self.assertEqual(output, {"path": str(self.data / LOAN_REPORT), "rows": 8355, "fields": 16})
+        self.assertEqual(
+            output,
+            {"path": str(self.data / LOAN_REPORT), "within": "sheet Loans", "rows": 8355, "fields": 16},
+        )
 
     def test_the_report_holds_the_rows(self):
         call("run", self.flow)
@@ -372,7 +375,7 @@ class Processes(unittest.TestCase):
     def test_only_data_and_flows_on_request(self):
         done = self.run_command("demo", "--data", str(self.folder / "here"))
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertEqual(len(done.stdout.splitlines()), 17 + len(FLOWS))
+        self.assertEqual(len(done.stdout.splitlines()), 18 + len(FLOWS))
         self.assertTrue((self.folder / "here" / WINTER_LOANS).exists())
         shutil.rmtree(self.folder / "here")
 

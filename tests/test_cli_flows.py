@@ -122,7 +122,7 @@ class Workbooks(FlowCase):
         self.assertIn("Sheet Data is written anew; its 2 other sheets stay (Notes, Regions & more).", said)
         self.assertEqual(parts_of(self.book), before)
         said = self.run_flow(*self.steps).stderr
-        self.assertIn("report.xlsx: Sheet Data is written anew; its 2 other sheets stay", said)
+        self.assertIn("report.xlsx, sheet Data: Sheet Data is written anew; its 2 other sheets stay", said)
         self.assertEqual(self.sheets(), ["Data", "Notes", "Regions & more"])
         for part in ("xl/worksheets/sheet2.xml", "xl/worksheets/sheet3.xml"):
             self.assertEqual(parts_of(self.book)[part], before[part])
@@ -180,7 +180,8 @@ class Workbooks(FlowCase):
     def test_targets_that_say_nothing(self):
         for target, words, said in (
             ("#Data!B4", ("--totals",), "Only rows that have a sheet to themselves"),
-            ("#Data", ("--mode", "update"), "is not one of"),
+            ("#Data", ("--mode", "update", "--key", "venue"), "“key” is set for it"),
+            ("#Data", ("--mode", "update"), "There is no mode “update” of writing a workbook"),
         ):
             self.assertIn(said, self.matched(target, *words, code=2).output)
         files = self.folder / "loans.csv", f"B={self.folder / 'loans.csv'}"
@@ -460,14 +461,14 @@ class Whole(FlowCase):
         self.as_it_was()
 
     def test_stopped_before_the_last_one_all_are_as_they_were(self):
-        real = WRITERS["text"].fill
+        real = WRITERS["text"].write
 
-        def fill(writer, table, settings, draft, task):
+        def write(writer, table, settings, draft, task):
             if settings.file_name == "c.csv":
                 raise Cancelled
             return real(table, settings, draft, task)
 
-        with mock.patch.object(type(WRITERS["text"]), "fill", fill):
+        with mock.patch.object(type(WRITERS["text"]), "write", write):
             self.call("run", self.path, "--replace", code=1)
         self.as_it_was()
 
@@ -477,14 +478,14 @@ class Whole(FlowCase):
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
             real(path)
 
-        told, real_fill = [], WRITERS["text"].fill
+        told, real_write = [], WRITERS["text"].write
 
-        def fill(writer, table, settings, draft, task):
+        def write(writer, table, settings, draft, task):
             told.append(settings.file_name)
-            return real_fill(table, settings, draft, task)
+            return real_write(table, settings, draft, task)
 
         with (
-            mock.patch.object(type(WRITERS["text"]), "fill", fill),
+            mock.patch.object(type(WRITERS["text"]), "write", write),
             mock.patch.object(files, "sync", sync),
         ):
             self.assertIn("No space left", self.call("run", self.path, "--replace", code=5).output)

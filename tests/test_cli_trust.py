@@ -177,7 +177,7 @@ class Queries(TrustCase):
         self.assertIn(QUERY_SECONDS, found.stderr)
         import psycopg
 
-        with psycopg.connect(self.server.owner) as other, mock.patch.object(connections, "_LOCK_SECONDS", 1):
+        with psycopg.connect(self.server.owner) as other, mock.patch.object(connections, "LOCK_SECONDS", 1):
             other.execute("CREATE TABLE held AS SELECT 1 AS n")
             other.commit()
             other.execute("LOCK TABLE held")

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.csv as pa_csv
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QApplication, QInputDialog, QLineEdit
+from PySide6.QtWidgets import QApplication, QInputDialog, QLineEdit, QMessageBox
 
 from keen_trellis.desktop import theme as looks
 from keen_trellis.desktop.shell.menus import made_window
@@ -272,7 +272,13 @@ class Outputs(WindowCase):
         self.click(self.chip("Write"))
         self.answer("Cancel")
         self.rest()
+        self.click(self.chip("Write"))
+        self.answer("Replace")
+        self.rest()
+        self.assertIn("It is no xlsx workbook, though it is called like one", self.dialog(QMessageBox).text())
+        self.answer("OK")
         self.assertEqual(target.read_text(), "mine")
+        target.write_bytes((path.parent / "loans-2026.xlsx").read_bytes())
         self.click(self.chip("Write"))
         self.answer("Replace")
         self.rest()

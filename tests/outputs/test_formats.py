@@ -14,11 +14,13 @@ from unittest import mock
 import msgspec
 import openpyxl
 import pyarrow as pa
+from csvw import CSVW
 from hypothesis import given
 from hypothesis import strategies as st
 from pyarrow import feather, parquet
+from python_calamine import CalamineWorkbook
 
-from keen_trellis.core.errors import Cancelled, OutputError, UsageError
+from keen_trellis.core.errors import Cancelled, DataError, OutputError, UsageError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
@@ -36,6 +38,7 @@ from keen_trellis.outputs import WRITERS, files, lines, write
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
+from tests.office import saved_by_office
 from tests.tables import joined, rows_of, table
 
 _SIGNS = st.sampled_from(
@@ -285,6 +288,148 @@ class TextAsItIsWanted(FormatCase):
                 check_settings(msgspec.structs.replace(settings_for(self.folder / "a.csv"), **changes))
 
 
+class OpenDocument(FormatCase):
+    @given(st.lists(_ROW, max_size=6))
+    def test_another_reader_finds_the_values(self, rows):
+        # That reader knows no tab; LibreOffice does, below.
+        kept = [row for row in rows if row[0] is None or not any(sign in row[0] for sign in "\x00\x1f\r\t")]
+        found = made(kept)
+        path, _ = self.write(found, "a.ods", sheet="Loans & more")
+        read = CalamineWorkbook.from_path(path).get_sheet_by_name("Loans & more").to_python()
+        self.assertEqual(read[0], list(_TYPES))
+        for row, cells in zip(kept, read[1:], strict=False):
+            for name, value, cell in zip(_TYPES, row, cells, strict=True):
+                self.assertTrue(_same(value, cell), (name, value, cell))
+
+    def test_what_it_looks_like_to_a_spreadsheet_program(self):
+        found = table(text=["two  spaces ", "a\nb", "<&>\t."], n=[1, 2**60, None])
+        day = pa.array([dt.date(2026, 2, 1), dt.date(1850, 1, 1), None])
+        columns = {
+            name: cells.values for name, cells in zip(found.names, found.take(None, found.names), strict=True)
+        }
+        path, changed = self.write(ArrowTable(pa.table({**columns, "day": day})), "a.ods")
+        self.assertEqual(
+            set(changed),
+            {
+                "1 cell of n written as text: more than 15 digits",
+                "1 cell of text with a tab, which not every program reads",
+            },
+        )
+        (self.folder / "office").mkdir()
+        (saved,) = saved_by_office([path], self.folder / "office")
+        rows = list(openpyxl.load_workbook(saved)["Data"].iter_rows(values_only=True))
+        self.assertEqual(rows[1], ("two  spaces ", 1, dt.datetime(2026, 2, 1)))
+        self.assertEqual(rows[2][:2], ("a\nb", str(2**60)))
+        self.assertEqual(rows[3], ("<&>.", None, None))
+
+    def test_what_it_refuses(self):
+        with self.assertRaisesRegex(OutputError, "Row 2 of t has a character"):
+            self.write(table(t=["a", "\x07"]), "a.ods")
+        with self.assertRaisesRegex(OutputError, "cannot be the name of a sheet"):
+            self.write(table(t=["a"]), "a.ods", sheet="a/b")
+
+
+def _same(value, cell):
+    """Whether a cell that was read holds a value, or says it as text."""
+    if value in (None, ""):
+        return cell == ""
+    if isinstance(value, dt.time):
+        said = dt.timedelta(
+            hours=value.hour, minutes=value.minute, seconds=value.second, microseconds=value.microsecond
+        )
+        return cell in (value, said)
+    if isinstance(value, float) and isinstance(cell, str):
+        return cell == as_text(pa.array([value]))[0].as_py()
+    if isinstance(value, (int, Decimal)) and isinstance(cell, str):
+        return cell == f"{value:f}" if isinstance(value, Decimal) else cell == str(value)
+    if isinstance(value, Decimal):
+        return Decimal(repr(cell)) == value
+    return cell == value
+
+
+class ManyFiles(FormatCase):
+    def test_one_for_each_value_with_names_that_are_safe(self):
+        regions = ["North", "South", "North", None, "../up", 'a:"b"', "A:'b'", "south", "." * 9, "x" * 300]
+        found = table(region=regions, n=[*range(10)])
+        for ending in (".csv", ".csv.gz", ".xlsx", ".parquet"):
+            with self.subTest(ending):
+                chosen = msgspec.structs.replace(
+                    settings_for(self.folder / f"Loans{ending}"), split_by="region"
+                )
+                done = write(found, chosen)
+                names = [Path(path).name.removesuffix(ending) for path in done.files]
+                expected = ["North", "South", "blank", "_up", "a_b_", "A_'b'", "south 2", "blank 2", "x" * 80]
+                self.assertEqual(names, [f"Loans {name}" for name in expected])
+                self.assertEqual((done.rows, {Path(path).parent for path in done.files}), (10, {self.folder}))
+                with self.assertRaisesRegex(OutputError, "exists already"):
+                    write(found, chosen)
+        self.assertEqual((self.folder / "Loans North.csv").read_text(), "region,n\nNorth,0\nNorth,2\n")
+
+    def test_all_or_none_and_not_too_many(self):
+        (self.folder / "a South.csv").write_text("mine")
+        chosen = msgspec.structs.replace(settings_for(self.folder / "a.csv"), split_by="region")
+        with self.assertRaisesRegex(OutputError, "exists already"):
+            write(table(region=["North", "South"]), chosen)
+        self.assertEqual([path.name for path in self.folder.iterdir()], ["a South.csv"])
+        writer = WRITERS["text"]
+        self.assertTrue(writer.would_replace(chosen, ()))
+        self.assertIn("a South.csv is there", writer.goes_with(chosen))
+        with self.assertRaisesRegex(DataError, "region has more than 1,000 values"):
+            write(table(region=[*range(1_001)]), chosen)
+        with self.assertRaisesRegex(UsageError, "Only whole files"):
+            check_settings(
+                msgspec.structs.replace(settings_for(self.folder / "a.xlsx"), split_by="a", cell="B4")
+            )
+
+    def test_how_many_is_known_before(self):
+        (self.folder / "loans.csv").write_text("loan,venue\nL-1,Pier\nL-2,Pier\nL-3,Quay\n")
+        source = SourceSettings("text", str(self.folder / "loans.csv"), "loans")
+        flow, rail = edits.add_source(Flow(), source, "Loans")
+        settings = msgspec.structs.replace(settings_for(self.folder / "out.csv"), split_by="venue")
+        flow, step = edits.add_output(flow, Input(rail), settings)
+        runner = Runner(KINDS, Library(Cache(self.folder / "cache")))
+        self.assertEqual(runner.result(flow, step).files, 2)
+
+
+class OnTheWeb(FormatCase):
+    """Metadata beside the file, judged by another program that reads such."""
+
+    def read(self, found, **settings):
+        path, _ = self.write(found, "ab.csv", described=True, **settings)
+        beside = path.with_name("ab.csv-metadata.json")
+        judge = CSVW(str(path), str(beside), validate=True)
+        self.assertTrue(judge.is_valid)
+        return judge.to_json(minimal=True), json.loads(beside.read_text())
+
+    def test_values_come_back_by_what_it_says(self):
+        for settings in (
+            {},
+            {"delimiter": ";", "decimal": ",", "dates": "dd.mm.yyyy", "line_end": "lf", "blank": "n/a"},
+            {"quotation": "all", "encoding": "utf-8-sig"},
+        ):
+            with self.subTest(**settings):
+                names = ["name", "n", "cost", "day"]
+                columns = [cells.values for cells in _CASE.take(None, names)]
+                found = ArrowTable(pa.table(columns, names=["The name", "n", "n ", "day"]))
+                rows, told = self.read(found, **settings)
+                self.assertEqual(
+                    [column["name"] for column in told["tableSchema"]["columns"]],
+                    ["The_name", "n", "n_2", "day"],
+                )
+                self.assertEqual(len(rows), 4)
+                self.assertEqual(rows[0]["n"], 1)
+                self.assertEqual(float(rows[1]["n_2"]), -0.25)
+                self.assertEqual(rows[0]["day"][:10], "2026-02-01")
+                self.assertNotIn("day", rows[1])
+
+    def test_it_is_replaced_only_on_request(self):
+        self.read(table(a=[1]))
+        (self.folder / "ab.csv").unlink()
+        chosen = msgspec.structs.replace(settings_for(self.folder / "ab.csv"), described=True)
+        with self.assertRaisesRegex(OutputError, "What would say what the fields are exists already"):
+            write(table(a=[1]), chosen)
+
+
 class Fields(FormatCase):
     def test_those_that_are_wanted_in_order_and_under_their_names(self):
         (self.folder / "loans.csv").write_text("loan,venue,crates\nL-1,Pier,2\n")
@@ -317,14 +462,14 @@ class EachTarget(FormatCase):
         found = joined(left, right, match(left, right, links), links, JoinType.LEFT_OUTER)
         library = Library(Cache(self.folder / "cache"))
         readers = {"xlsx": "workbook", "text": "text", "parquet": "columns", "arrow": "columns"}
-        readers["json-lines"] = "json-lines"
+        readers |= {"json-lines": "json-lines", "ods": "workbook"}
         for ending in self.endings():
             chosen = settings_for(self.folder / f"a{ending}")
             if chosen.writer not in readers:
                 continue
             with self.subTest(ending):
                 path, _ = self.write(found, f"a{ending}")
-                table_name = "Data" if chosen.writer == "xlsx" else ""
+                table_name = "Data" if chosen.target.has_sheet else ""
                 source = SourceSettings(readers[chosen.writer], str(path), table_name)
                 back = library.get(source, Task()).table
                 self.assertEqual((back.names, rows_of(back)), (found.names, rows_of(found)))

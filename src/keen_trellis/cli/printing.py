@@ -103,6 +103,7 @@ def written_members(written: Any) -> dict[str, Any]:
         "rows": written.rows,
         "fields": written.fields,
         "changed": written.changed,
+        **({"files": written.files} if written.files else {}),
     }
 
 
@@ -111,6 +112,8 @@ def print_written(written: Any) -> None:
     from keen_trellis.flow.wording import open_said
 
     say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.place}.")
+    for path in written.files:
+        say(f"  {path}")
     for line in written.changed:
         say(f"  {line}.")
     if written.open_cells:

@@ -49,7 +49,7 @@ class StepResult:
     """What a step came to: a table for each port, and the match or the blend if it is a knot.
 
     disagreements: for fields of both sides made one, in how many pairs both have a value, and another one.
-    open_cells: of an output, by field how many cells have no partner.
+    open_cells: of an output, by field how many cells have no partner.  files: how many it is written to.
     """
 
     ports: dict[str, Table]
@@ -57,6 +57,7 @@ class StepResult:
     blended: Blended | None = None
     disagreements: Mapping[str, int] = field(default_factory=dict)
     open_cells: Mapping[str, int] = field(default_factory=dict)
+    files: int = 1
 
     @property
     def rows(self) -> Table:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -15,11 +15,14 @@ from keen_trellis.outputs.columns import ArrowWriter, ParquetWriter
 from keen_trellis.outputs.database.writer import DatabaseWriter
 from keen_trellis.outputs.delimited import DelimitedWriter
 from keen_trellis.outputs.json_text import ArrayWriter, LinesWriter
+from keen_trellis.outputs.opendocument import OpenDocumentWriter
+from keen_trellis.outputs.parting import parted
 from keen_trellis.outputs.workbook.writer import WorkbookWriter
 from keen_trellis.outputs.writing import Part, Writer
 
 _ALL: tuple[Writer, ...] = (
     WorkbookWriter(),
+    OpenDocumentWriter(),
     DelimitedWriter(),
     ParquetWriter(),
     ArrowWriter(),
@@ -34,7 +37,7 @@ WRITERS: dict[str, Writer] = {writer.name: writer for writer in _ALL}
 class Written:
     """What was written. place: where, as it is said to the user: a file's path, or a sheet of it.
 
-    path: of the file; within: where in it, "" for one of its own.
+    path: of the file; within: where in it, "" for one of its own.  files: one for each value, if it is split.
 
     open_cells: by field how many cells had no partner, where that was counted.
 
@@ -48,6 +51,7 @@ class Written:
     changed: tuple[str, ...] = ()
     path: str = ""
     within: str = ""
+    files: tuple[str, ...] = ()
 
 
 def writer_of(settings: OutputSettings) -> Writer:
@@ -75,21 +79,35 @@ def staged(
     kept: what must not be written to, as sources are.  replace: whether what is there may go. OutputError if
     they cannot be written; Cancelled.
     """
+    doing = task or Task()
     writer = writer_of(parts[0].settings)
-    for part in parts:
+    every = [parted(part, doing) for part in parts]
+    for part in (part for some in every for part in some):
         writer.check(part.settings, kept, replace=replace)
-    with writer.staged(parts, task or Task()) as changed:
-        yield [
-            Written(
-                writer.place(part.settings),
-                part.table.rows,
-                len(part.table.fields),
-                changed=tuple(said),
-                path=part.settings.path,
-                within=part.settings.within,
-            )
-            for part, said in zip(parts, changed, strict=True)
-        ]
+    together: dict[str, list[Part]] = {}
+    for part in (part for some in every for part in some):
+        together.setdefault(part.settings.path, []).append(part)
+    said: dict[int, list[str]] = {}
+    with ExitStack() as stack:
+        for some in together.values():
+            changed = stack.enter_context(writer.staged(some, doing))
+            said |= {id(part): lines for part, lines in zip(some, changed, strict=True)}
+        yield [_written(part, some, said) for part, some in zip(parts, every, strict=True)]
+
+
+def _written(part: Part, some: Sequence[Part], said: Mapping[int, list[str]]) -> Written:
+    """What was written of an output, which may be several files."""
+    writer, settings = writer_of(part.settings), part.settings
+    lines = dict.fromkeys(line for entry in some for line in said[id(entry)])
+    return Written(
+        writer.place(settings),
+        part.table.rows,
+        len(part.table.fields),
+        changed=tuple(lines),
+        path=settings.path,
+        within=settings.within,
+        files=tuple(entry.settings.path for entry in some) if settings.split_by else (),
+    )
 
 
 def write(

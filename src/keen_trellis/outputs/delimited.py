@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import codecs
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -17,9 +18,12 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.plain_text import visible
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.flow.wording import counted
-from keen_trellis.outputs.files import OneTableWriter, packed
+from keen_trellis.outputs.described import described_beside, description
+from keen_trellis.outputs.files import OneTableWriter, check_path, packed
 from keen_trellis.outputs.lines import TEXT, around, batches, holds, joined
+from keen_trellis.outputs.writing import Part
 
 # Text that a spreadsheet would run: it begins with one of these and is no plain number.
 _SIGNS = "=+-@\t\r"
@@ -38,6 +42,29 @@ class DelimitedWriter(OneTableWriter):
     """Writes text with a header line; blank cells and those without partner are empty or a word."""
 
     name = "text"
+
+    def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
+        super().check(settings, kept, replace=replace)
+        if settings.described and not settings.split_by:
+            beside = described_beside(Path(settings.path))
+            check_path(beside, kept)
+            if beside.exists() and not replace:
+                raise OutputError(
+                    "What would say what the fields are exists already.",
+                    where=str(beside),
+                    remedy="Choose another name, or say that it may be replaced.",
+                )
+
+    @contextmanager
+    def staged(self, parts: Sequence[Part], task: Task) -> Iterator[list[list[str]]]:
+        with ExitStack() as stack:
+            said = stack.enter_context(super().staged(parts, task))
+            for part in parts:
+                if part.settings.described:
+                    beside = described_beside(Path(part.settings.path))
+                    draft = stack.enter_context(whole_file(beside))
+                    draft.write_text(description(part.table, part.settings), encoding="utf-8")
+            yield said
 
     def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         form = Form(settings)

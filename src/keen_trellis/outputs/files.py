@@ -18,6 +18,8 @@ from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
 from keen_trellis.flow.whole_file import sync, whole_file
+from keen_trellis.flow.wording import listed
+from keen_trellis.outputs.parting import files_there
 from keen_trellis.outputs.writing import Part
 
 
@@ -27,7 +29,7 @@ class FileWriter(ABC):
     name: str
 
     def place(self, settings: OutputSettings) -> str:
-        return settings.path
+        return settings.path + (f", one for each {settings.split_by}" if settings.split_by else "")
 
     def inside(self, settings: OutputSettings, folder: Path) -> OutputSettings:
         return msgspec.structs.replace(settings, path=str(folder.absolute() / settings.file_name))
@@ -36,16 +38,21 @@ class FileWriter(ABC):
         path = Path(settings.path)
         with suppress(OutputError):
             check_path(path, kept)
-            return path.is_file()
+            return bool(files_there(settings)) if settings.split_by else path.is_file()
         return False
 
     def goes_with(self, settings: OutputSettings) -> str:
+        if settings.split_by:
+            there = files_there(settings)
+            names = listed([path.name for path in there], 4)
+            are = "is" if len(there) == 1 else "are"
+            return f" {names} {are} there; those of a value that is written anew go."
         return ""
 
     def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
         path = Path(settings.path)
         check_path(path, kept)
-        if path.exists() and not replace:
+        if path.exists() and not replace and not settings.split_by:
             raise OutputError(
                 "The file exists already.",
                 where=str(path),

@@ -59,6 +59,8 @@ def read_target(text: str, *, harmless: bool = True, is_sheet: bool = False) -> 
         raise UsageError(
             f"{Path(place).name} has no sheets, so “#{within}” says nothing.", remedy="Leave it out."
         )
+    if "cell" not in settings.target.uses:
+        return msgspec.structs.replace(settings, sheet=_plain(within))
     sheet, mark, cell = within.rpartition("!")
     if mark and read_cell(cell):
         return msgspec.structs.replace(settings, sheet=_plain(sheet), cell=cell.replace("$", "").upper())

@@ -16,7 +16,7 @@ from keen_trellis.flow.addresses import is_address, shown_address
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import APPEND, UPDATE, OutputKind, OutputSettings
-from keen_trellis.flow.wording import open_said
+from keen_trellis.flow.wording import counted, open_said
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.outcome import Outcome
 
@@ -39,13 +39,15 @@ class OutputSentence(SentencePart):
             *([Word(f"with {what}")] if updates else []),
             *place.mode(step, settings, shape),
             *form.fields(step, settings, shape),
+            *form.split(step, settings, shape),
             *form.form(step, settings),
         ]
         if outcome is not None and outcome.error is not None:
             return [*items, Word(str(outcome.error), alarm=True)]
         if outcome is not None and outcome.result is not None:
             table = outcome.result.rows
-            items += [Word(","), Word(f"{table.rows:,} rows, {len(table.fields)} fields.")]
+            files = f" in {counted(outcome.result.files, 'files')}" if settings.split_by else ""
+            items += [Word(","), Word(f"{table.rows:,} rows, {len(table.fields)} fields{files}.")]
             if outcome.result.open_cells:
                 items.append(Word(f"{open_said(outcome.result.open_cells, 'without a partner')}."))
         items.append(

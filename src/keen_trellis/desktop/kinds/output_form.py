@@ -97,6 +97,23 @@ class OutputForm(OutputPart):
 
         self.choose(self.pane.view, choices, renamed, title="Write which field under another name?")
 
+    def split(self, step: Step, settings: OutputSettings, shape: InputShape | None) -> list[Item]:
+        """Whether one file is written, or one for each value of a field."""
+        whole = not (settings.cell or settings.table or settings.mode == "append")
+        if "split_by" not in settings.target.uses or not (whole or settings.split_by):
+            return []
+        names = self.written_names(settings, shape)
+        choices = [Choice("", "one file"), *(Choice(name, f"a file for each {name}") for name in names)]
+        text = f"a file for each {settings.split_by}" if settings.split_by else "one file"
+
+        def said(name: str) -> str:
+            return f"Write a file for each {name}" if name else "Write one file"
+
+        return [
+            Word(","),
+            Chip(text, lambda anchor: self.offer(step, anchor, "split_by", choices, said), "Files"),
+        ]
+
     # --- what cells look like ---
 
     def form(self, step: Step, settings: OutputSettings) -> list[Item]:

@@ -51,7 +51,7 @@ class OutputPlace(OutputPart):
 
     def mode(self, step: Step, settings: OutputSettings, shape: InputShape | None) -> list[Item]:
         modes = settings.target.modes
-        if len(modes) < 2 or not (settings.target.has_sheet or settings.target.names_table):
+        if len(modes) < 3:
             return []
         choices = [Choice(mode, *_MODES[mode]) for mode in modes]
 
@@ -107,11 +107,12 @@ class OutputPlace(OutputPart):
         self.tick(self.pane.view, choices, apply, title=title)
 
     def _choose_place(self, step: Step, settings: OutputSettings, anchor: QWidget) -> None:
-        sheets, tables = places_in(Path(settings.path))
+        existing = "cell" in settings.target.uses  # others are always files of their own
+        sheets, tables = places_in(Path(settings.path)) if existing else ([], [])
         choices = [Choice(("sheet", name), name, "a sheet that is there") for name in sheets]
         choices += [Choice(("table", name), name, f"a table of {rows:,} rows") for name, rows in tables]
         choices.append(Choice(_OTHER_SHEET, "another sheet …"))
-        if not settings.table:
+        if existing and not settings.table:
             choices.append(Choice(_FROM_CELL, "from a cell on …", settings.cell))
         if settings.cell:
             choices.append(Choice(_ALL_OF_IT, "the whole sheet"))

@@ -13,20 +13,34 @@ import msgspec
 from keen_trellis.core.choosing import Chosen, chosen_fields, with_fields
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filling import cells_without_partner
-from keen_trellis.core.table import Field
+from keen_trellis.core.parting import rows_by_value
+from keen_trellis.core.table import Field, find_field
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
 from keen_trellis.flow.steps.choose import ChosenSettings
 
 REPLACE, NEW, APPEND, UPDATE = "replace", "new", "append", "update"
-_TEXT = frozenset(
-    {"delimiter", "harmless", "quotation", "encoding", "decimal", "dates", "line_end", "blank", "no_partner"}
+_FILE = frozenset({"split_by"})
+_TEXT = _FILE | frozenset(
+    {
+        "described",
+        "delimiter",
+        "harmless",
+        "quotation",
+        "encoding",
+        "decimal",
+        "dates",
+        "line_end",
+        "blank",
+        "no_partner",
+    }
 )
-_CELLS = frozenset({"sheet", "cell", "table", "as_table", "totals", "described", "no_partner"})
+_CELLS = _FILE | frozenset({"sheet", "cell", "table", "as_table", "totals", "described", "no_partner"})
 _TABLE = frozenset({"table", "key", "gone", "index"})
 LEAVE, DELETE = "leave", "delete"
-_WORD = frozenset({"no_partner"})
+_SHEET = _FILE | frozenset({"sheet", "no_partner"})
+_WORD = _FILE | frozenset({"no_partner"})
 QUOTATIONS, DECIMALS, LINE_ENDS = ("needed", "text", "all"), (".", ","), ("crlf", "lf")
 _ISO_DATES = "yyyy-mm-dd"
 _DATES = re.compile(r"(?!.*(dd|mm|yyyy).*\1)(dd|mm|yyyy)[-./ ]?(dd|mm|yyyy)[-./ ]?(dd|mm|yyyy)")
@@ -66,9 +80,10 @@ class Target:
 
 TARGETS = {
     "xlsx": Target("a workbook", _CELLS, (REPLACE, NEW, APPEND), {".xlsx": ",", ".xlsm": ","}),
+    "ods": Target("an OpenDocument workbook", _SHEET, endings={".ods": ","}),
     "text": Target("delimited text", _TEXT, endings={".csv": ",", ".txt": "\t", ".tsv": "\t"}, packable=True),
-    "parquet": Target("a Parquet file", endings={".parquet": ","}),
-    "arrow": Target("an Arrow file", endings={".arrow": ",", ".feather": ","}),
+    "parquet": Target("a Parquet file", _FILE, endings={".parquet": ","}),
+    "arrow": Target("an Arrow file", _FILE, endings={".arrow": ",", ".feather": ","}),
     "json-lines": Target("JSON lines", _WORD, endings={".jsonl": ",", ".ndjson": ","}, packable=True),
     "database": Target(
         "a database table",
@@ -104,6 +119,7 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     whether rows that are not among those written LEAVE or DELETE.  index: fields of an index of one that is
     made.
 
+    split_by: a field, for each value of which a file is written, with the value behind its name.
     fields: those that are written, in order, and what they are called there; all if none is named.
     no_partner: what is written where a join found none.
 
@@ -126,6 +142,7 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     described: bool = False
     fields: tuple[ChosenSettings, ...] = ()
     no_partner: str = ""
+    split_by: str = ""
     quotation: str = "needed"
     encoding: str = "utf-8"
     decimal: str = "."
@@ -174,17 +191,20 @@ class OutputKind(StepKind[OutputSettings]):
 
     def check(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> None:
         check_settings(settings)
-        self.fields(settings, inputs, ROWS)
+        fields = self.fields(settings, inputs, ROWS)
+        if settings.split_by:
+            find_field(fields, settings.split_by)
 
     def fingerprint(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> object:
-        return settings.fields
+        return settings.fields, settings.split_by
 
     def compute(self, settings: OutputSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table
         if settings.fields:
             table = with_fields(table, _plan(settings, table.fields), context.task)
         open_cells = cells_without_partner(table, table.names, context.task)
-        return StepResult({ROWS: table}, open_cells=open_cells)
+        files = len(rows_by_value(table, settings.split_by, context.task)) if settings.split_by else 1
+        return StepResult({ROWS: table}, open_cells=open_cells, files=files)
 
     def summed_up(self, settings: OutputSettings) -> tuple[str, str]:
         target = settings.target
@@ -240,6 +260,10 @@ def check_settings(settings: OutputSettings) -> None:
             remedy=f"It can be: {', '.join(target.modes)}.",
         )
     _check_place(settings, plain)
+    if settings.split_by and (settings.table or settings.cell or settings.mode not in (REPLACE, NEW)):
+        raise UsageError(
+            "Only whole files can be written one for each value.", remedy="Write a sheet, or leave that out."
+        )
     if any(entry.type for entry in settings.fields):
         raise UsageError(
             "An output gives its fields no other type.", remedy="Let a step before it choose the type."

@@ -209,15 +209,8 @@ class _Content:
         return fits
 
     def _held_numbers(self, values: pa.Array) -> pa.Array:
-        """Which numbers a cell holds with all of their digits."""
-        if self._field.type is FieldType.REAL:
-            return self._kept(pc.is_finite(values), _NO_NUMBER)
-        digits = pc.replace_substring_regex(as_text(values).cast(TEXT), r"\D", "")
-        length = pc.binary_length(digits)
-        if (pc.max(length).as_py() or 0) <= _EXACT_DIGITS:
-            return pc.is_valid(values)
-        between = pc.binary_length(pc.utf8_trim(digits, "0"))
-        return self._kept(pc.less_equal(between, _EXACT_DIGITS), _MANY_DIGITS)
+        fits, why = held_numbers(values)
+        return self._kept(fits, why)
 
     def _strings(self, text: pa.Array, shown: str) -> pa.Array:
         self._check(text)
@@ -233,6 +226,16 @@ class _Content:
         odd = pc.match_substring_regex(text, "[\ufffe\uffff]") if _beyond_ascii(text) else long
         for place in pc.indices_nonzero(pc.fill_null(pc.or_(long, odd), False)).to_pylist():
             check_text(text[place].as_py(), f"Row {self.before + place + 1:,} of {self._field.name}")
+
+
+def held_numbers(values: pa.Array) -> tuple[pa.Array, str]:
+    """Which numbers a spreadsheet program holds with all of their digits, and why it does not the others."""
+    if pa.types.is_floating(values.type):
+        return pc.is_finite(values), _NO_NUMBER
+    digits = pc.replace_substring_regex(as_text(values).cast(TEXT), r"\D", "")
+    if (pc.max(pc.binary_length(digits)).as_py() or 0) <= _EXACT_DIGITS:
+        return pc.is_valid(values), _MANY_DIGITS
+    return pc.less_equal(pc.binary_length(pc.utf8_trim(digits, "0")), _EXACT_DIGITS), _MANY_DIGITS
 
 
 def _beyond_ascii(text: pa.Array) -> bool:

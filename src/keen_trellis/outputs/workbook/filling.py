@@ -86,7 +86,7 @@ def _fill(base: Path, made: Path, part: Part, folder: Path, task: Task) -> tuple
     what is not there as it was, in words.
     """
     settings = part.settings
-    _check_size(part.table, settings)
+    check_size(part.table, settings)
     for field in part.table.fields:
         check_text(field.name, f"The name of the field “{field.name[:40]}”")
     changed: Counted = Counter()
@@ -202,7 +202,8 @@ def _blank(table: Table, field: Field) -> int:
     return sum(cells[0].values.null_count for cells in table.batches([field.name]))
 
 
-def _check_size(table: Table, settings: OutputSettings) -> None:
+def check_size(table: Table, settings: OutputSettings) -> None:
+    """OutputError unless a sheet has so many rows and columns."""
     if table.rows + 1 > MOST_ROWS:
         raise OutputError(
             f"A sheet holds {MOST_ROWS - 1:,} rows below its header; these are {table.rows:,}.",

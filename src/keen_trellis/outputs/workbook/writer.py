@@ -31,12 +31,14 @@ class WorkbookWriter(FileWriter):
     name = "xlsx"
 
     def place(self, settings: OutputSettings) -> str:
-        return f"{settings.path}, {settings.within}"
+        return f"{super().place(settings)}, {settings.within}"
 
     def would_replace(self, settings: OutputSettings, kept: Collection[str | Path]) -> bool:
         return settings.mode == REPLACE and super().would_replace(settings, kept)
 
     def goes_with(self, settings: OutputSettings) -> str:
+        if settings.split_by:
+            return super().goes_with(settings)
         try:
             with opened(Path(settings.path)) as package:
                 return f" {_what_happens(Book(package), settings)}"
@@ -47,7 +49,7 @@ class WorkbookWriter(FileWriter):
         super().check(settings, kept, replace=replace or settings.mode != REPLACE)
         path = Path(settings.path)
         if not settings.table:
-            _check_sheet_name(settings)
+            check_sheet_name(settings)
         if path.exists():
             _check_free(path)
         elif path.suffix.lower() == _MACROS:
@@ -164,7 +166,8 @@ def _check_free(path: Path) -> None:
         )
 
 
-def _check_sheet_name(settings: OutputSettings) -> None:
+def check_sheet_name(settings: OutputSettings) -> None:
+    """OutputError unless a sheet can be called so."""
     name = settings.sheet
     wrong = re.search(rf"[\[\]:*?/\\]|{NO_CHARACTER}|[\x00-\x1f\x7f]", name)
     if not name or units(name) > 31 or wrong or "'" in (name[0], name[-1]) or name.casefold() == "history":
