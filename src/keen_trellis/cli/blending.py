@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from typing import Any
 
@@ -11,7 +12,15 @@ from keen_trellis.cli.arguments import Tables, listed
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import print_written, written_members
 from keen_trellis.cli.saying import say, say_members
-from keen_trellis.cli.writing import output_settings, save_flow, with_output, write_output, writing
+from keen_trellis.cli.writing import (
+    output_settings,
+    outputs_of,
+    save_flow,
+    with_output,
+    write_lineage,
+    write_output,
+    writing,
+)
 from keen_trellis.core.preparations import PREPARATIONS
 
 
@@ -48,6 +57,7 @@ def blend(
     from keen_trellis.flow.steps.blend import BlendKind, without_measure
 
     output = output_settings(target, wanted)
+    began = dt.datetime.now(dt.UTC)
     asked = Tables.of((main_table, *other_tables))
     of_main, conditions = conditions_of_main(asked.shapes, wanted["conditions"])
     # The main table has no condition within a blend: it is filtered on its own rail.
@@ -68,6 +78,7 @@ def blend(
     assert result.blended is not None
     if output is not None:
         written = write_output(asked.runner.result(flow, last).rows, output, wanted, asked.files())
+        write_lineage(asked.runner, flow, outputs_of(flow), wanted["lineage"], began)
     save_flow(flow, wanted)
     names = [shape.name for shape in asked.shapes]
     for name in without_measure(settings, names[1:]):

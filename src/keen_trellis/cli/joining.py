@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import time
 from collections.abc import Sequence
 from typing import Any
@@ -18,7 +19,15 @@ from keen_trellis.cli.printing import (
     written_members,
 )
 from keen_trellis.cli.saying import say, say_members
-from keen_trellis.cli.writing import output_settings, save_flow, with_output, write_output, writing
+from keen_trellis.cli.writing import (
+    output_settings,
+    outputs_of,
+    save_flow,
+    with_output,
+    write_lineage,
+    write_output,
+    writing,
+)
 
 
 @main.command()
@@ -52,6 +61,7 @@ def match(
 
     check_type(wanted["type_name"], wanted["links"])
     output = output_settings(target, wanted)
+    began = dt.datetime.now(dt.UTC)
 
     started = time.perf_counter()
     asked = Tables.of((left, right))
@@ -71,6 +81,7 @@ def match(
     if output is not None and holds:
         rows = asked.runner.result(flow, last).rows
         written = write_output(rows, output, wanted, asked.files(wanted["correct"]))
+        write_lineage(asked.runner, flow, outputs_of(flow), wanted["lineage"], began)
     save_flow(flow, wanted)
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}

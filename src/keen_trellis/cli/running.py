@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from keen_trellis.cli.printing import (
 )
 from keen_trellis.cli.saying import say, say_members
 from keen_trellis.cli.trusting import settle, still_waiting, trusting
+from keen_trellis.cli.writing import write_lineage
 
 
 @main.command()
@@ -30,6 +32,9 @@ from keen_trellis.cli.trusting import settle, still_waiting, trusting
 @click.option("--despite-guards", is_flag=True, help="Write outputs behind broken guards, too.")
 @click.option(
     "--strict", is_flag=True, help="End with 6 if FLOW says anything that this version does not read."
+)
+@click.option(
+    "--lineage", type=click.Path(path_type=Path), help="Write what was read and written here, as OpenLineage."
 )
 @trusting
 @click.option(
@@ -51,6 +56,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
     from keen_trellis.session.running import output_targets, run_flow, with_guards
     from keen_trellis.sources.library import Library
 
+    started = dt.datetime.now(dt.UTC)
     flow, library = load(flow_path, KINDS), Library()
     not_read = unread(flow, KINDS)
     if not_read and wanted["strict"]:
@@ -73,6 +79,7 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         despite_guards=wanted["despite_guards"],
         never=[flow_path],
     )
+    write_lineage(outcome.runner, flow, outcome.targets, wanted["lineage"], started, flow_path.stem)
     doubts = _doubts(flow, KINDS, library)
     if not leave_flow:
         _keep_counts(flow_path, outcome.now)

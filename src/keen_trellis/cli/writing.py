@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Collection
 from pathlib import Path
 from typing import Any
@@ -40,6 +41,11 @@ _WRITING = (
     ),
     click.option("--first", "most", type=click.IntRange(min=1), help="Write so many rows, the first ones."),
     click.option(
+        "--lineage",
+        type=click.Path(path_type=Path),
+        help="Write what was read and written here, as OpenLineage.",
+    ),
+    click.option(
         "--save-flow",
         "flow_path",
         type=click.Path(path_type=Path),
@@ -66,7 +72,7 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
     from keen_trellis.outputs.targets import read_target
 
     if target is None:
-        names = ["mode", "key", "delete_gone", "as_table", "totals", "describe"]
+        names = ["lineage", "mode", "key", "delete_gone", "as_table", "totals", "describe"]
         if wanted["flow_path"] is None:
             names += ["sort", "first"]
         asked = [name for name in names if wanted[_CALLED.get(name, name)]]
@@ -124,6 +130,25 @@ def with_output(flow: Any, knot: str, output: Any, wanted: dict[str, Any]) -> tu
     if output is not None:
         flow, _ = edits.add_output(flow, Input(last), output)
     return flow, last
+
+
+def outputs_of(flow: Any) -> dict[str, Any]:
+    """The settings of the outputs of a flow, by step."""
+    from keen_trellis.flow.steps import KINDS
+
+    return {step.id: KINDS.settings(step) for step in flow.steps if KINDS.ends_rail(step)}
+
+
+def write_lineage(
+    runner: Any, flow: Any, targets: Any, path: Path | None, started: dt.datetime, name: str = "keen-trellis"
+) -> None:
+    """Write the lineage of what was written to `path`, if there is one. targets: the outputs, by step."""
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.session.lineage import events, write_events
+
+    if path is not None:
+        now = dt.datetime.now(dt.UTC)
+        write_events(events(name, flow, KINDS, runner, targets, started, now), path)
 
 
 def save_flow(flow: Any, wanted: dict[str, Any]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
@@ -46,7 +46,8 @@ class KnotOutcome:
 class Outcome:
     """What running a flow came to. held_back: outputs that were not written since a guard is broken.
 
-    comparison: with its last run, if that is remembered.  now: for the next one.
+    comparison: with its last run, if that is remembered.  now: for the next one.  targets: of what
+    was written, by step.  runner: with the results.
     """
 
     knots: list[KnotOutcome]
@@ -55,6 +56,8 @@ class Outcome:
     held_back: list[str]
     now: LastRun
     comparison: Comparison | None = None
+    targets: Mapping[str, OutputSettings] = field(default_factory=dict)
+    runner: Runner | None = None
 
 
 def files_read(flow: Flow, kinds: Kinds, snapshots: Snapshots) -> list[str | Path]:
@@ -112,7 +115,8 @@ def run_flow(
     comparison = compare(flow, runner, before or Earlier({}), last, task) if last is not None else None
     now = run_as_it_is(flow, kinds, runner, snapshots, task)
     places = [writer_of(targets[name]).place(targets[name]) for name in held_back]
-    return Outcome(knots, written, checks, places, now, comparison)
+    done = {step: settings for step, settings in targets.items() if step not in held_back}
+    return Outcome(knots, written, checks, places, now, comparison, done, runner)
 
 
 def write_outputs(
