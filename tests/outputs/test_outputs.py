@@ -1,5 +1,6 @@
 import csv
 import datetime as dt
+import shutil
 import unittest
 from decimal import Decimal
 from pathlib import Path
@@ -268,6 +269,17 @@ class Targets(OutputCase):
     def test_an_ending_that_says_nothing(self):
         with self.assertRaisesRegex(UsageError, "does not say what to write"):
             settings_for(self.folder / "out.pdf")
+
+    def test_a_disk_that_is_too_small_says_so_before(self):
+        many = ArrowTable(pa.table({"t": pa.array(["x" * 1000] * 3_000, pa.large_string())}))
+        usage = shutil.disk_usage(self.folder)._replace(free=10_000)
+        with (
+            mock.patch.object(files.shutil, "disk_usage", return_value=usage),
+            mock.patch.object(files, "whole_file", side_effect=AssertionError("it was begun")),
+            self.assertRaisesRegex(OutputError, "It needs at least 0 MB, and 0 MB are free there"),
+        ):
+            write(many, settings_for(self.folder / "out.parquet"))
+        write(many, settings_for(self.folder / "out.parquet"))
 
     def test_cancelled_or_failed_nothing_is_left_half_written(self):
         many = ArrowTable(pa.table({"n": pa.array(range(300_000), pa.int64())}))

@@ -42,6 +42,7 @@ class DelimitedWriter(OneTableWriter):
     """Writes text with a header line; blank cells and those without partner are empty or a word."""
 
     name = "text"
+    density = 0.8
 
     def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
         super().check(settings, kept, replace=replace)

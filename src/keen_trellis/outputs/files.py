@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import os
+import shutil
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -12,21 +13,28 @@ from typing import BinaryIO
 
 import msgspec
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from keen_trellis.core.errors import OutputError
-from keen_trellis.core.table import Table
+from keen_trellis.core.table import Table, spread_rows
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import as_text
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
 from keen_trellis.flow.whole_file import sync, whole_file
 from keen_trellis.flow.wording import listed
 from keen_trellis.outputs.parting import files_there
 from keen_trellis.outputs.writing import Part
 
+_SAMPLE = 500  # rows
+_PACKED = 0.02
+
 
 class FileWriter(ABC):
     """Writes one kind of file: to a draft beside it, which takes its place at the end. See Writer."""
 
     name: str
+    # How many bytes of a file each byte of its cells, written out, becomes at the least.
+    density = _PACKED
 
     def place(self, settings: OutputSettings) -> str:
         return settings.path + (f", one for each {settings.split_by}" if settings.split_by else "")
@@ -71,6 +79,8 @@ class FileWriter(ABC):
     @contextmanager
     def staged(self, parts: Sequence[Part], task: Task) -> Iterator[list[list[str]]]:
         path = parts[0].settings.path
+        density = _PACKED if ending_of(PurePath(path))[1] else self.density
+        check_room(Path(path).parent, sum(_length_of(part.table) for part in parts) * density)
         try:
             with whole_file(Path(path), synced=True) as draft:
                 said = self.fill(parts, draft, task)
@@ -100,6 +110,28 @@ class OneTableWriter(FileWriter):
     @abstractmethod
     def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
         """Write all rows to `draft`, and hand back what is not there as it was. See `fill`."""
+
+
+def check_room(folder: Path, wanted: float) -> None:
+    """OutputError if a folder's disk surely has not so many bytes free: better now than after an hour."""
+    try:
+        free = shutil.disk_usage(folder).free
+    except OSError:
+        return  # it says what is wrong when it is written
+    if wanted > free:
+        raise OutputError(
+            f"It needs at least {wanted / 2**20:,.0f} MB, and {free / 2**20:,.0f} MB are free there.",
+            where=str(folder),
+            remedy="Make room, choose another folder, or keep fewer rows.",
+        )
+
+
+def _length_of(table: Table) -> float:
+    """About how many bytes all cells have, written out; told from some of them."""
+    rows = spread_rows(table.rows, _SAMPLE)
+    cells = table.take(rows, table.names) if len(rows) and table.fields else []
+    lengths = [pc.sum(pc.binary_length(as_text(entry.values))).as_py() or 0 for entry in cells]
+    return sum(lengths) * table.rows / max(len(rows), 1)
 
 
 @contextmanager

@@ -27,6 +27,7 @@ class LinesWriter(OneTableWriter):
     """Writes UTF-8, one object a line; a blank cell and one without partner are null."""
 
     name = "json-lines"
+    density = 0.8
     begin, between, end = b"", "\n", b"\n"
 
     def write(self, table: Table, settings: OutputSettings, draft: Path, task: Task) -> list[str]:
