@@ -86,9 +86,7 @@ class OtherFile(LoansCase):
         self.assertEqual(self.settings.file_name, "d.json")
 
 
-class Sentence(LoansCase):
-    """What is said of an output can be changed where it is said."""
-
+class OutputCase(LoansCase):
     @property
     def settings(self):
         return KINDS.settings(self.session.flow.step(self.session.selection.step))
@@ -101,6 +99,10 @@ class Sentence(LoansCase):
         )
         self.session.apply("write", lambda _: flow, Selection(step))
         self.rest()
+
+
+class Sentence(OutputCase):
+    """What is said of an output can be changed where it is said."""
 
     def test_the_place_in_a_workbook(self):
         by_xlsxwriter(self.folder / "report.xlsx")
@@ -195,6 +197,40 @@ class Sentence(LoansCase):
         )
         self.answer("Replace")
         self.rest(lambda: "0 new, 0 changed, 4 unchanged" in self.said)
+
+
+class Preview(OutputCase):
+    """What whoever opens the file will find."""
+
+    def panel(self):
+        self.press(KEY.Key_F7, modifier=Qt.KeyboardModifier.ShiftModifier)
+        self.rest()
+        self.assertTrue(self.window.bench.preview.is_shown)
+        return self.window.bench.preview.view
+
+    def test_lines_of_text(self):
+        self.output("a.csv", delimiter=";", dates="dd.mm.yyyy")
+        panel = self.panel()
+        self.assertIn("What is written to a.csv: 4 rows", panel.title.text())
+        self.assertEqual(panel.texts[:2], [["1", "loan;day;note"], ["2", "L-1;05.03.2026;'=1+1"]])
+        self.choose("Form", "Quotation marks", "around every cell")
+        self.rest()
+        self.assertEqual(panel.texts[0][1], '"loan";"day";"note"')
+        panel.setFocus()
+        self.press(KEY.Key_Escape)
+        self.assertFalse(self.window.bench.preview.is_shown)
+        self.click(self.chip("Preview"))
+        self.assertTrue(self.window.bench.preview.is_shown)
+
+    def test_cells_and_types(self):
+        self.output("a.xlsx", cell="B4")
+        panel = self.panel()
+        self.assertEqual(panel.texts[0], ["4", "loan", "day", "note"])
+        self.assertEqual(panel.table.horizontalHeaderItem(1).text(), "B")
+        self.output("a.parquet")
+        panel = self.panel()
+        self.assertEqual(panel.table.horizontalHeaderItem(1).text(), "day (date)")
+        self.assertEqual(panel.texts[3], ["L-4", "2026-01-20", "null"])
 
 
 class Together(LoansCase):

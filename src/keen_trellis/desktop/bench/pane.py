@@ -23,6 +23,7 @@ from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding
 from keen_trellis.desktop.bench.mend_commands import MendCommands
 from keen_trellis.desktop.bench.panels import Panels
+from keen_trellis.desktop.bench.preview import PreviewOpener
 from keen_trellis.desktop.bench.raw import RawOpener
 from keen_trellis.desktop.bench.record import RecordOpener
 from keen_trellis.desktop.bench.shown import Shown, Shows
@@ -77,6 +78,7 @@ class BenchPane(QWidget):
         self.record = RecordOpener(session, panels, self.grid)
         self.fields = FieldsOpener(session, panels, self.grid)
         self.raw = RawOpener(session, panels)
+        self.preview = PreviewOpener(session, panels)
         self.typing = TypingOpener(session, panels)
         self.changes = ChangesOpener(session, panels)
         self.attention = AttentionOpener(session, panels)
@@ -252,6 +254,10 @@ class BenchPane(QWidget):
 
     def _stay_chosen(self, selection: Selection) -> bool:
         return isinstance(self._shown_for, ChosenRows) and selection == self._shown_selection
+
+    def show_raw(self) -> None:
+        """Show, or leave, the raw cells of the selected source, or what the selected output writes."""
+        (self.preview if self.preview.is_wanted else self.raw).show_or_close()
 
     def show_trace(self) -> None:
         """Show where the current row comes from, and where the rows of a source go."""

@@ -50,6 +50,7 @@ class OutputSentence(SentencePart):
             items += [Word(","), Word(f"{table.rows:,} rows, {len(table.fields)} fields{files}.")]
             if outcome.result.open_cells:
                 items.append(Word(f"{open_said(outcome.result.open_cells, 'without a partner')}."))
+            items.append(Chip("look at it", lambda _: self.pane.raw_wanted.emit(), "Preview", doing=True))
         items.append(
             Chip("write it now", lambda _: self.pane.write_wanted.emit(step.id), "Write", doing=True)
         )

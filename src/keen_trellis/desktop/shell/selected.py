@@ -34,7 +34,7 @@ class SelectedCommands(QObject):
         frame.trellis.opened.connect(self.open)
         frame.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(frame.session, step, part))
         sentence.path_wanted.connect(self.choose_path)
-        sentence.raw_wanted.connect(bench.raw.show_or_close)
+        sentence.raw_wanted.connect(bench.show_raw)
         sentence.typing_wanted.connect(bench.typing.show)
         sentence.types_wanted.connect(bench.types.show_or_close)
         bench.mends.accepted.connect(lambda step: self._part(step).ask_why(self._step(step)))

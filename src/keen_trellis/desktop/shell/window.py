@@ -108,7 +108,7 @@ class MainWindow(Frame):
         is_source = step is not None and KINDS.begins_rail(step)
         commands["refresh"].setEnabled(bool(session.flow.steps))
         commands["refresh_one"].setEnabled(is_source)
-        commands["raw"].setEnabled(is_source)
+        commands["raw"].setEnabled(step is not None and (is_source or KINDS.ends_rail(step)))
         commands["typing"].setEnabled(is_source)
         commands["fields"].setEnabled(bool(selection))
         commands["write"].setEnabled(any(KINDS.ends_rail(entry) for entry in session.flow.steps))
