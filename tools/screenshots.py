@@ -15,6 +15,7 @@ from keen_trellis.demo.flows import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
 from keen_trellis.desktop.pictures import discard, new_window, picture, settle
 from keen_trellis.desktop.shell.window import MainWindow
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.session.selection import Selection
 
@@ -60,7 +61,10 @@ def draw_views(folder: Path) -> list[Path]:
         settle(window)
         window.files.open_flow(data / "Cost per visitor.trellis")
         settle(window)
-        window.session.select(_blend_of(window))
+        outputs = [step for step in window.session.flow.steps if KINDS.ends_rail(step)]
+        window.session.select(Selection(outputs[0].id))
+        settle(window)
+        window.bench.show_raw()
         window.use_theme("dark")
         keep(window, "dark-theme")
         window.use_theme("light")
