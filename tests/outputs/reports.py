@@ -1,6 +1,8 @@
 """Workbooks as reports hang on them, made by XlsxWriter, openpyxl and LibreOffice."""
 
+import base64
 import datetime as dt
+import io
 import zipfile
 from pathlib import Path
 
@@ -13,6 +15,10 @@ from openpyxl.worksheet.table import Table
 
 from tests.office import saved_by_office
 
+# A picture of one dot.
+_DOT = base64.b64decode(
+    "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNkYPhfDwAChwGA60e6kgAAAABJRU5ErkJggg=="
+)
 DAYS = [dt.datetime(2026, 1, day) for day in range(1, 6)]
 VENUES = ["Pier", "Quay", "Tower", "Pier", "Quay"]
 LOANS = [("L-1", 1), ("L-2", 2), ("L-3", 3)]
@@ -46,6 +52,7 @@ def by_xlsxwriter(path: Path) -> None:
         chart = book.add_chart({"type": "column"})
         chart.add_series({"categories": "=Data!$C$2:$C$6", "values": "=Data!$B$2:$B$6"})
         report.insert_chart("C3", chart)
+        report.insert_image("C30", "dot.png", {"image_data": io.BytesIO(_DOT)})
         loans = book.add_worksheet("Loans")
         columns = [
             {"header": "id", "total_string": "Total"},

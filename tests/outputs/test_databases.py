@@ -212,7 +212,7 @@ class Sqlite(EachDatabase, unittest.TestCase):
         ]
         return ArrowTable(pa.table(arrays, names=names))
 
-    @settings(max_examples=30)
+    @settings(max_examples=30, deadline=None)
     @given(_ROWS)
     def test_values_of_every_type_come_back(self, rows):
         self.come_back(rows)
@@ -309,7 +309,7 @@ class Postgres(EachDatabase, unittest.TestCase):
         rows = self.query("SELECT * FROM public.loans")
         return made(rows)
 
-    @settings(max_examples=30)
+    @settings(max_examples=30, deadline=None)
     @given(_ROWS)
     def test_values_of_every_type_come_back(self, rows):
         self.come_back(rows)

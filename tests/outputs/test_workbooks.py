@@ -4,6 +4,7 @@ import datetime as dt
 import io
 import shutil
 import unittest
+from decimal import Decimal
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
@@ -19,7 +20,7 @@ from python_calamine import CalamineWorkbook
 from keen_trellis.core.errors import Cancelled, OutputError
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
-from keen_trellis.outputs import files, write
+from keen_trellis.outputs import WRITERS, files, write
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.outputs.workbook.following import Moved
 from keen_trellis.outputs.workbook.formulas import of_table, pattern
@@ -172,7 +173,7 @@ class EachMaker(BookCase):
 class Table(BookCase):
     """A table grows and shrinks with what is written into it, and what stands below never is touched."""
 
-    @settings(max_examples=25)
+    @settings(max_examples=25, deadline=None)
     @given(st.lists(st.tuples(st.integers(0, 8), st.booleans()), min_size=1, max_size=4))
     def test_any_number_of_rows_one_after_another(self, steps):
         self.make()
@@ -283,6 +284,29 @@ class Sheets(BookCase):
         self.write(dated(2), table="Corner")
         self.assertEqual(self.rows("Report")[19][:3], ["day", "amount", "venue"])
         self.assertEqual(self.changed() & {"xl/charts/chart1.xml"}, set())
+
+    def test_what_goes_is_said_before(self):
+        with xlsxwriter.Workbook(self.path) as book:
+            sheet = book.add_worksheet("Data")
+            sheet.write_column(0, 0, range(200_000))
+            sheet.merge_range("B2:C3", "both")
+            sheet.write_formula("D1", "=1+1")
+            sheet.write_url("E1", "https://example.org/")
+            book.add_worksheet("Notes")
+        said = WRITERS["xlsx"].goes_with(settings_for(self.path))
+        self.assertEqual(
+            said,
+            " Sheet Data, which has 200,000 rows, 1 formula, 1 merged cell, 1 link, is written anew; "
+            "its other sheet stays (Notes).",
+        )
+        self.write(table(a=[1]), sheet="Notes")
+        self.write(table(a=[1]))
+        self.assertEqual(self.rows("Data"), [["a"], [1]])
+
+    def test_amounts_show_their_places(self):
+        found = ArrowTable(pa.table({"cost": pa.array([Decimal("1.50")], pa.decimal128(9, 2))}))
+        self.write(found)
+        self.assertEqual(openpyxl.load_workbook(self.path)["Data"]["A2"].number_format, "0.00")
 
     def test_what_no_sheet_takes(self):
         self.make()

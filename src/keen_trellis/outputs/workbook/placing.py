@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType
 from keen_trellis.flow.cell_names import MOST_COLUMNS, MOST_ROWS, Block, read_cell
 from keen_trellis.flow.steps.output import APPEND, NEW, OutputSettings
 from keen_trellis.flow.wording import counted, listed
@@ -291,8 +290,9 @@ class Placing:
         from_1904 = self.book.from_1904
         found = []
         for column in columns:
-            kind = column.field.type if column.field is not None else FieldType.TEXT
-            style = self.styles.fitting(looked.styles.get((row, column.number), 0), kind)
+            style = looked.styles.get((row, column.number), 0)
+            if column.field is not None:
+                style = self.styles.fitting(style, column.field)
             found.append(replace(column, style=style, from_1904=from_1904))
         return found
 

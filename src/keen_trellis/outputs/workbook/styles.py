@@ -7,6 +7,7 @@ import re
 
 from lxml import etree
 
+from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.outputs.workbook.book import MAIN, Book
 from keen_trellis.outputs.workbook.package import Element
@@ -31,10 +32,15 @@ class Styles:
         self._part = parts[0] if parts else ""
         self._made: dict[tuple[int, str], int] = {}
 
-    def fitting(self, style: int, kind: FieldType) -> int:
-        """The number of a style like `style` in which a value of this type shows as what it is."""
+    def fitting(self, style: int, field: Field) -> int:
+        """The number of a style like `style` in which a value of this field shows as what it is; amounts show
+        all of their places where nothing else is set.
+        """
         if not self._part:
             return 0
+        kind = field.type
+        if kind is FieldType.DECIMAL and not style and field.arrow_type.scale > 0:
+            return self._with_format(style, f"0.{'0' * field.arrow_type.scale}")
         shows_moment = self._is_moment(style)
         if kind in _SHOWN:
             return style if shows_moment else self._with_format(style, _SHOWN[kind])

@@ -105,10 +105,19 @@ def _what_happens(book: Book, settings: OutputSettings) -> str:
 
 
 def _rows_said(book: Book, sheet: Sheet) -> str:
-    """How many rows a sheet says that it has, in words."""
+    """What a sheet has that goes, in words: rows, and what would not be put back."""
+    counts = dict.fromkeys((b"<row ", b"<mergeCell ", b"<hyperlink ", b"<f>", b"<f "), 0)
+    before = b""
     with book.package.opened(sheet.part) as content:
-        found = re.search(rb'dimension ref="[A-Z]+(\d+):[A-Z]+(\d+)"', content.read(8192))
-    return f", which has {counted(int(found[2]) - int(found[1]) + 1, 'rows')}," if found else ""
+        while block := content.read(2**20):
+            for tag in counts:
+                # A tag may lie across the end of a block; so much of that as holds no whole one comes again.
+                counts[tag] += (before[1 - len(tag) :] + block).count(tag)
+            before = block
+    rows, merges, links, *formulas = counts.values()
+    lost = ((sum(formulas), "formulas"), (merges, "merged cells"), (links, "links"))
+    said = [counted(count, what) for count, what in ((rows, "rows"), *lost) if count]
+    return f", which has {listed(said, 4)}," if said else ""
 
 
 def contents_of(path: Path) -> tuple[list[str], list[tuple[str, int]]]:
