@@ -232,6 +232,38 @@ class Outputs(TrustCase):
         self.run_flow(*steps, words=["--trust"])
 
 
+class Tables(TrustCase):
+    """What a flow from elsewhere would write into a database waits as well."""
+
+    def test_a_table_of_a_server_is_accepted_by_name(self):
+        running = server()
+        running.run("DROP TABLE IF EXISTS public.written")
+        self.addCleanup(running.run, "DROP TABLE IF EXISTS public.written")
+        self.addCleanup(secrets.forget_all)
+        secrets.remember(running.address(), PASSWORD, lasting=False)
+        target = {"writer": "database", "path": running.address(), "table": "public.written"}
+        path = self.flow(text("loans"), step("out", "output", ["loans"], **target))
+        for words in ((), ("--allow-host", "127.0.0.1"), ("--allow-write", "."), ("--allow-write", "/")):
+            said = self.call("run", path, *words, code=2).output
+            self.assertIn(f"write the table public.written of {running.address()}", said)
+        self.call("run", path, "--trust")
+        self.assertIn("has 2 rows, deleted before the new ones come", self.call("run", path, code=5).output)
+        # Another table is another thing to accept.
+        target["table"] = "public.others"
+        self.call("run", self.flow(text("loans"), step("out", "output", ["loans"], **target)), code=2)
+
+    def test_a_database_file_elsewhere(self):
+        base = self.elsewhere() / "a.db"
+        target = {"writer": "database", "path": str(base), "table": "loans"}
+        path = self.flow(text("loans"), step("out", "output", ["loans"], **target))
+        self.call("run", path, code=2)
+        self.assertFalse(base.exists())
+        self.call("run", path, "--allow-write", base.parent)
+        self.assertTrue(base.exists())
+        within = {"writer": "database", "path": "own.db", "table": "loans"}
+        self.call("run", self.flow(text("loans"), step("out", "output", ["loans"], **within)))
+
+
 class Asking(TrustCase):
     def test_at_a_terminal_the_user_is_asked(self):
         target = self.elsewhere() / "out.csv"

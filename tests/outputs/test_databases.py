@@ -103,7 +103,7 @@ class EachDatabase:
     def test_modes(self):
         first = loans(("L-1", 1, "1.50"), ("L-2", 2, None))
         self.assertEqual(self.write(first, replace=False, key=("loan",)), ())
-        self.refuse("exists already.*has 2 rows, which are deleted", first, replace=False)
+        self.refuse("exists already.*has 2 rows, deleted before", first, replace=False)
         self.refuse("has a table .*already", first, mode="new", replace=False)
         self.write(loans(("L-3", 3, "3")), mode="append", replace=False)
         self.assertEqual([row[0] for row in self.rows()], ["L-1", "L-2", "L-3"])
@@ -115,7 +115,7 @@ class EachDatabase:
         said = self.write(loans(("L-1", None, "7")), mode="update", key=("loan",), gone="delete")
         self.assertEqual(said, ("0 new, 1 changed, 0 unchanged, 3 deleted",))
         self.assertEqual(self.rows(), [("L-1", None, self.cost("7.00"))])
-        self.assertEqual(self.write(first), ("1 row that were there deleted",))
+        self.assertEqual(self.write(first), ("1 row deleted before",))
         self.assertEqual(len(self.rows()), 2)
 
     def test_what_does_not_fit_is_refused_with_the_difference(self):

@@ -60,7 +60,7 @@ class DatabaseWriter:
         if settings.mode == UPDATE:
             gone = "; those that are gone are deleted" if settings.gone == DELETE else ""
             return f"{has}: those with the same {', '.join(settings.key)} are updated{gone}."
-        return f"{has}, which are deleted."
+        return f"{has}, deleted before the new ones come."
 
     def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
         self._check_kept(settings, kept)
@@ -173,7 +173,7 @@ def _written(connection: Connection, settings: OutputSettings, table: Table, tas
     said = []
     if settings.mode == REPLACE:
         gone = connection.exec_driver_sql(f"DELETE FROM {into}").rowcount
-        said = [f"{counted(gone, 'rows')} that were there deleted"] if gone else []
+        said = [f"{counted(gone, 'rows')} deleted before"] if gone else []
     return [*said, *fill(connection, named, table, what, task)]
 
 
