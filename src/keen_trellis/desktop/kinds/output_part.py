@@ -9,7 +9,6 @@ import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.output import OutputSettings
@@ -18,36 +17,12 @@ from keen_trellis.flow.steps.output import OutputSettings
 class OutputPart(SentencePart):
     """Changes settings of an output, by lists and entries under the chip that was clicked."""
 
-    def choose(
-        self,
-        anchor: QWidget,
-        choices: Sequence[Choice],
-        chosen: Callable[[Any], None],
-        *,
-        current: Any = None,
-        title: str = "",
-    ) -> None:
-        self.pane.open_list(Chooser(choices, self.pane, current=current, title=title), anchor, chosen=chosen)
-
     def tick(
         self, anchor: QWidget, choices: Sequence[Choice], applied: Callable[[list[Any]], None], *, title: str
     ) -> None:
         """Let several be ticked, and put in order."""
         chooser = Chooser(choices, self.pane, several=True, title=title)
         self.pane.open_list(chooser, anchor, applied=applied)
-
-    def ask(
-        self,
-        anchor: QWidget,
-        title: str,
-        text: str,
-        entered: Callable[[str], None],
-        *,
-        check: Callable[[str], object] | None = None,
-    ) -> None:
-        entry = Entry(title, text, self.pane, check=check)
-        entry.entered.connect(entered)
-        entry.open_under(anchor)
 
     @staticmethod
     def fresh(*names: str) -> dict[str, Any]:

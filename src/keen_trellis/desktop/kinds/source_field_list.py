@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.values import FieldType
-from keen_trellis.desktop.kinds.source_part import SourcePart
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.source_settings import (
@@ -24,7 +24,7 @@ from keen_trellis.session import source_fields
 from keen_trellis.sources.shaping import conversion
 
 
-class SourceFields(SourcePart):
+class SourceFields(SentencePart):
     """The part of the sentence that counts the fields, with what can be changed of each."""
 
     def chip(self, step: Step, settings: SourceSettings, count: int) -> Chip:

@@ -7,9 +7,9 @@ from typing import Any
 import msgspec
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.desktop.kinds.source_part import SourcePart
 from keen_trellis.desktop.marks import hue_of
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.source_settings import (
@@ -23,7 +23,7 @@ from keen_trellis.sources.readers import uses_of
 from keen_trellis.sources.reading import GATHERING, QUERY
 
 
-class SourcePlace(SourcePart):
+class SourcePlace(SentencePart):
     """The part of the sentence that names the table, and the files that are read as one."""
 
     def table(self, step: Step, settings: SourceSettings) -> list[Item]:

@@ -8,8 +8,8 @@ import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import UsageError
-from keen_trellis.desktop.kinds.source_part import SourcePart
 from keen_trellis.desktop.sentence.chooser import Choice
+from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.source_settings import (
@@ -31,7 +31,7 @@ _ENCODINGS = ("utf-8", "cp1252", "iso8859-1", "iso8859-15", "cp1250", "utf-16", 
 _AS_FOUND = object()
 
 
-class SourceWritten(SourcePart):
+class SourceWritten(SentencePart):
     """The part of the sentence about header and rows, and how cells are written."""
 
     def layout(self, step: Step, settings: SourceSettings, settled: Settled) -> list[Item]:

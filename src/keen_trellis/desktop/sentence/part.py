@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.desktop.sentence.instead import Instead
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
@@ -111,6 +112,33 @@ class SentencePart:
             anchor,
             chosen=lambda value: self.change(step, said(value), **{setting: value}),
         )
+
+    def choose(
+        self,
+        anchor: QWidget,
+        choices: Sequence[Choice],
+        chosen: Callable[[Any], None],
+        *,
+        current: Any = None,
+        title: str = "",
+    ) -> None:
+        """Let one of some things be chosen from a list under a chip."""
+        self.pane.open_list(Chooser(choices, self.pane, current=current, title=title), anchor, chosen=chosen)
+
+    def ask(
+        self,
+        anchor: QWidget,
+        title: str,
+        text: str,
+        entered: Callable[[str], None],
+        *,
+        check: Callable[[str], object] | None = None,
+        several_lines: bool = False,
+    ) -> None:
+        """Let something be typed under a chip."""
+        entry = Entry(title, text, self.pane, check=check, several_lines=several_lines)
+        entry.entered.connect(entered)
+        entry.open_under(anchor)
 
 
 class RailSentence(SentencePart):
