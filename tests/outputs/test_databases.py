@@ -275,7 +275,7 @@ def _typed(kind):
 
 
 class Postgres(EachDatabase, unittest.TestCase):
-    table, view = "public.loans", "public.seen"
+    table, view = "outputs.loans", "outputs.seen"
 
     def setUp(self):
         self.server = server()
@@ -284,11 +284,13 @@ class Postgres(EachDatabase, unittest.TestCase):
         self.folder = Path(folder.name)
         self.addCleanup(secrets.forget_all)
         secrets.remember(self.server.address(), PASSWORD, lasting=False)
-        self.target = f"{self.server.address()}#public.loans"
-        self.addCleanup(self.drop)
+        self.target = f"{self.server.address()}#outputs.loans"
+        # A schema of its own: the server is shared with other tests.
+        self.server.run("DROP SCHEMA IF EXISTS outputs CASCADE; CREATE SCHEMA outputs")
+        self.addCleanup(self.server.run, "DROP SCHEMA outputs CASCADE")
 
     def drop(self):
-        self.server.run("DROP VIEW IF EXISTS public.seen; DROP TABLE IF EXISTS public.loans, public.kept")
+        self.server.run("DROP TABLE IF EXISTS outputs.loans")
 
     def query(self, statement):
         import psycopg
@@ -306,7 +308,7 @@ class Postgres(EachDatabase, unittest.TestCase):
         return value
 
     def read(self):
-        rows = self.query("SELECT * FROM public.loans")
+        rows = self.query("SELECT * FROM outputs.loans")
         return made(rows)
 
     @settings(max_examples=30, deadline=None)
@@ -334,16 +336,17 @@ class Postgres(EachDatabase, unittest.TestCase):
 
     def test_who_may_not_and_who_is_not_known(self):
         self.write(loans(("L-1", 1, "1")))
+        self.server.run("GRANT USAGE ON SCHEMA outputs TO guest")
         guest = self.server.address("guest")
         secrets.remember(guest, PASSWORD, lasting=False)
-        self.refuse("may not write to it", loans(), target=f"{guest}#public.loans", mode="append")
+        self.refuse("may not write to it", loans(), target=f"{guest}#outputs.loans", mode="append")
         secrets.forget_all()
         with self.assertRaisesRegex(PasswordNeeded, "asks for a password"):
             self.write(loans())
 
     def test_a_table_that_is_read_is_not_written(self):
         self.write(loans(("L-1", 1, "1")))
-        source = SourceSettings("database", self.server.address(), "public.loans")
+        source = SourceSettings("database", self.server.address(), "outputs.loans")
         flow, rail = edits.add_source(Flow(), source, "loans")
         same, other = (
             edits.add_output(flow, Input(rail), read_target(self.target.replace("loans", name)))[0]
@@ -353,14 +356,14 @@ class Postgres(EachDatabase, unittest.TestCase):
         with self.assertRaisesRegex(OutputError, "a source of this flow"):
             run_flow(same, KINDS, library, replace=True)
         run_flow(other, KINDS, library)
-        self.assertEqual(self.query("SELECT count(*) FROM public.kept"), [(1,)])
+        self.assertEqual(self.query("SELECT count(*) FROM outputs.kept"), [(1,)])
 
     def test_another_session_holds_it(self):
         import psycopg
 
         self.write(loans(("L-1", 1, "1")))
         with psycopg.connect(self.server.owner) as connection:
-            connection.execute("LOCK TABLE public.loans")
+            connection.execute("LOCK TABLE outputs.loans")
             with (
                 mock.patch.object(connecting, "LOCK_SECONDS", 1),
                 self.assertRaisesRegex(OutputError, "Another session has locked it"),

@@ -303,6 +303,16 @@ class Sheets(BookCase):
         self.write(table(a=[1]))
         self.assertEqual(self.rows("Data"), [["a"], [1]])
 
+    def test_blanks_are_nothing_to_speak_of(self):
+        columns = {
+            "n": pa.array([1, None]),
+            "r": pa.array([None, 0.5]),
+            "d": pa.array([None, dt.date(2026, 1, 1)]),
+        }
+        for name in ("report.xlsx", "report.ods"):
+            found = write(ArrowTable(pa.table(columns)), settings_for(self.folder / name))
+            self.assertEqual(found.changed, ())
+
     def test_amounts_show_their_places(self):
         found = ArrowTable(pa.table({"cost": pa.array([Decimal("1.50")], pa.decimal128(9, 2))}))
         self.write(found)

@@ -234,7 +234,7 @@ def held_numbers(values: pa.Array) -> tuple[pa.Array, str]:
         return pc.is_finite(values), _NO_NUMBER
     digits = pc.replace_substring_regex(as_text(values).cast(TEXT), r"\D", "")
     if (pc.max(pc.binary_length(digits)).as_py() or 0) <= _EXACT_DIGITS:
-        return pc.is_valid(values), _MANY_DIGITS
+        return pa.repeat(pa.scalar(True), len(values)), _MANY_DIGITS
     return pc.less_equal(pc.binary_length(pc.utf8_trim(digits, "0")), _EXACT_DIGITS), _MANY_DIGITS
 
 
