@@ -22,6 +22,8 @@ Mask = np.ndarray[Any, np.dtype[np.bool_]]
 
 BATCH_ROWS = 65_536
 _FEW_ROWS = 8_192
+_SHARE = 8  # of the rows: with fewer, chunks are looked up one by one
+_STRETCH = 2  # times as many rows at most in a stretch that is copied for those wanted
 
 
 @dataclass(frozen=True)
@@ -239,9 +241,17 @@ class ArrowTable(Table):
             return [Cells(one_array(column)) for column in columns]
         if isinstance(rows, range):
             return [Cells(one_array(column.slice(rows.start, len(rows)))) for column in columns]
-        absent = rows < 0
-        if not absent.any():
-            return [Cells(_taken_from(column, rows, None)) for column in columns]
+        nowhere = rows < 0
+        absent = nowhere if nowhere.any() else None
+        near = _stretch_of(rows, absent)
+        if near is not None:
+            # Rows that lie close together are gathered from their stretch alone, which may be what is wanted.
+            within = rows - near.start
+            alone = absent is None and len(near) == len(rows) and bool((np.diff(rows) == 1).all())
+            stretches = (one_array(column.slice(near.start, len(near))) for column in columns)
+            if alone:
+                return [Cells(stretch) for stretch in stretches]
+            return [Cells(stretch.take(pa.array(within, mask=absent)), absent) for stretch in stretches]
         return [Cells(_taken_from(column, rows, absent), absent) for column in columns]
 
     def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
@@ -261,15 +271,24 @@ class ArrowTable(Table):
         return (RowOrigin(file, self._table, number),)
 
 
+def _stretch_of(rows: IndexVector, absent: Mask | None) -> range | None:
+    """The stretch of rows in which all of these lie, if that has not many more."""
+    present = rows if absent is None else rows[~absent]
+    if not len(present):
+        return None
+    first, last = int(present.min()), int(present.max())
+    return range(first, last + 1) if last - first < _STRETCH * len(rows) else None
+
+
 def _taken_from(
     column: pa.Array | pa.ChunkedArray, rows: IndexVector, absent: IndexVector | None
 ) -> pa.Array:
     """The cells at `rows`, null where absent."""
-    if not isinstance(column, pa.ChunkedArray) or len(rows) > _FEW_ROWS:
+    if not isinstance(column, pa.ChunkedArray) or len(rows) > max(_FEW_ROWS, len(column) // _SHARE):
         return one_array(column.take(pa.array(rows, mask=absent)))
     if not column.num_chunks:
         return pa.nulls(len(rows), column.type)
-    # Arrow's own take would first make one array of all chunks: for a page of rows that is far too much.
+    # Arrow's own take would first make one array of all chunks: for a few of the rows that is far too much.
     ends = np.cumsum([len(chunk) for chunk in column.chunks])
     # Where no row is asked for, any chunk will do; there may be no row at all.
     chunk_of = np.minimum(np.searchsorted(ends, np.maximum(rows, 0), side="right"), len(ends) - 1)
@@ -282,7 +301,8 @@ def _taken_from(
         places.append(here)
     if not parts:
         return pa.nulls(0, column.type)
-    back = np.argsort(np.concatenate(places), kind="stable")
+    back = np.empty(len(rows), np.int64)
+    back[np.concatenate(places)] = np.arange(len(rows))
     return pa.concat_arrays(parts).take(pa.array(back))
 
 
