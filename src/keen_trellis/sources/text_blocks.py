@@ -373,7 +373,8 @@ class _Lines:
         first_of_row = np.arange(len(ends) + 1, dtype=np.int32)
         if self._quote:
             # A line's end inside quotation marks ends no row.
-            outside = np.cumsum(marks == ord(self._quote), dtype=np.uint8)[ends] & 1 == 0
+            quotes = np.flatnonzero(marks == ord(self._quote))
+            outside = np.searchsorted(quotes, ends) & 1 == 0
             first_of_row = np.concatenate(([0], np.flatnonzero(outside) + 1)).astype(np.int32)
             ends = ends[outside]
         starts = np.concatenate(([0], ends + 1))
