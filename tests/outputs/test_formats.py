@@ -35,7 +35,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.choose import ChosenSettings
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, check_settings
 from keen_trellis.outputs import WRITERS, files, lines, write
-from keen_trellis.outputs.targets import settings_for
+from keen_trellis.outputs.targets import read_target, settings_for
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
 from tests.office import saved_by_office
@@ -526,6 +526,23 @@ class Settings(unittest.TestCase):
                 self.assertEqual((found.writer, found.delimiter), (writer, delimiter))
                 self.assertEqual(found.harmless, not target.is_text)
         self.assertEqual(OutputSettings("xlsx", "a").sheet, "Data")
+        for path, name in (("/a/why?.csv", "why?.csv"), ("postgresql://a@b/c?sslmode=require", "c")):
+            self.assertEqual(OutputSettings("text", path).file_name, name)
+
+    def test_targets_that_are_written_out(self):
+        for text, path, within in (
+            ("a.csv", "a.csv", ""),
+            ("b#1.xlsx", "b#1.xlsx", "sheet Data"),
+            ("b#1.xlsx#S#1", "b#1.xlsx", "sheet S#1"),
+            ("b.xlsx#'My ''own'''!$b$4", "b.xlsx", "B4 of sheet My 'own'"),
+            ("b.ods#A!B4", "b.ods", "sheet A!B4"),
+            ("c.csv.gz", "c.csv.gz", ""),
+        ):
+            found = read_target(text)
+            self.assertEqual((found.file_name, found.within), (path, within))
+        for text in ("a", "a.parquet.gz", "a.pdf#x"):
+            with self.assertRaisesRegex(UsageError, "does not say what to write"):
+                read_target(text)
 
 
 if __name__ == "__main__":

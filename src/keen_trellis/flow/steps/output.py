@@ -15,6 +15,7 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filling import cells_without_partner
 from keen_trellis.core.parting import rows_by_value
 from keen_trellis.core.table import Field, find_field
+from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
@@ -155,7 +156,8 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def file_name(self) -> str:
-        return PurePath(self.path.partition("?")[0]).name
+        # What stands behind an address says how it is reached, and no name.
+        return PurePath(self.path.partition("?")[0] if is_address(self.path) else self.path).name
 
     @property
     def target(self) -> Target:
