@@ -25,7 +25,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import check_settings
 from keen_trellis.outputs import write
-from keen_trellis.outputs.database import connecting
+from keen_trellis.outputs.database import connecting, filling
 from keen_trellis.outputs.targets import read_target
 from keen_trellis.session.running import run_flow
 from keen_trellis.sources.cache import Cache
@@ -250,6 +250,13 @@ class Sqlite(EachDatabase, unittest.TestCase):
         self.file.write_bytes(b"no database, but long enough to be looked at" * 9)
         with self.assertRaisesRegex(OutputError, "damaged or cut off"):
             self.write(loans())
+
+    def test_as_it_is_put_into_databases_that_are_neither(self):
+        """Of these there is none here: their way is gone with SQLite's."""
+        with mock.patch.multiple(filling, _put_into_sqlite=filling._put, _for_sqlite=filling._plain):
+            self.write(table(**{"a:b": ["x", None], "n%": [1, 2]}), replace=False)
+            self.write(table(**{"a:b": ["y"], "n%": [3]}), mode="append")
+        self.assertEqual(self.query('SELECT "a:b", "n%" FROM loans'), [("x", 1), (None, 2), ("y", 3)])
 
     def test_targets(self):
         for text, path in (

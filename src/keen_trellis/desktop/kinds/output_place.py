@@ -71,11 +71,11 @@ class OutputPlace(OutputPart):
                 "Mode",
             ),
         ]
-        if settings.target.names_table and (settings.key or settings.mode == UPDATE):
+        if settings.target.names_table:
             items += [
-                Word("by"),
+                Word("by" if settings.mode == UPDATE else ", key"),
                 Chip(
-                    ", ".join(settings.key) or "no key",
+                    ", ".join(settings.key) or "none",
                     lambda _: self._choose_key(step, settings, shape, {}),
                     "Key",
                 ),
