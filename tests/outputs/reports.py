@@ -3,7 +3,9 @@
 import base64
 import datetime as dt
 import io
+import tempfile
 import zipfile
+from functools import cache
 from pathlib import Path
 
 import openpyxl
@@ -105,10 +107,16 @@ def by_openpyxl(path: Path) -> None:
 
 def by_office(path: Path) -> None:
     """What XlsxWriter made, saved by LibreOffice."""
-    folder = path.parent / "before"
-    folder.mkdir(exist_ok=True)
-    by_xlsxwriter(folder / path.name)
-    saved_by_office([folder / path.name], path.parent)
+    path.write_bytes(_saved_by_office())
+
+
+@cache
+def _saved_by_office() -> bytes:
+    with tempfile.TemporaryDirectory(prefix="keen-trellis-tests-") as place:
+        before, after = Path(place, "before.xlsx"), Path(place, "after")
+        after.mkdir()
+        by_xlsxwriter(before)
+        return saved_by_office([before], after)[0].read_bytes()
 
 
 MAKERS = {"xlsxwriter": by_xlsxwriter, "openpyxl": by_openpyxl, "office": by_office}

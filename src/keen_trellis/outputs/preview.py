@@ -25,13 +25,14 @@ FEW = 50
 class Preview:
     """Lines of text or rows of cells. headings: of the columns.  header: whether the first row is one.
 
-    numbered: whether each row begins with its number in the file.
+    numbered: whether each row begins with its number in the file.  numbers: the columns that are numbers.
     """
 
     headings: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     header: bool = False
     numbered: bool = False
+    numbers: tuple[int, ...] = ()
 
 
 def preview(table: Table, settings: OutputSettings) -> Preview:
@@ -44,7 +45,7 @@ def preview(table: Table, settings: OutputSettings) -> Preview:
         return _sheet(some, cells, settings)
     headings = [f"{field.name} ({field.type.value})" for field in some.fields]
     columns = [pc.fill_null(as_text(entry.values).cast(TEXT), "null").to_pylist() for entry in cells]
-    return Preview(tuple(headings), tuple(zip(*columns, strict=True)))
+    return Preview(tuple(headings), tuple(zip(*columns, strict=True)), numbers=_numbers(some, 0))
 
 
 def _lines(table: Table, settings: OutputSettings) -> Preview:
@@ -75,7 +76,12 @@ def _sheet(table: Table, cells: Sequence[Cells], settings: OutputSettings) -> Pr
         tuple((f"{top + number:,}", *row) for number, row in enumerate(rows)),
         header=True,
         numbered=True,
+        numbers=_numbers(table, 1),
     )
+
+
+def _numbers(table: Table, first: int) -> tuple[int, ...]:
+    return tuple(place for place, field in enumerate(table.fields, first) if field.type.is_number)
 
 
 def _shown(cells: Cells, word: str) -> list[str]:

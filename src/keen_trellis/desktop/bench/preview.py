@@ -22,7 +22,7 @@ class PreviewView(Panel):
     def show_preview(self, found: Preview, what: str, rows: int) -> None:
         """Show the first rows of `what`, which has so many."""
         first = f"the first {FEW} of {rows:,} rows" if rows > FEW else f"{rows:,} rows"
-        numbers = (0,) if found.numbered else ()
+        numbers = (*((0,) if found.numbered else ()), *found.numbers)
         self.begin(
             f"What is written to {what}: {first}, as whoever opens it finds them. Esc goes back.",
             found.headings,
@@ -35,7 +35,8 @@ class PreviewView(Panel):
                 if found.numbered and column == 0:
                     self.put(number, column, text, number=True, colour=soft, ground=ground)
                 else:
-                    self.put(number, column, text, bold=found.header and number == 0)
+                    is_number = column in found.numbers
+                    self.put(number, column, text, bold=found.header and number == 0, number=is_number)
         self.finish()
 
 
