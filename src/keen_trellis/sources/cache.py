@@ -145,8 +145,8 @@ class Cache:
         about = room / f"about{_ABOUT}"
         about.write_bytes(_sealed(msgspec.json.encode(_Kept(_checksum(draft), read.about))))
         rows = self.folder / f"{key}{_ROWS}"
+        # Not synced: what a power cut leaves of them is told by its checksum, and read again from the source.
         for made, place in ((draft, rows), (about, rows.with_suffix(_ABOUT))):
-            _sync(made)
             made.replace(place)
         self._checked[rows] = stamp_of(rows)
         self._clean_up(key)
@@ -252,11 +252,6 @@ def _checksum(path: Path) -> str:
         while block := file.read(_HASHED_AT_ONCE):
             found.update(block)
     return found.hexdigest()
-
-
-def _sync(path: Path) -> None:
-    with path.open("rb+") as file:
-        os.fsync(file.fileno())
 
 
 def _size(path: Path) -> int:
