@@ -285,6 +285,27 @@ class Sheets(BookCase):
         self.assertEqual(self.rows("Report")[19][:3], ["day", "amount", "venue"])
         self.assertEqual(self.changed() & {"xl/charts/chart1.xml"}, set())
 
+    def test_pivot_tables_and_parts_that_nobody_knows_stay(self):
+        self.make()
+        relations = "xl/worksheets/_rels/sheet2.xml.rels"
+        pivot = (
+            b'<Relationship Id="p1" Target="../pivotTables/pivotTable1.xml" '
+            b'Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/pivotTable"/>'
+        )
+        with_part(
+            self.path,
+            relations,
+            lambda found: found.replace(b"</Relationships>", pivot + b"</Relationships>"),
+        )
+        with_part(self.path, "xl/pivotTables/pivotTable1.xml", lambda _: b"<pivotTableDefinition/>")
+        with_part(self.path, "customXml/item1.bin", lambda _: bytes(range(256)) * 400)
+        self.before = parts_of(self.path)
+        self.write(dated(8))
+        kept = ("xl/pivotTables/pivotTable1.xml", "customXml/item1.bin", relations, "xl/media/image1.png")
+        self.assertEqual({part for part in kept if part in self.changed()}, set())
+        self.assertTrue(all(part in self.before for part in kept))
+        self.refuse("Sheet Report holds a pivot table, which would be written over", sheet="Report")
+
     def test_what_goes_is_said_before(self):
         with xlsxwriter.Workbook(self.path) as book:
             sheet = book.add_worksheet("Data")
