@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
+import subprocess
+import sys
 import tempfile
 from collections.abc import Callable
 from contextlib import suppress
@@ -16,7 +19,7 @@ import pyarrow.csv as pa_csv
 from pyarrow import feather, parquet
 from rich.table import Table as Grid
 
-from benchmarks.measures import beside
+from benchmarks.measures import alternated, beside
 from keen_trellis.core.choosing import chosen_fields, with_fields
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
@@ -40,7 +43,8 @@ def writing_grid(rows: int) -> Grid:
     grid = Grid(title="Writing", title_justify="left")
     for column in ("case", "ours s", "library s", "times its time", "aim", "peak MB"):
         grid.add_column(column, justify="left" if column == "case" else "right")
-    joined = _joined(rows)
+    sides = _sides(rows)
+    joined = _joined(*sides)
     with tempfile.TemporaryDirectory(prefix="keen-trellis-speed-") as place:
         folder = Path(place)
         finished = _finished(joined)
@@ -52,7 +56,11 @@ def writing_grid(rows: int) -> Grid:
         ):
             name = f"{rows:,} x {len(joined.fields)} as {ending}, beside {library}"
             grid.add_row(name, *_beside(joined, finished, folder, ending, bare, aim))
-        few = _joined(max(rows // _XLSX_SHARE, 1))
+        grid.add_row(
+            f"match {rows:,} x {rows // 10:,} rows of text and write them, cold, beside pyarrow",
+            *_end_to_end(sides, finished, folder),
+        )
+        few = _joined(*_sides(max(rows // _XLSX_SHARE, 1)))
         grid.add_row(
             f"{few.rows:,} x {len(few.fields)} as xlsx, beside a loop over XlsxWriter",
             *_beside(few, _finished(few), folder, "xlsx", _xlsx, "1.25"),
@@ -65,6 +73,30 @@ def writing_grid(rows: int) -> Grid:
         with suppress(SkipTest):
             grid.add_row(*_copied(few))
     return grid
+
+
+def _end_to_end(sides: tuple[Table, Table], finished: pa.Table, folder: Path) -> tuple[str, ...]:
+    """The command that matches two files of text and writes a third, its cache empty, beside pyarrow that
+    reads both and writes the same rows.
+    """
+    paths = [folder / "left.csv", folder / "right.csv"]
+    for path, table in zip(paths, sides, strict=True):
+        pa_csv.write_csv(_finished(table), path)
+
+    def ours() -> None:
+        with tempfile.TemporaryDirectory(dir=folder) as cache:
+            words = [sys.executable, "-m", "keen_trellis.cli", "match", f"L={paths[0]}", f"R={paths[1]}"]
+            words += ["--link", "object=accession", "--write", str(folder / "ours-whole.csv"), "--replace"]
+            environment = {**os.environ, "XDG_CACHE_HOME": cache}
+            subprocess.run([*words, "--keep-formulas"], env=environment, check=True, capture_output=True)
+
+    def bare() -> None:
+        for path in paths:
+            pa_csv.read_csv(path)
+        pa_csv.write_csv(finished, folder / "bare-whole.csv")
+
+    mine, theirs, ratio = alternated(ours, bare)
+    return f"{mine:.2f}", f"{theirs:.2f}", f"{ratio:.2f}", "1.30", ""
 
 
 def _copied(table: Table) -> tuple[str, ...]:
@@ -114,8 +146,19 @@ def _finished(table: Table) -> pa.Table:
     return pa.table(columns, names=list(table.names))
 
 
-def _joined(rows: int) -> JoinedTable:
-    """A join as an analyst hands it over: text, numbers, amounts, dates and a moment on both sides."""
+def _joined(one: Table, other: Table) -> JoinedTable:
+    """Every row of the one with its partner in the other."""
+    links, kind, choice = (
+        [LinkField("object", "accession")],
+        JoinType.LEFT_OUTER,
+        FieldChoice(both_links=True),
+    )
+    plan = plan_fields(one.fields, other.fields, links, kind, choice, "Objects")
+    return JoinedTable(one, other, match(one, other, links), kind, plan)
+
+
+def _sides(rows: int) -> tuple[Table, Table]:
+    """Two tables as an analyst joins them: text, numbers, amounts, dates and a moment."""
     chance = np.random.default_rng(_SEED)
     others = max(rows // 10, 1)
     names = pa.array([f"LCM.{number:08d}" for number in range(int(others * 1.4) + 1)], pa.large_string())
@@ -143,10 +186,7 @@ def _joined(rows: int) -> JoinedTable:
             "seen": pa.array(moment + chance.integers(0, 10**6, others) * 1_000_000, pa.timestamp("us")),
         }
     )
-    one, other, links = ArrowTable(left), ArrowTable(right), [LinkField("object", "accession")]
-    kind, choice = JoinType.LEFT_OUTER, FieldChoice(both_links=True)
-    plan = plan_fields(one.fields, other.fields, links, kind, choice, "Objects")
-    return JoinedTable(one, other, match(one, other, links), kind, plan)
+    return ArrowTable(left), ArrowTable(right)
 
 
 def _amounts(chance: np.random.Generator, rows: int) -> pa.Array:
