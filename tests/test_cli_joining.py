@@ -141,6 +141,37 @@ class Matching(CommandCase):
         self.refused(2, "--sort says how to write", *words, "--sort", "loan")
         self.refused(2, "no field “lone”", *words, "--keep", "lone")
 
+    def test_how_it_is_written(self):
+        words = ("match", self.path("loans"), self.path("objects"), *self.LINK, "--ignore", "case")
+        target = self.folder / "out.csv"
+        forms = [
+            word for form in ("delimiter=;", "no_partner=none", "quotation=text") for word in ("--form", form)
+        ]
+        result = self.run_command(*words, "--write", target, *forms)
+        self.assertEqual(result.exit_code, 0, result.output)
+        lines = target.read_text().splitlines()
+        self.assertTrue(lines[0].startswith('"loan";"object"'))
+        self.assertTrue(any(line.endswith(";none;none") for line in lines))
+        self.refused(
+            2,
+            "“sheet=Data” says nothing about delimited text",
+            *words,
+            "--write",
+            target,
+            "--form",
+            "sheet=Data",
+        )
+        self.refused(2, "It has: ".lower(), *words, "--write", self.folder / "a.parquet", "--form", "blank=x")
+        self.refused(2, "“harmless” is true or false", *words, "--write", target, "--form", "harmless=maybe")
+        self.refused(2, "no encoding “utf-9”", *words, "--write", target, "--form", "encoding=utf-9")
+        self.refused(2, "--form says how to write", *words, "--form", "blank=x")
+        result = self.run_command(
+            *words, "--write", self.folder / "by.tsv", "--form", "split_by=loan", "--json"
+        )
+        files = json.loads(result.output)["outputs"][0]["files"]
+        self.assertGreater(len(files), 1)
+        self.assertTrue(all(Path(file).exists() for file in files))
+
     def test_cross_bring_and_partner_found(self):
         self.assertEqual(self.match("rates", "--type", "cross")["result_rows"], 12)
         rows = self.written(

@@ -28,6 +28,13 @@ _WRITING = (
     ),
     click.option("--key", default="", help="Fields that tell the rows of a table apart, with commas."),
     click.option("--delete-gone", is_flag=True, help="Delete rows of the table that an update has not."),
+    click.option(
+        "--form",
+        "forms",
+        multiple=True,
+        metavar="NAME=VALUE",
+        help="How it is written, by a setting's name in a flow's file: delimiter=; or split_by=Region.",
+    ),
     click.option("--replace", is_flag=True, help="Replace what is there."),
     click.option("--as-table", is_flag=True, help="Make the sheet a table with a filter."),
     click.option("--totals", is_flag=True, help="Put a row of totals below the rows of the sheet."),
@@ -53,7 +60,8 @@ _WRITING = (
     ),
 )
 _DESCENDING = " desc"
-_CALLED = {"sort": "keys", "first": "most"}
+_CALLED = {"form": "forms", "sort": "keys", "first": "most"}
+_SIGNS = {"\\t": "\t", "tab": "\t"}
 
 
 def writing(command: Any) -> Any:
@@ -72,7 +80,7 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
     from keen_trellis.outputs.targets import read_target
 
     if target is None:
-        names = ["lineage", "mode", "key", "delete_gone", "as_table", "totals", "describe"]
+        names = ["form", "lineage", "mode", "key", "delete_gone", "as_table", "totals", "describe"]
         if wanted["flow_path"] is None:
             names += ["sort", "first"]
         asked = [name for name in names if wanted[_CALLED.get(name, name)]]
@@ -93,8 +101,35 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
         key=listed(wanted["key"]),
         gone=DELETE if wanted["delete_gone"] else settings.gone,
     )
+    for text in wanted["forms"]:
+        settings = _formed(settings, text)
     check_settings(settings)
     return settings
+
+
+def _formed(settings: Any, text: str) -> Any:
+    """The settings with one of them as it is written out; UsageError for one that the target has not."""
+    import msgspec
+
+    from keen_trellis.core.errors import UsageError
+
+    name, equals, value = text.partition("=")
+    target = settings.target
+    # What has an option of its own, or says where it goes, is not said twice.
+    known = sorted(target.uses - {"sheet", "cell", "table", "key", "gone", "as_table", "totals", "described"})
+    if not equals or name not in known:
+        raise UsageError(
+            f"“{text}” says nothing about {target.said}.",
+            remedy=f"Write NAME=VALUE; it has: {', '.join(known) or 'nothing to be set'}.",
+        )
+    now = getattr(settings, name)
+    if isinstance(now, bool):
+        if value not in ("true", "false"):
+            raise UsageError(f"“{name}” is true or false.", remedy=f"Write {name}=true or {name}=false.")
+        made: Any = value == "true"
+    else:
+        made = listed(value) if isinstance(now, tuple) else _SIGNS.get(value, value)
+    return msgspec.structs.replace(settings, **{name: made})
 
 
 def write_output(table: Any, settings: Any, wanted: dict[str, Any], kept: Collection[Path]) -> Any:
