@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from typing import IO
 
@@ -25,9 +26,10 @@ from keen_trellis.outputs.workbook.package import Element, Package
 
 _ROW, _CELL, _FORMULA = f"{{{MAIN}}}row", f"{{{MAIN}}}c", f"{{{MAIN}}}f"
 _CONTENT = tuple(f"{{{MAIN}}}{name}" for name in ("v", "is", "f"))
-_LETTERS = re.compile("[A-Z]+")
+_DIGITS = "0123456789"
 _DECLARED = re.compile(r'\sxmlns(?::[\w.-]+)?="[^"]*"')
-_NUMBERED = re.compile(r'\s(?:r|spans)="[^"]*"')
+# What a row says that is said anew, or that nobody sees: its number, its reach, where its letters stand.
+_NUMBERED = re.compile(r'\s(?:r|spans|[\w.-]+:dyDescent)="[^"]*"')
 _MARKER = "rows\ufdd0go\ufdd0here"
 _LOOK_EVERY = 10_000
 
@@ -72,9 +74,12 @@ def cells_of(row: Element) -> Iterator[tuple[int, Element]]:
     """The cells of a row, each with the number of its column."""
     column = -1
     for cell in row.iterchildren(_CELL):
-        found = _LETTERS.match(cell.get("r", ""))
-        column = column_number(found[0]) if found else column + 1
+        letters = cell.get("r", "").rstrip(_DIGITS)
+        column = _column(letters) if letters else column + 1
         yield column, cell
+
+
+_column = cache(column_number)  # a sheet has few of them, and cells by the million
 
 
 def has_content(cell: Element) -> bool:
@@ -314,9 +319,7 @@ class Splicing:
     def _keep(self, number: int, row: Element) -> None:
         """Hold what stays of a row in whose place new cells go; OutputError if what would go must not."""
         place = self.place
-        text = self._text(row)
-        tag = text.partition(">")[0].rstrip("/")
-        kept = _Row(_NUMBERED.sub("", tag))
+        kept = _Row(self._tag(row))
         for column, cell in cells_of(row):
             if not place.left <= column <= place.right:
                 self._note_kept(cell)
@@ -331,7 +334,14 @@ class Splicing:
             else:
                 for formula in cell.iter(_FORMULA):
                     self._look_at(formula, kept=False)
-        self._kept[number] = kept
+        if kept.before or kept.after or kept.tag:
+            self._kept[number] = kept
+
+    def _tag(self, row: Element) -> str:
+        """The beginning of a row's tag, without its number; "" where it says nothing more."""
+        if all(name in ("r", "spans") or name.endswith("dyDescent") for name in row.attrib):
+            return ""
+        return _NUMBERED.sub("", self._text(row).partition(">")[0].rstrip("/"))
 
     def _move(self, cell: Element, column: int) -> None:
         """Hold a cell of the row of totals, which goes where that goes."""
