@@ -12,15 +12,7 @@ from keen_trellis.cli.arguments import Tables, listed
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import print_written, written_members
 from keen_trellis.cli.saying import say, say_members
-from keen_trellis.cli.writing import (
-    output_settings,
-    outputs_of,
-    save_flow,
-    with_output,
-    write_lineage,
-    write_output,
-    writing,
-)
+from keen_trellis.cli.writing import output_settings, save_flow, with_output, write_output, writing
 from keen_trellis.core.preparations import PREPARATIONS
 
 
@@ -77,8 +69,7 @@ def blend(
     result = asked.runner.result(flow, knot)
     assert result.blended is not None
     if output is not None:
-        written = write_output(asked.runner.result(flow, last).rows, output, wanted, asked.files())
-        write_lineage(asked.runner, flow, outputs_of(flow), wanted["lineage"], began)
+        written = write_output(asked, flow, last, wanted, asked.files(), began)
     save_flow(flow, wanted)
     names = [shape.name for shape in asked.shapes]
     for name in without_measure(settings, names[1:]):

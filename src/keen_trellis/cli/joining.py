@@ -19,15 +19,7 @@ from keen_trellis.cli.printing import (
     written_members,
 )
 from keen_trellis.cli.saying import say, say_members
-from keen_trellis.cli.writing import (
-    output_settings,
-    outputs_of,
-    save_flow,
-    with_output,
-    write_lineage,
-    write_output,
-    writing,
-)
+from keen_trellis.cli.writing import output_settings, save_flow, with_output, write_output, writing
 
 
 @main.command()
@@ -79,9 +71,7 @@ def match(
     checks = list(checked(asked.runner, flow, flow.step(knot), Task()))
     holds = all(entry.holds for entry in checks)
     if output is not None and holds:
-        rows = asked.runner.result(flow, last).rows
-        written = write_output(rows, output, wanted, asked.files(wanted["correct"]))
-        write_lineage(asked.runner, flow, outputs_of(flow), wanted["lineage"], began)
+        written = write_output(asked, flow, last, wanted, asked.files(wanted["correct"]), began)
     save_flow(flow, wanted)
     if as_json:
         members = {**as_members(counts, settings.join_type), "seconds": seconds, "remarks": asked.remarks}

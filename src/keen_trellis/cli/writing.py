@@ -132,14 +132,25 @@ def _formed(settings: Any, text: str) -> Any:
     return msgspec.structs.replace(settings, **{name: made})
 
 
-def write_output(table: Any, settings: Any, wanted: dict[str, Any], kept: Collection[Path]) -> Any:
-    """Write a table as the options ask; what was written."""
+def write_output(
+    asked: Any, flow: Any, last: str, wanted: dict[str, Any], kept: Collection[Path], began: dt.datetime
+) -> Any:
+    """Write the rows of a step to the one output of a flow, as the options ask, and where they come from;
+    what was written. asked: the tables.
+    """
     from keen_trellis.core.task import Task
+    from keen_trellis.flow.steps import KINDS
     from keen_trellis.outputs import write
+    from keen_trellis.session.running import output_targets
 
+    targets = output_targets(flow, KINDS, None)
+    (settings,) = targets.values()
     replace = wanted["replace"] or wanted["mode"] in ("replace", "update")
     say_what_goes([settings], replace=replace)
-    return write(table, settings, kept=kept, replace=replace, task=Task())
+    rows = asked.runner.result(flow, last).rows
+    written = write(rows, settings, kept=kept, replace=replace, task=Task())
+    write_lineage(asked.runner, flow, targets, wanted["lineage"], began)
+    return written
 
 
 def with_output(flow: Any, knot: str, output: Any, wanted: dict[str, Any]) -> tuple[Any, str]:
@@ -165,13 +176,6 @@ def with_output(flow: Any, knot: str, output: Any, wanted: dict[str, Any]) -> tu
     if output is not None:
         flow, _ = edits.add_output(flow, Input(last), output)
     return flow, last
-
-
-def outputs_of(flow: Any) -> dict[str, Any]:
-    """The settings of the outputs of a flow, by step."""
-    from keen_trellis.flow.steps import KINDS
-
-    return {step.id: KINDS.settings(step) for step in flow.steps if KINDS.ends_rail(step)}
 
 
 def write_lineage(

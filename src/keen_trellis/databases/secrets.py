@@ -41,6 +41,18 @@ def name_place(place: str) -> None:
         name_server(parse(place)[0].server)
 
 
+def take_out_password(place: str, *, lasting: bool = False) -> str:
+    """The place without a password that stands in it, which is remembered instead: for this run, or for
+    good.
+    """
+    if not is_address(place):
+        return place
+    address, password = parse(place)
+    if password is not None and not address.is_file:
+        remember(str(address), password, lasting=lasting)
+    return str(address)
+
+
 def remedy(address: str) -> str:
     """What to do where a password is lacking."""
     server = parse(address)[0].server

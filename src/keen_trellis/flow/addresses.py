@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from pathlib import Path
 from urllib.parse import parse_qsl, quote, unquote, urlencode
 
 from keen_trellis.core.errors import SourceError
@@ -85,6 +86,22 @@ class Address:
 def is_address(place: str) -> bool:
     """Whether a place is the address of a database."""
     return bool(_ADDRESS.match(place))
+
+
+def shown_place(place: str) -> str:
+    """A place as it may be shown: a file by its path, an address without its password."""
+    return shown_address(place) if is_address(place) else place
+
+
+def file_of(place: str) -> Path | None:
+    """The file at a place, or that of an SQLite address; None for a server.
+
+    SourceError for an address that cannot be read.
+    """
+    if not is_address(place):
+        return Path(place)
+    address = parse(place)[0]
+    return Path(address.database) if address.is_file else None
 
 
 def parse(text: str) -> tuple[Address, str | None]:

@@ -17,7 +17,7 @@ from pathlib import Path
 import platformdirs
 
 from keen_trellis.core.errors import SourceError, TrellisError
-from keen_trellis.flow.addresses import is_address, parse, shown_address
+from keen_trellis.flow.addresses import file_of, is_address, shown_address, shown_place
 from keen_trellis.flow.file_format import dump
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
@@ -67,21 +67,15 @@ class NotAccepted(SourceError):
 
 def reached_by(settings: SourceSettings) -> tuple[Reach, ...]:
     """What reading a source reaches besides local files."""
-    place = _shown(settings.path)
+    place = shown_place(settings.path)
     found = [Reach(SERVER, place)] if reaches_server(settings.path) else []
     return (*found, Reach(QUERY, place, settings.query)) if settings.query else tuple(found)
 
 
-def _shown(place: str) -> str:
-    return shown_address(place) if is_address(place) else place
-
-
 def reaches_server(place: str) -> bool:
     """Whether a place is an address that is no file on this machine."""
-    if not is_address(place):
-        return False
     try:
-        return not parse(place)[0].is_file
+        return file_of(place) is None
     except SourceError:
         return True
 
@@ -103,8 +97,9 @@ def output_reach(settings: OutputSettings) -> Reach:
     """What an output writes: a file wherever links lead, or a table of a server, which its text names."""
     if reaches_server(settings.path):
         return Reach(OUTPUT, shown_address(settings.path), settings.table)
-    path = parse(settings.path)[0].database if is_address(settings.path) else settings.path
-    return Reach(OUTPUT, os.path.realpath(path))
+    file = file_of(settings.path)
+    assert file is not None
+    return Reach(OUTPUT, os.path.realpath(file))
 
 
 def is_within(path: Path, folder: Path) -> bool:
@@ -138,7 +133,7 @@ def accept_queries(entries: Collection[Reach]) -> None:
 
 def is_accepted_query(place: str, text: str) -> bool:
     """Whether the user accepted all functions that a query calls."""
-    return _has(_digest(QUERY, _shown(place), text))
+    return _has(_digest(QUERY, shown_place(place), text))
 
 
 def accept_steps(text: str) -> None:

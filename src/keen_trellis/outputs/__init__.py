@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 
 from keen_trellis.core.errors import OutputError
@@ -74,31 +75,36 @@ def staged(
     replace: bool = False,
     task: Task | None = None,
 ) -> Iterator[list[Written]]:
-    """Write outputs with one path, to be put in place when the block ends without error, or not at all.
+    """Write outputs, to be put in place together when the block ends without error, or not at all.
 
     kept: what must not be written to, as sources are.  replace: whether what is there may go. OutputError if
     they cannot be written; Cancelled.
     """
     doing = task or Task()
-    writer = writer_of(parts[0].settings)
     every = [parted(part, doing) for part in parts]
-    for part in (part for some in every for part in some):
-        writer.check(part.settings, kept, replace=replace)
-    together: dict[str, list[Part]] = {}
-    for part in (part for some in every for part in some):
-        together.setdefault(part.settings.path, []).append(part)
+    pieces = [piece for some in every for piece in some]
+    for piece in pieces:
+        writer_of(piece.settings).check(piece.settings, kept, replace=replace)
+    together: dict[tuple[str, str], list[int]] = {}
+    for number, piece in enumerate(pieces):
+        together.setdefault((piece.settings.writer, piece.settings.path), []).append(number)
     said: dict[int, list[str]] = {}
     with ExitStack() as stack:
-        for some in together.values():
-            changed = stack.enter_context(writer.staged(some, doing))
-            said |= {id(part): lines for part, lines in zip(some, changed, strict=True)}
-        yield [_written(part, some, said) for part, some in zip(parts, every, strict=True)]
+        for (writer, _), numbers in together.items():
+            some = [pieces[number] for number in numbers]
+            changed = stack.enter_context(WRITERS[writer].staged(some, doing))
+            said |= dict(zip(numbers, changed, strict=True))
+        in_order = (said[number] for number in range(len(pieces)))
+        yield [
+            _written(part, some, list(islice(in_order, len(some))))
+            for part, some in zip(parts, every, strict=True)
+        ]
 
 
-def _written(part: Part, some: Sequence[Part], said: Mapping[int, list[str]]) -> Written:
-    """What was written of an output, which may be several files."""
+def _written(part: Part, some: Sequence[Part], said: Sequence[list[str]]) -> Written:
+    """What was written of an output, which may be several files. said: of each, what changed."""
     writer, settings = writer_of(part.settings), part.settings
-    lines = dict.fromkeys(line for entry in some for line in said[id(entry)])
+    lines = dict.fromkeys(line for changed in said for line in changed)
     return Written(
         writer.place(settings),
         part.table.rows,

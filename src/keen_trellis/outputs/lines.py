@@ -72,6 +72,14 @@ def holds(text: pa.Array, sign: str) -> bool:
     return bytes(memoryview(data)[start:stop]).find(sign.encode()) >= 0
 
 
+def escaped_for_xml(text: pa.Array) -> pa.Array:
+    """Texts without the signs that begin or end something in XML."""
+    for sign, said in (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;")):
+        if holds(text, sign):
+            text = pc.replace_substring(text, sign, said)
+    return text
+
+
 def _bounds(text: pa.Array) -> tuple[int, int]:
     """Where the bytes of an array of large text begin and end in its buffer."""
     bounds = memoryview(text.buffers()[1]).cast("q")

@@ -20,7 +20,7 @@ from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.temporary import temporary_folder
 from keen_trellis.flow.wording import counted
 from keen_trellis.outputs.files import OneTableWriter
-from keen_trellis.outputs.lines import TEXT, around, batches, holds, joined
+from keen_trellis.outputs.lines import TEXT, around, batches, escaped_for_xml, holds, joined
 from keen_trellis.outputs.workbook.cells import Counted, held_numbers
 from keen_trellis.outputs.workbook.filling import check_size
 from keen_trellis.outputs.workbook.writer import check_sheet_name
@@ -199,9 +199,7 @@ def _strings(text: pa.Array, field: Field, start: int) -> pa.Array:
 
 def _paragraphs(text: pa.Array) -> pa.Array:
     """Text as paragraphs, one for each line; spaces and tabs as the format has them."""
-    for sign, said in (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;")):
-        if holds(text, sign):
-            text = pc.replace_substring(text, sign, said)
+    text = escaped_for_xml(text)
     if holds(text, " "):
         # Spaces at an end and those that follow one another would be lost.
         text = pc.replace_substring_regex(text, r"(^|\n) ", r"\1<text:s/>")

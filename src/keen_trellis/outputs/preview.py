@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -53,16 +52,13 @@ def _lines(table: Table, settings: OutputSettings) -> Preview:
     from keen_trellis.outputs import write
 
     with temporary_folder() as folder:
-        path = folder / f"preview{_ENDINGS[settings.writer]}"
+        path = folder / f"preview{next(iter(settings.target.endings))}"
         alone = msgspec.structs.replace(settings, path=str(path), split_by="", described=False)
         write(table, alone)
         text = path.read_bytes().decode(settings.encoding)
     lines = text.splitlines()
     shown = tuple((f"{number:,}", line) for number, line in enumerate(lines, 1))
     return Preview(("", settings.file_name), shown, header=settings.target.is_text, numbered=True)
-
-
-_ENDINGS = {"text": ".csv", "json": ".json", "json-lines": ".jsonl"}
 
 
 def _sheet(table: Table, cells: Sequence[Cells], settings: OutputSettings) -> Preview:
@@ -89,8 +85,3 @@ def _shown(cells: Cells, word: str) -> list[str]:
     if word and cells.absent is not None:
         text = pc.if_else(pa.array(cells.absent), pa.scalar(word, TEXT), text)
     return [str(entry) for entry in text.to_pylist()]
-
-
-def shown_path(settings: OutputSettings) -> str:
-    """What is previewed, in a few words."""
-    return f"{settings.within} of {settings.file_name}" if settings.within else Path(settings.file_name).name

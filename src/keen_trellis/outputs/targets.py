@@ -8,7 +8,7 @@ import msgspec
 
 from keen_trellis.core.errors import OutputError, UsageError
 from keen_trellis.databases import secrets
-from keen_trellis.flow.addresses import is_address, parse, shown_address
+from keen_trellis.flow.addresses import is_address, shown_address
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
 from keen_trellis.outputs.workbook.writer import contents_of, table_named
@@ -90,11 +90,8 @@ def _of_server(text: str) -> OutputSettings:
         raise UsageError(
             f"{shown_address(text)} names no table.", remedy="Write #schema.table behind the address."
         )
-    address, password = parse(place)
     secrets.name_place(place)
-    if password is not None:
-        secrets.remember(str(address), password, lasting=False)
-    return OutputSettings("database", str(address), table=table)
+    return OutputSettings("database", secrets.take_out_password(place), table=table)
 
 
 def split_target(text: str) -> tuple[str, str]:

@@ -16,7 +16,7 @@ from keen_trellis import __version__
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
-from keen_trellis.flow.addresses import is_address, parse
+from keen_trellis.flow.addresses import file_of, parse
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.runner import Runner
@@ -112,8 +112,9 @@ def _event(
 
 def _dataset(path: str, within: str) -> dict[str, str]:
     """A table as the specification names it: by where it is, and what it is called there."""
-    if not is_address(path) or parse(path)[0].is_file:
-        place = os.path.realpath(parse(path)[0].database if is_address(path) else path)
+    file = file_of(path)
+    if file is not None:
+        place = os.path.realpath(file)
         return {"namespace": "file", "name": f"{place}#{within}" if within else place}
     address = parse(path)[0]
     scheme = "postgres" if address.backend == "postgresql" else address.backend

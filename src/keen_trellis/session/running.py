@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Collection, Mapping, Sequence
-from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -138,26 +137,15 @@ def write_outputs(
     held_back = [step_id for step_id in targets if step_id in behind]
     to_write = {step_id: settings for step_id, settings in targets.items() if step_id not in held_back}
     _check_targets(to_write, sources, replace=replace)
-    written: dict[str, Written] = {}
+    results = [runner.result(flow, step_id, task) for step_id in to_write]
+    parts = [Part(found.rows, settings) for found, settings in zip(results, to_write.values(), strict=True)]
     # All are put in place together: what one of them cannot do leaves the others as they were, too.
-    with ExitStack() as together:
-        for steps in _by_path(to_write):
-            results = [runner.result(flow, step_id, task) for step_id in steps]
-            parts = [
-                Part(result.rows, to_write[step_id]) for step_id, result in zip(steps, results, strict=True)
-            ]
-            done = together.enter_context(staged(parts, kept=sources, replace=replace, task=task))
-            for step_id, entry, result in zip(steps, done, results, strict=True):
-                written[step_id] = dataclasses.replace(entry, open_cells=result.open_cells)
-    return [written[step_id] for step_id in to_write], held_back
-
-
-def _by_path(targets: Mapping[str, OutputSettings]) -> list[list[str]]:
-    """The steps of outputs, those together that go to one path."""
-    found: dict[tuple[str, str], list[str]] = {}
-    for step_id, settings in targets.items():
-        found.setdefault((settings.writer, settings.path), []).append(step_id)
-    return list(found.values())
+    with staged(parts, kept=sources, replace=replace, task=task) as done:
+        written = [
+            dataclasses.replace(entry, open_cells=found.open_cells)
+            for entry, found in zip(done, results, strict=True)
+        ]
+    return written, held_back
 
 
 def _check_targets(

@@ -5,17 +5,12 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.databases.engines import LOCK_SECONDS, first_line, server_engine, stopped_with, translated
-from keen_trellis.flow.addresses import (
-    is_address,
-    parse,
-    shown_address,
-)
+from keen_trellis.flow.addresses import file_of, is_address, parse, shown_address
 from keen_trellis.flow.environment import query_seconds
 from keen_trellis.sources.cell_columns import UNFIT
 from keen_trellis.sources.content import reading
@@ -76,10 +71,8 @@ def _without_secrets(error: Any) -> Any:
 
 
 def _engine(place: str) -> AbstractContextManager[Engine]:
-    if not is_address(place):
-        return sqlite_engine(Path(place))
-    address = parse(place)[0]
-    return sqlite_engine(Path(address.database)) if address.is_file else server_engine(place)
+    file = file_of(place)
+    return server_engine(place) if file is None else sqlite_engine(file)
 
 
 def _read_only(connection: Connection) -> Connection:

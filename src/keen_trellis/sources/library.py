@@ -14,7 +14,6 @@ import msgspec
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
 from keen_trellis.databases import secrets
-from keen_trellis.flow import addresses
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.comparison import Earlier
 from keen_trellis.flow.graph import Flow
@@ -72,7 +71,7 @@ class Library:
 
     def content(self, path: Path | str, task: Task | None = None) -> FileContent:
         """What is at `path`. SourceError if it cannot be read."""
-        place, reader = reader_for(take_out_password(str(path)))
+        place, reader = reader_for(secrets.take_out_password(str(path)))
         self._check_accepted(SourceSettings(reader, place))
         return self._listings.found(
             (reader, place),
@@ -305,18 +304,6 @@ def _what_is_read(settings: SourceSettings) -> bytes:
     """
     plain = msgspec.structs.replace(settings, path="", fields=())
     return msgspec.json.encode((plain, sorted(settings.kept_as_text)))
-
-
-def take_out_password(place: str, *, lasting: bool = False) -> str:
-    """The place without a password that stands in it, which is remembered instead: for this run, or for
-    good.
-    """
-    if not is_address(place):
-        return place
-    address, password = addresses.parse(place)
-    if password is not None and not address.is_file:
-        secrets.remember(str(address), password, lasting=lasting)
-    return str(address)
 
 
 def _reader(settings: SourceSettings) -> Reader:

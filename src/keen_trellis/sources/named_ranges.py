@@ -9,6 +9,7 @@ import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from xml.etree import ElementTree
+from xml.sax.saxutils import unescape
 
 from keen_trellis.sources.binary_names import XLSB_PART, Area, names_of_xls, names_of_xlsb
 
@@ -92,10 +93,4 @@ def _ods(archive: zipfile.ZipFile) -> Iterator[tuple[str, str]]:
 
 
 def _unescaped(text: str) -> str:
-    return (
-        text.replace("&apos;", "'")
-        .replace("&quot;", '"')
-        .replace("&lt;", "<")
-        .replace("&gt;", ">")
-        .replace("&amp;", "&")
-    )
+    return unescape(text, {"&quot;": '"', "&apos;": "'"})

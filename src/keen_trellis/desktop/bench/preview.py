@@ -9,7 +9,7 @@ from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.outputs.preview import FEW, Preview, preview, shown_path
+from keen_trellis.outputs.preview import FEW, Preview, preview
 from keen_trellis.session.outcome import Outcome
 
 
@@ -69,7 +69,7 @@ class PreviewOpener(Opener[PreviewView]):
         if step is None or not self.is_wanted or outcome is None or outcome.result is None:
             return False
         settings, table = KINDS.settings(step), outcome.result.rows
-        self.view.show_preview(preview(table, settings), shown_path(settings), table.rows)
+        self.view.show_preview(preview(table, settings), settings.where, table.rows)
         return True
 
     def stays(self, outcome: Outcome | None) -> bool:

@@ -99,8 +99,7 @@ class OutputForm(OutputPart):
 
     def split(self, step: Step, settings: OutputSettings, shape: InputShape | None) -> list[Item]:
         """Whether one file is written, or one for each value of a field."""
-        whole = not (settings.cell or settings.table or settings.mode == "append")
-        if "split_by" not in settings.target.uses or not (whole or settings.split_by):
+        if "split_by" not in settings.target.uses or not (settings.is_whole or settings.split_by):
             return []
         names = self.written_names(settings, shape)
         choices = [Choice("", "one file"), *(Choice(name, f"a file for each {name}") for name in names)]
@@ -143,11 +142,10 @@ class OutputForm(OutputPart):
             "described": ("Say what the fields are", words[settings.described]),
             "index": ("Index of a table that is made", ", ".join(settings.index) or "none"),
         }
-        whole = not (settings.cell or settings.table or settings.mode == "append")
         return {
             name: said
             for name, said in every.items()
-            if name in settings.target.uses and (whole or name not in ("as_table", "totals"))
+            if name in settings.target.uses and (settings.is_whole or name not in ("as_table", "totals"))
         }
 
     def _choose_form(self, step: Step, settings: OutputSettings, anchor: QWidget) -> None:

@@ -107,10 +107,11 @@ class SentencePart:
     ) -> None:
         """Let one of some values be chosen for a setting. said: what the edit is called for each."""
         current = getattr(self.settings(step), setting)
-        self.pane.open_list(
-            Chooser(choices, self.pane, current=current),
+        self.choose(
             anchor,
-            chosen=lambda value: self.change(step, said(value), **{setting: value}),
+            choices,
+            lambda value: self.change(step, said(value), **{setting: value}),
+            current=current,
         )
 
     def choose(

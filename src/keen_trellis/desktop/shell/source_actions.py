@@ -10,13 +10,13 @@ from PySide6.QtCore import QObject, QPoint, Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from keen_trellis.databases import secrets
+from keen_trellis.databases.secrets import take_out_password
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.watching import Watching
 from keen_trellis.session import editing
-from keen_trellis.sources.library import take_out_password
 from keen_trellis.sources.locations import reader_for
 
 

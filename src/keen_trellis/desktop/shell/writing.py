@@ -18,7 +18,7 @@ from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.flow import edits
-from keen_trellis.flow.addresses import is_address, shown_address
+from keen_trellis.flow.addresses import shown_place
 from keen_trellis.flow.guarding import Checked, checked_before
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
@@ -180,7 +180,9 @@ class Writing(QObject):
         )
         title = "Replace what is there?"
         box = PlainBox(QMessageBox.Icon.Question, title, said, parent=self._frame)
-        lines = [f"{_shown(targets[step])}{':' if goes else '.'}{goes}" for step, goes in there.items()]
+        lines = [
+            f"{shown_place(targets[step].path)}{':' if goes else '.'}{goes}" for step, goes in there.items()
+        ]
         box.setInformativeText("\n".join([*lines, "What is written over cannot be brought back."]))
         replace = box.addButton("Replace" if one else "Replace all", QMessageBox.ButtonRole.AcceptRole)
         new = None
@@ -213,10 +215,6 @@ class Writing(QObject):
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         write_it.clicked.connect(lambda: self._put(held, replace=replace, despite_guards=True))
         box.open()
-
-
-def _shown(settings: OutputSettings) -> str:
-    return shown_address(settings.path) if is_address(settings.path) else settings.path
 
 
 def _said(written: Sequence[Written]) -> str:

@@ -165,6 +165,16 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return TARGETS.get(self.writer, Target(self.writer))
 
     @property
+    def where(self) -> str:
+        """Its file, and where in it, in words."""
+        return f"{self.within} of {self.file_name}" if self.within else self.file_name
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether its rows have a sheet, or a file, to themselves."""
+        return not (self.cell or self.table or self.mode == APPEND)
+
+    @property
     def within(self) -> str:
         """Where in its file the rows go, in words: a sheet, a cell, a table; "" where it is theirs alone."""
         if self.table:
@@ -214,10 +224,9 @@ class OutputKind(StepKind[OutputSettings]):
 
     def sentence(self, settings: OutputSettings, inputs: Sequence[InputShape]) -> str:
         rows = inputs[0].name if inputs else "nothing yet"
-        where = f"{settings.within} of {settings.file_name}" if settings.within else settings.file_name
         if settings.mode == UPDATE:
-            return f"Update {where} with {rows}, by {', '.join(settings.key)}."
-        return f"{'Add' if settings.mode == APPEND else 'Write'} {rows} to {where}."
+            return f"Update {settings.where} with {rows}, by {', '.join(settings.key)}."
+        return f"{'Add' if settings.mode == APPEND else 'Write'} {rows} to {settings.where}."
 
 
 def _plan(settings: OutputSettings, fields: Sequence[Field]) -> tuple[tuple[Field, Chosen], ...]:
@@ -235,9 +244,7 @@ def _check_place(settings: OutputSettings, plain: OutputSettings) -> None:
         raise UsageError(
             f"It names the table “{settings.table}” and a sheet or cell besides.", remedy="Keep one of them."
         )
-    if (settings.as_table or settings.totals) and (
-        settings.table or settings.cell or settings.mode == APPEND
-    ):
+    if (settings.as_table or settings.totals) and not settings.is_whole:
         raise UsageError(
             "Only rows that have a sheet to themselves can be made a table or get a row of totals.",
             remedy="Write them to a sheet, or leave that out.",
@@ -262,7 +269,7 @@ def check_settings(settings: OutputSettings) -> None:
             remedy=f"It can be: {', '.join(target.modes)}.",
         )
     _check_place(settings, plain)
-    if settings.split_by and (settings.table or settings.cell or settings.mode not in (REPLACE, NEW)):
+    if settings.split_by and not settings.is_whole:
         raise UsageError(
             "Only whole files can be written one for each value.", remedy="Write a sheet, or leave that out."
         )

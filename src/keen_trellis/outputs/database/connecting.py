@@ -5,7 +5,6 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from keen_trellis.core.errors import OutputError, SourceError
@@ -17,20 +16,12 @@ from keen_trellis.databases.engines import (
     stopped_with,
     translated,
 )
-from keen_trellis.flow.addresses import is_address, parse, shown_address
+from keen_trellis.flow.addresses import file_of, shown_place
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
 
 _LOCK_SECONDS = 5.0
-
-
-def file_of(place: str) -> Path | None:
-    """The file of an SQLite database; None for a server."""
-    if not is_address(place):
-        return Path(place)
-    address = parse(place)[0]
-    return Path(address.database) if address.is_file else None
 
 
 @contextmanager
@@ -41,7 +32,7 @@ def connected(place: str, task: Task, *, reads: bool = False) -> Iterator[Connec
     """
     from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
-    shown = shown_address(place) if is_address(place) else place
+    shown = shown_place(place)
     try:
         with _engine(place).connect() as connection, stopped_with(task, connection):
             _begin(connection, reads=reads)

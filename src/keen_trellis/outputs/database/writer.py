@@ -12,11 +12,11 @@ import msgspec
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
-from keen_trellis.flow.addresses import is_address, shown_address
+from keen_trellis.flow.addresses import file_of, shown_place
 from keen_trellis.flow.steps.output import APPEND, DELETE, NEW, REPLACE, UPDATE, OutputSettings
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.flow.wording import counted
-from keen_trellis.outputs.database.connecting import connected, file_of
+from keen_trellis.outputs.database.connecting import connected
 from keen_trellis.outputs.database.filling import fill
 from keen_trellis.outputs.database.shape import Named, check_shape, columns_of, made_column
 from keen_trellis.outputs.database.updating import update
@@ -111,15 +111,11 @@ class DatabaseWriter:
 
 def source_of(path: str, table: str) -> str:
     """What tells the table of a server that a source reads."""
-    return f"{_shown_place(path)}#{table}"
-
-
-def _shown_place(path: str) -> str:
-    return shown_address(path) if is_address(path) else path
+    return f"{shown_place(path)}#{table}"
 
 
 def _shown(settings: OutputSettings) -> str:
-    return _shown_place(settings.path)
+    return shown_place(settings.path)
 
 
 def _may_be_there(settings: OutputSettings) -> bool:

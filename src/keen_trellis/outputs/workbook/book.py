@@ -154,11 +154,16 @@ class Book:
                 int(root.get("totalsRowCount", 0)),
             )
 
+    @property
+    def defined_names(self) -> Iterator[Element]:
+        """The elements of the names that the workbook gives to cells and formulas."""
+        yield from self._root.iterfind(f"{{{MAIN}}}definedNames/{{{MAIN}}}definedName")
+
     def names_of(self, sheet: Sheet) -> Iterator[str]:
         """The names that stand for cells of a sheet: of its tables, and those of the workbook."""
         yield from (table.name for table in self.tables_of(sheet))
         begins = (f"{sheet.name}!".casefold(), "'" + sheet.name.replace("'", "''").casefold() + "'!")
-        for entry in self._root.iterfind(f"{{{MAIN}}}definedNames/{{{MAIN}}}definedName"):
+        for entry in self.defined_names:
             if (entry.text or "").casefold().startswith(begins):
                 yield entry.get("name", "")
 
@@ -167,7 +172,7 @@ class Book:
         for table in self.tables:
             if table.name.casefold() == name.casefold():
                 return table
-        for entry in self._root.iterfind(f"{{{MAIN}}}definedNames/{{{MAIN}}}definedName"):
+        for entry in self.defined_names:
             if entry.get("name", "").casefold() == name.casefold():
                 return self._range(name, entry.text or "")
         return None
@@ -189,10 +194,7 @@ class Book:
         for table in self.tables_of(sheet):
             return table.name
         names = [entry.name.casefold() for entry in self.tables]
-        names += [
-            entry.get("name", "").casefold()
-            for entry in self._root.iterfind(f"{{{MAIN}}}definedNames/{{{MAIN}}}definedName")
-        ]
+        names += [entry.get("name", "").casefold() for entry in self.defined_names]
         return _table_name(sheet.name, names)
 
     def make_table(

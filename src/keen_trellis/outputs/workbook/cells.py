@@ -16,7 +16,7 @@ from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Cells, Field
 from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.flow.cell_names import column_letters
-from keen_trellis.outputs.lines import TEXT, holds
+from keen_trellis.outputs.lines import TEXT, escaped_for_xml, holds
 from keen_trellis.outputs.workbook.formulas import Pattern
 
 LONGEST_TEXT = 32_767
@@ -255,9 +255,7 @@ def _escaped(text: pa.Array) -> pa.Array:
     """Text without what has a meaning in XML; signs without a character there as workbooks write them."""
     if holds(text, "_x"):
         text = pc.replace_substring_regex(text, _LOOKS_ESCAPED, r"_x005F_\1")
-    for sign, said in (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;")):
-        if holds(text, sign):
-            text = pc.replace_substring(text, sign, said)
+    text = escaped_for_xml(text)
     if pc.any(pc.match_substring_regex(text, _CONTROL)).as_py():
         for code in (*range(9), *range(11, 32), 127):
             if holds(text, chr(code)):

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.errors import OutputError
-from keen_trellis.core.table import ArrowTable, Cells, Field, Table
+from keen_trellis.core.table import ArrowTable, Cells, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
 from keen_trellis.flow.cell_names import MOST_COLUMNS, MOST_ROWS, Block
@@ -48,7 +48,7 @@ def fill_all(base: Path, parts: Sequence[Part], folder: Path, draft: Path, task:
     OutputError if one of them has no place, or the place of another one; Cancelled.
     """
     # What takes a whole sheet comes first: what others put into it would go with the rest.
-    order = sorted(range(len(parts)), key=lambda number: not _is_whole(parts[number].settings))
+    order = sorted(range(len(parts)), key=lambda number: not parts[number].settings.is_whole)
     further = [_description(part) for part in parts if part.settings.described]
     every = [*(parts[number] for number in order), *further]
     said: dict[int, list[str]] = {}
@@ -62,10 +62,6 @@ def fill_all(base: Path, parts: Sequence[Part], folder: Path, draft: Path, task:
             said[order[number]] = counts
         base = made
     return [said[number] for number in range(len(parts))]
-
-
-def _is_whole(settings: OutputSettings) -> bool:
-    return not settings.cell and not settings.table and settings.mode != APPEND
 
 
 def _check_free(
@@ -94,19 +90,13 @@ def _fill(base: Path, made: Path, part: Part, folder: Path, task: Task) -> tuple
     with opened(base) as package:
         book = Book(package)
         placed = Placing(book, part.table, settings, widths(part.table), task).placed()
-        splicing = Splicing(
-            book,
-            placed.sheet,
-            placed.place,
-            placed.looked,
-            placed.follow,
-            placed.concerns,
-            placed.totalled,
-        )
+        splicing = Splicing(book, placed.sheet, placed.place, placed.looked, placed.moved, placed.table)
         named = book.table_name(placed.sheet) if settings.as_table else ""
+        place = placed.place
+        block = Block(place.top, place.left, place.bottom + settings.totals, place.right)
         rows = folder / "rows"
         root = splicing.write(_made(part, placed, named, changed, task), rows, task)
-        said += _dress(book, root, placed, part, named)
+        said += _dress(book, root, placed, part, named, block)
         follow_everywhere(book, placed.sheet, placed.moved)
         if splicing.formulas_gone:
             book.forget_order()
@@ -117,8 +107,6 @@ def _fill(base: Path, made: Path, part: Part, folder: Path, task: Task) -> tuple
         f"{counted(count, 'cells')} of {name} written as text: {why}"
         for (name, why), count in changed.items()
     ]
-    place = placed.place
-    block = Block(place.top, place.left, place.bottom + settings.totals, place.right)
     return placed.sheet.name, block, said
 
 
@@ -161,15 +149,17 @@ def _made(
         yield at, pa.array([total], pa.large_string())
 
 
-def _dress(book: Book, root: Element, placed: Placed, part: Part, named: str) -> list[str]:
-    """What a sheet says of its cells: where they reach, which are merged, which are a table."""
+def _dress(book: Book, root: Element, placed: Placed, part: Part, named: str, block: Block) -> list[str]:
+    """What a sheet says of its cells: where they reach, which are merged, which are a table.
+
+    block: those that are written.
+    """
     place = placed.place
-    block = Block(place.top, place.left, place.bottom + part.settings.totals, place.right)
     widen_dimension(root, block, whole=place.whole)
     follow_in_sheet(root, placed.moved)
     merges, links = remove_within(root, None if place.whole else place.gone)
     if placed.table is not None:
-        move_table(book, placed.table, placed.table.block)
+        move_table(book, placed.table)
     if part.settings.as_table:
         sums = {field.name for field in part.table.fields if field.type.is_number}
         names = list(part.table.names)
@@ -190,7 +180,7 @@ def _description(part: Part) -> Part:
         [field.name for field in fields],
         [field.type.value for field in fields],
         [field.table for field in fields],
-        [_blank(part.table, field) for field in fields],
+        _blanks(part.table),
     )
     arrays = [pa.array(values, kind) for values, kind in zip(columns, _DESCRIBED.values(), strict=True)]
     table = ArrowTable(pa.table(arrays, names=list(_DESCRIBED)))
@@ -198,8 +188,12 @@ def _description(part: Part) -> Part:
     return Part(table, settings)
 
 
-def _blank(table: Table, field: Field) -> int:
-    return sum(cells[0].values.null_count for cells in table.batches([field.name]))
+def _blanks(table: Table) -> list[int]:
+    """How many blanks each field has."""
+    found = [0] * len(table.fields)
+    for batch in table.batches(table.names):
+        found = [before + cells.values.null_count for before, cells in zip(found, batch, strict=True)]
+    return found
 
 
 def check_size(table: Table, settings: OutputSettings) -> None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from xml.sax.saxutils import escape, unescape
 
 from keen_trellis.flow.cell_names import Block, column_number, read_block
 from keen_trellis.outputs.workbook.book import MAIN, Book, NamedTable, Sheet
@@ -28,7 +29,7 @@ _FORMULA = re.compile(
     rb"(?:<(?:[\w.-]+:)?v>[^<]*</(?:[\w.-]+:)?v>)?"
 )
 _GROUP = re.compile(rb'si="(\d+)"')
-_ENTITIES = (("&lt;", "<"), ("&gt;", ">"), ("&quot;", '"'), ("&apos;", "'"), ("&amp;", "&"))
+_ENTITIES = {"&quot;": '"', "&apos;": "'"}
 _TEXT = re.compile(r'"(?:[^"]|"")*"')
 _NAMED_SHEET = re.compile(r"""((?:'(?:[^']|'')+'|[^\s'!:,;()&<>=+*/^%"{}\[\]-]+)!)""")
 
@@ -126,9 +127,10 @@ def follow_in_sheet(root: Element, moved: Moved) -> None:
         found.set("ref", moved.follow_block(found.get("ref", "")))
 
 
-def move_table(book: Book, table: NamedTable, block: Block) -> None:
-    """Let a table or a named range reach over another block."""
+def move_table(book: Book, table: NamedTable) -> None:
+    """Let a table reach over the block that it has now; a named range follows as all names do."""
     if table.part:
+        block = table.block
         root = book.package.change(table.part)
         root.set("ref", str(block))
         found = root.find(f"{{{MAIN}}}autoFilter")
@@ -138,8 +140,7 @@ def move_table(book: Book, table: NamedTable, block: Block) -> None:
 
 
 def _follow_names(book: Book, moved: Moved) -> None:
-    names = book.package.root(book.part).iterfind(f"{{{MAIN}}}definedNames/{{{MAIN}}}definedName")
-    for entry in names:
+    for entry in book.defined_names:
         text = moved.follow(entry.text or "")
         if text != entry.text:
             book.package.change(book.part)
@@ -176,8 +177,7 @@ def _follow_formulas(book: Book, sheet: Sheet, moved: Moved) -> None:
         if not found["text"]:
             return found[1] if group and group[1] in shared else found[0]
         text = found["text"].decode()
-        for said, sign in _ENTITIES:
-            text = text.replace(said, sign)
+        text = unescape(text, _ENTITIES)
         if not moved.concerns(text, of_sheet=sheet.name):
             return found[0]
         if group:
@@ -185,15 +185,11 @@ def _follow_formulas(book: Book, sheet: Sheet, moved: Moved) -> None:
         followed = moved.follow(text, of_sheet=sheet.name)
         if followed == text:
             return found[1]
-        return found[1].replace(b">" + found["text"] + b"<", b">" + _said(followed).encode() + b"<")
+        return found[1].replace(b">" + found["text"] + b"<", b">" + escape(followed).encode() + b"<")
 
     made = _FORMULA.sub(changed, content)
     if made != content:
         book.package.texts[sheet.part] = made
-
-
-def _said(text: str) -> str:
-    return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
 
 
 def protected(root: Element) -> bool:

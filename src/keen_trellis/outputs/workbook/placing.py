@@ -14,7 +14,7 @@ from keen_trellis.flow.wording import counted, listed
 from keen_trellis.outputs.workbook.book import Book, NamedTable, Sheet, new_sheet
 from keen_trellis.outputs.workbook.cells import Column, text_cell
 from keen_trellis.outputs.workbook.following import Moved, merged, protected
-from keen_trellis.outputs.workbook.formulas import of_table, pattern
+from keen_trellis.outputs.workbook.formulas import pattern
 from keen_trellis.outputs.workbook.sheet import Looked, Place, cell_texts, look
 from keen_trellis.outputs.workbook.styles import Styles
 
@@ -32,19 +32,6 @@ class Placed:
     moved: Moved
     looked: Looked
     table: NamedTable | None = None
-
-    def follow(self, text: str) -> str:
-        """A formula of the sheet, with its references to the rows following them."""
-        return self.moved.follow(text, of_sheet=self.sheet.name)
-
-    def concerns(self, text: str) -> bool:
-        """Whether what a formula of the sheet comes to may be another one now."""
-        return self.moved.concerns(text, of_sheet=self.sheet.name)
-
-    def totalled(self, text: str) -> str:
-        """A formula of the table's row of totals, where that stands now."""
-        assert self.table is not None
-        return of_table(self.follow(text), self.table.name)
 
 
 class Placing:
@@ -110,15 +97,17 @@ class Placing:
         row, left = self._cell(self.settings.cell)
         return self._block(sheet, row, left)
 
-    def _block(self, sheet: Sheet, row: int, left: int) -> Placed:
+    def _block(self, sheet: Sheet, row: int, left: int, bottom: int = 0) -> Placed:
+        """A place whose header is in `row`. bottom: its last row now; 0 is where the rows there end."""
         right = left + len(self.table.fields) - 1
         if right >= MOST_COLUMNS:
             raise self._refused("The rows would reach beyond the last column.", "Choose a cell farther left.")
         looked = self._look(sheet, range(left, right + 1), row)
         columns = self._columns(looked, row + 1, left)
-        was = max(looked.run, row + 1)
+        bottom = bottom or looked.run
+        was = max(bottom, row + 1)
         header = self._header(looked, row, left)
-        place = self._place(left, right, row + 1, header=header, cleared=looked.run)
+        place = self._place(left, right, row + 1, header=header, cleared=bottom)
         self._check_room(sheet, looked, Block(row, left, max(place.bottom, was), right))
         return self._finished(sheet, place, columns, looked, was=was)
 
@@ -225,15 +214,7 @@ class Placing:
                 f"{len(self.table.fields):,}.",
                 "Give the name as many columns, or keep as many fields.",
             )
-        looked = self._look(found.sheet, range(block.left, block.right + 1), block.top)
-        columns = self._columns(looked, block.top + 1, block.left)
-        was = max(block.bottom, block.top + 1)
-        header = self._header(looked, block.top, block.left)
-        place = self._place(block.left, block.right, block.top + 1, header=header, cleared=block.bottom)
-        self._check_room(
-            found.sheet, looked, Block(block.top, block.left, max(place.bottom, was), block.right)
-        )
-        return self._finished(found.sheet, place, columns, looked, was=was)
+        return self._block(found.sheet, block.top, block.left, block.bottom)
 
     # --- what they share ---
 

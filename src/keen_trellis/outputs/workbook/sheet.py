@@ -20,8 +20,9 @@ from keen_trellis.core.errors import OutputError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.cell_names import MOST_COLUMNS, Block, cell_name, column_number, read_block
 from keen_trellis.outputs.lines import TEXT, around, joined
-from keen_trellis.outputs.workbook.book import MAIN, Book, Sheet
-from keen_trellis.outputs.workbook.formulas import Pattern, pattern
+from keen_trellis.outputs.workbook.book import MAIN, Book, NamedTable, Sheet
+from keen_trellis.outputs.workbook.following import Moved
+from keen_trellis.outputs.workbook.formulas import Pattern, of_table, pattern
 from keen_trellis.outputs.workbook.package import Element, Package
 
 _ROW, _CELL, _FORMULA = f"{{{MAIN}}}row", f"{{{MAIN}}}c", f"{{{MAIN}}}f"
@@ -254,14 +255,12 @@ class Splicing:
         sheet: Sheet,
         place: Place,
         looked: Looked,
-        follows: Callable[[str], str],
-        concerns: Callable[[str], bool],
-        totalled: Callable[[str], str],
+        moved: Moved,
+        table: NamedTable | None,
     ) -> None:
         self.book, self.sheet, self.place = book, sheet, place
         self.prefix = looked.prefix
-        self._looked, self._follows, self._concerns = looked, follows, concerns
-        self._totalled = totalled
+        self._looked, self._moved, self._table = looked, moved, table
         self._kept: dict[int, _Row] = {}
         self._totals: list[str] = []
         # Groups of formulas that are written out once: begun in what goes, and in what stays.
@@ -312,8 +311,8 @@ class Splicing:
     def _let_follow(self, formula: Element) -> None:
         """Let a formula follow; what it came to is taken out if it may be another one now."""
         text = formula.text or ""
-        if self._concerns(text):
-            formula.text = self._follows(text)
+        if self._moved.concerns(text, of_sheet=self.sheet.name):
+            formula.text = self._moved.follow(text, of_sheet=self.sheet.name)
             forget_value(formula.getparent())
 
     def _keep(self, number: int, row: Element) -> None:
@@ -345,11 +344,12 @@ class Splicing:
 
     def _move(self, cell: Element, column: int) -> None:
         """Hold a cell of the row of totals, which goes where that goes."""
-        assert self.place.totals is not None
+        assert self.place.totals is not None and self._table is not None
         cell.set("r", cell_name(self.place.totals[1], column))
         for formula in cell.iter(_FORMULA):
             self.formulas_gone = True
-            formula.text = self._totalled(formula.text or "")
+            text = self._moved.follow(formula.text or "", of_sheet=self.sheet.name)
+            formula.text = of_table(text, self._table.name)
             forget_value(cell)
             if formula.get("t") == "shared":
                 raise self._refused(

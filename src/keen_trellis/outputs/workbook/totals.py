@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from decimal import Decimal
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -25,6 +26,7 @@ def totals_cells(
 
     named: what their table is called, "" if they are none.
     """
+    sums = _sums(table, [field.name for field in table.fields if field.type.is_number], task)
     cells = []
     for place, column in enumerate(columns):
         field = column.field
@@ -34,7 +36,7 @@ def totals_cells(
             letters = column_letters(column.number)
             summed = f"{named}[{_quoted(field.name)}]" if named else f"{letters}{first}:{letters}{last}"
             formula = f"SUBTOTAL({_SUM_OF_SHOWN},{escaped_text(summed)})"
-            value = f"<{prefix}v>{_sum(table, field.name, task)}</{prefix}v>"
+            value = f"<{prefix}v>{sums[field.name]}</{prefix}v>"
             style = f' s="{column.style}"' if column.style else ""
             where = cell_name(last + 1, column.number)
             cells.append(f'<{prefix}c r="{where}"{style}><{prefix}f>{formula}</{prefix}f>{value}</{prefix}c>')
@@ -43,16 +45,23 @@ def totals_cells(
     return "".join(cells)
 
 
-def _sum(table: Table, name: str, task: Task) -> str:
-    sums = []
-    for batch in table.batches([name]):
+def _sums(table: Table, names: Sequence[str], task: Task) -> dict[str, str]:
+    """What fields come to, as a cell holds it, by name."""
+    parts: dict[str, list[Decimal | float]] = {name: [] for name in names}
+    for batch in table.batches(names) if names else ():
         task.checkpoint(0, 0, "adding up")
-        values = batch[0].values
-        kind = pa.float64() if pa.types.is_floating(values.type) else pa.decimal256(70, _scale(values.type))
-        sums.append(pc.sum(values.cast(kind)))
-    found = [entry.as_py() for entry in sums if entry.is_valid]
-    total = sum(found[1:], found[0]) if found else 0
-    return str(as_text(pa.array([float(total)]))[0].as_py())
+        for name, cells in zip(names, batch, strict=True):
+            total = _sum(cells.values)
+            if total is not None:
+                parts[name].append(total)
+    totals = pa.array([float(sum(found[1:], found[0])) if found else 0.0 for found in parts.values()])
+    return dict(zip(names, as_text(totals).to_pylist(), strict=True))
+
+
+def _sum(values: pa.Array) -> Decimal | float | None:
+    kind = pa.float64() if pa.types.is_floating(values.type) else pa.decimal256(70, _scale(values.type))
+    found: Decimal | float | None = pc.sum(values.cast(kind)).as_py()
+    return found
 
 
 def _scale(kind: pa.DataType) -> int:

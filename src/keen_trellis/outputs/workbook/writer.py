@@ -20,7 +20,6 @@ from keen_trellis.outputs.workbook.filling import described_in, fill_all, widths
 from keen_trellis.outputs.workbook.package import opened
 from keen_trellis.outputs.writing import Part
 
-_WIDTHS = (8, 60)
 _COMPOUND = bytes.fromhex("d0cf11e0a1b11ae1")  # how encrypted workbooks begin, and those of before 2007
 _MACROS = ".xlsm"
 
