@@ -327,19 +327,20 @@ class Postgres(EachDatabase, unittest.TestCase):
         self.write(made([]), key=('whole "number"',), index=("day", "text"))
         found = self.query(
             "SELECT column_name, data_type, numeric_precision, numeric_scale FROM information_schema.columns "
-            "WHERE table_name = 'loans' ORDER BY ordinal_position"
+            "WHERE (table_schema, table_name) = ('outputs', 'loans') ORDER BY ordinal_position"
         )
         self.assertEqual([row[0] for row in found], list(_TYPES))
         self.assertEqual(found[2], ("cost %", "numeric", 20, 4))
         self.assertEqual([row[1] for row in found][5:], ["date", "timestamp without time zone"])
-        self.assertEqual(self.query("SELECT count(*) FROM pg_indexes WHERE tablename = 'loans'"), [(2,)])
+        indexes = "SELECT count(*) FROM pg_indexes WHERE (schemaname, tablename) = ('outputs', 'loans')"
+        self.assertEqual(self.query(indexes), [(2,)])
 
     def test_what_postgresql_does_not_hold(self):
         self.write(loans())
         self.refuse("Row 2 of loan has the sign of number zero", loans(("a", 1, None), ("b\0c", 1, None)))
-        self.refuse(
-            "out of range", table(loan=["x"], crates=[2**40], cost=[1]), mode="append"
-        ) if False else None
+        self.drop()
+        self.run_sql("CREATE TABLE outputs.loans (loan text, crates integer, cost numeric)")
+        self.refuse("out of range", table(loan=["x"], crates=[2**40], cost=[1]), mode="append")
 
     def test_who_may_not_and_who_is_not_known(self):
         self.write(loans(("L-1", 1, "1")))
