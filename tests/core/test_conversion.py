@@ -6,7 +6,16 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core.conversion import DECIMALS, INTEGERS, ISO_DATES, WAYS, Notation, converted, fits
+from keen_trellis.core.conversion import (
+    DECIMALS,
+    INTEGERS,
+    ISO_DATES,
+    ISO_TIMESTAMPS,
+    WAYS,
+    Notation,
+    converted,
+    fits,
+)
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text
 
 T = FieldType
@@ -23,6 +32,15 @@ _WRITTEN = (
     | st.none()
     | st.builds("{}{}.{}".format, st.sampled_from(["", "-"]), _DIGITS, _DIGITS)
     | st.builds("{:04}-{:02}-{:02}".format, st.integers(0, 9999), st.integers(0, 13), st.integers(0, 32))
+    | st.builds(
+        "{:04}-05-{:02}{}{:02}:{:02}{}".format,
+        st.integers(0, 9999),
+        st.integers(0, 32),
+        st.sampled_from("T _"),
+        st.integers(0, 24),
+        st.integers(0, 60),
+        st.sampled_from(["", ":59", ":60", ":", ":00.5", ":07.123456", ":07.1234567", ":07.12345-"]),
+    )
 )
 
 
@@ -30,7 +48,7 @@ class Ways(unittest.TestCase):
     @given(st.lists(_WRITTEN, min_size=1, max_size=6))
     def test_the_quick_way_says_what_the_slow_way_says(self, values):
         array = text(*values)
-        for way in (INTEGERS, DECIMALS, ISO_DATES):
+        for way in (INTEGERS, DECIMALS, ISO_DATES, ISO_TIMESTAMPS):
             quick = way.quickly(array)
             if quick is not None:
                 self.assertNotIn(False, fits(array, way).to_pylist(), (way.what, values))
@@ -53,6 +71,14 @@ class Ways(unittest.TestCase):
     @given(st.lists(st.dates() | st.none(), min_size=1, max_size=8))
     def test_dates_are_read_the_quick_way(self, values):
         made = ISO_DATES.quickly(text(*(None if value is None else str(value) for value in values)))
+        self.assertEqual(made.to_pylist() if made is not None else [None] * len(values), values)
+
+    @given(st.lists(st.datetimes() | st.none(), min_size=1, max_size=8), st.booleans())
+    def test_moments_are_read_the_quick_way(self, values, whole):
+        if whole:
+            values = [value and value.replace(microsecond=0) for value in values]
+        part = "seconds" if whole else "microseconds"
+        made = ISO_TIMESTAMPS.quickly(text(*(value and value.isoformat(" ", part) for value in values)))
         self.assertEqual(made.to_pylist() if made is not None else [None] * len(values), values)
 
     def test_a_slice_is_read_from_where_it_begins(self):

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.digits import plain_dates, plain_decimals, plain_integers
+from keen_trellis.core.digits import plain_dates, plain_decimals, plain_integers, plain_moments
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, held_as, type_of_arrow
 
@@ -265,6 +265,7 @@ ISO_TIMESTAMPS = Way(
     FieldType.TIMESTAMP,
     r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?$",
     lambda values: values.cast(ARROW_TYPES[FieldType.TIMESTAMP]),
+    quick=plain_moments,
 )
 DAY_FIRST = Way(
     "dates, day first", FieldType.DATE, _DAY_FIRST, _ordered_date(_DAY_FIRST), Notation(dates="day"), "dates"

@@ -1,15 +1,13 @@
-"""Reads plain numbers and dates from columns of text, eight characters of every value at a time.
+"""Reads numbers, dates and moments that are written plainly from columns of text.
 
-A value's characters are taken as little-endian 64-bit words from its end on, so that one operation on a
-vector of words works on eight characters of all values. Eight digits become a number in three
-multiplications, after Daniel Lemire, "Quickly parsing eight digits" (2018). Each function answers None where
-not all values are written plainly: that is no answer, and slower ways have to decide.
+That all values are plain is told by their bytes, which Arrow holds one value behind the other, so that few
+operations look at all of them; Arrow then reads them. Each function answers None where not all are: that is
+no answer, and slower ways have to decide.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cache
 from typing import Any
 
 import numpy as np
@@ -19,182 +17,186 @@ import pyarrow.compute as pc
 Vector = np.ndarray[Any, Any]
 
 _MOST_DIGITS = 18  # so many fit into 64 bits, whatever they are
-_ZERO, _POINT, _MINUS = ord("0"), ord("."), ord("-")
-_ZEROS, _POINT_BIT = (np.uint64(byte * 0x0101010101010101) for byte in (_ZERO, (_POINT ^ _ZERO) & 0x10))
-# Which bytes of a word belong to a value of so many characters: its last ones.
-_KEPT = np.array([2**64 - 2 ** (64 - 8 * size) for size in range(9)], np.uint64)
+_ZERO, _POINT, _MINUS = (ord(sign) for sign in "0.-")
 _TENS = 10 ** np.arange(_MOST_DIGITS + 1, dtype=np.int64)
-_BLOCK = 1 << 14  # rows at a time, so that vectors of words stay in the processor's cache
-_DATE = len("2026-11-23")
+_TEXT = pa.large_string()
+# How long dates and moments are, and the signs between their digits, by place: to the minute, the second,
+# or parts of it.
+_DATES = (len("2026-11-23"),)
+_MOMENTS = tuple(len("2026-11-23 10:15") + further for further in (0, 3, *range(5, 11)))
+_BETWEEN = {4: "-", 7: "-", 10: " T", 13: ":", 16: ":", 19: "."}
+_FIRST_DAY = -719_162  # of the year 1, from 1970
+_MICROSECONDS = 86_400_000_000  # in a day
 
 
 def plain_integers(values: pa.Array) -> pa.Array | None:
     """Digits, perhaps after a minus, with no zero before others: n values of text as n of int64."""
-    found = _numbers(values)
-    return None if found is None or found.points else _kept_blank(pa.array(found.digits), values)
+    text = _Text.of(values)
+    if text is None or text.lengths.max() > _MOST_DIGITS:
+        return None
+    begins = text.behind_signs(text.others())
+    if begins is None or not text.begin_plainly(begins):
+        return None
+    return text.with_blanks(_read(text.values, pa.int64()))
 
 
 def plain_decimals(values: pa.Array) -> pa.Array | None:
     """Digits around at most one point, perhaps after a minus, with no zero before others: n values of text
     as n of the narrowest decimal128 that holds them.
     """
-    found = _numbers(values)
-    if found is None:
+    text = _Text.of(values)
+    if text is None or text.lengths.max() > _MOST_DIGITS + len("-."):
         return None
-    scale = int(found.behind.max())
-    most = max(int((found.lengths - found.behind - (found.behind > 0)).max()), 1) + scale
-    # One point too many, or one with nothing behind it, is a point that no value was seen to have.
-    if most > _MOST_DIGITS or np.count_nonzero(found.behind) != found.points:
+    is_point = text.content == _POINT
+    points: Vector = np.flatnonzero(is_point)
+    begins, rows = text.behind_signs(text.others() - len(points)), text.rows_of(points)
+    ends = text.offsets[1:]
+    if begins is None or rows is None or not text.begin_plainly(begins):
         return None
-    wide = np.empty((len(values), 2), np.int64)
-    np.multiply(found.digits, _TENS[scale - found.behind], out=wide[:, 0])
+    behind = np.zeros(len(begins), np.int64)
+    behind[rows] = ends[rows] - points - 1
+    if np.count_nonzero(behind) != len(points):
+        return None  # nothing stands behind a point
+    scale = int(behind.max())
+    most = max(int((ends - begins - behind - (behind > 0)).max()), 1) + scale
+    if most > _MOST_DIGITS:
+        return None
+    earlier = np.zeros(len(begins) + 1, np.int64)  # points before each value
+    earlier[1:][rows] = 1
+    digits = _read(_texts(text.content[~is_point], text.offsets - np.cumsum(earlier)), pa.int64())
+    if digits is None:
+        return None
+    wide = np.empty((len(begins), 2), np.int64)
+    tens = _TENS[scale - behind] if (behind != scale).any() else 1
+    np.multiply(digits.to_numpy(), tens, out=wide[:, 0])
     np.right_shift(wide[:, 0], 63, out=wide[:, 1])
-    made = pa.Array.from_buffers(pa.decimal128(most, scale), len(values), [None, pa.py_buffer(wide)])
-    return _kept_blank(made, values)
+    made = pa.Array.from_buffers(pa.decimal128(most, scale), len(begins), [None, pa.py_buffer(wide)])
+    return text.with_blanks(made)
 
 
 def plain_dates(values: pa.Array) -> pa.Array | None:
     """ISO dates from the year 1 on: n values of text as n of date32."""
-    text = _Text(values)
-    if not text.is_whole or (text.lengths[text.lengths > 0] != _DATE).any():
-        return None
-    letters: Vector = text.content.reshape(-1, _DATE)
-    digits = letters - np.uint8(_ZERO)
-    if (letters[:, [4, 7]] != _MINUS).any() or np.count_nonzero(digits > 9) != 2 * len(digits):
-        return None
-    year = _number(digits[:, 0:4])
-    month, day = _number(digits[:, 5:7]), _number(digits[:, 8:10])
-    if year.min() < 1 or month.min() < 1 or month.max() > 12 or day.min() < 1:
-        return None
-    months = _first_of_months()
-    place = year * np.int32(12) + month
-    days = months[place - 1] + day - np.int32(1)
-    if (days >= months[place]).any():
-        return None
-    if values.null_count:
-        filled, days = days, np.zeros(len(values), np.int32)
-        days[text.lengths > 0] = filled
-    return _kept_blank(pa.array(days).view(pa.date32()), values)
+    return _moments(values, _DATES, pa.date32(), _FIRST_DAY)
 
 
-def _number(digits: Vector) -> Vector:
-    """N rows of k digits as n of int32."""
-    made = digits[:, 0].astype(np.int32)
-    for place in range(1, digits.shape[1]):
-        made *= np.int32(10)
-        made += digits[:, place]
-    return made
-
-
-@cache
-def _first_of_months() -> Vector:
-    """The day, counted from 1970, on which each month begins, from January of the year 0 on."""
-    months = np.arange("0000-01", "10000-02", dtype="datetime64[M]")
-    return months.astype("datetime64[D]").astype(np.int32)
-
-
-def _kept_blank(made: pa.Array, values: pa.Array) -> pa.Array:
-    return pc.if_else(pc.is_valid(values), made, pa.scalar(None, made.type)) if values.null_count else made
-
-
-class _Text:
-    """A column of text as Arrow holds it: all bytes, one value behind the other.
-
-    is_whole: whether it has values, and blanks are the only ones without characters.
+def plain_moments(values: pa.Array) -> pa.Array | None:
+    """ISO dates with a time, all to the same part of a second, from the year 1 on: n values of text as n
+    of timestamp("us").
     """
+    return _moments(values, _MOMENTS, pa.timestamp("us"), _FIRST_DAY * _MICROSECONDS)
 
-    def __init__(self, values: pa.Array) -> None:
-        _, offsets, content = values.cast(pa.large_string()).buffers()
-        places = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
-        every = np.zeros(0, np.uint8) if content is None else np.frombuffer(content, np.uint8)
-        self.content = every[places[0] : places[-1]]
-        self.starts, self.ends = places[:-1] - places[0], places[1:] - places[0]
-        self.lengths = self.ends - self.starts
-        self.is_whole = len(self.content) > 0 and np.count_nonzero(self.lengths == 0) == values.null_count
 
-    def letter(self, place: Vector | int) -> Vector:
-        """The byte at this place of each value; of one that is shorter, some other."""
-        found: Vector = self.content.take(self.starts + place, mode="clip")
-        return found
+def _moments(values: pa.Array, lengths: tuple[int, ...], kind: pa.DataType, least: int) -> pa.Array | None:
+    """All values as this type if each is digits with signs between them, and none is less than `least`."""
+    text = _Text.of(values)
+    if text is None:
+        return None
+    length = int(text.lengths[0])
+    if length not in lengths or (text.lengths != length).any():
+        return None
+    letters = text.content.reshape(-1, length)
+    between = [(place, signs) for place, signs in _BETWEEN.items() if place < length]
+    for place, signs in between:
+        column = letters[:, place]
+        if not np.logical_or.reduce([column == ord(sign) for sign in signs]).all():
+            return None
+    if text.others() != len(between) * len(letters):
+        return None
+    made = _read(text.values, kind)
+    units = pa.int32() if pa.types.is_date(kind) else pa.int64()
+    return None if made is None or pc.min(made.view(units)).as_py() < least else text.with_blanks(made)
 
 
 @dataclass(frozen=True)
-class _Numbers:
-    """Plain numbers.
+class _Text:
+    """The m values of a column that are not blank. None of them is without characters.
 
-    points: how many of them there are.  lengths: of the values without their minus.  digits: those of a value
-    as one number.  behind: how many of them stand behind its point.
+    content: all their bytes.  offsets: m + 1, where each begins and ends.  is_filled: bool mask of the n
+    values of the column, None if all are filled.
     """
 
-    points: int
-    lengths: Vector
-    digits: Vector
-    behind: Vector
+    content: Vector
+    offsets: Vector
+    is_filled: Vector | None
 
-
-def _numbers(values: pa.Array) -> _Numbers | None:
-    """The values if they are nothing but digits, points and a minus before them, as plain numbers are."""
-    text = _Text(values)
-    if not text.is_whole or text.lengths.max() > _MOST_DIGITS:
-        return None
-    lengths, signs = text.lengths, 0
-    points = int(np.count_nonzero(text.content == _POINT))
-    others = int(np.count_nonzero(text.content - np.uint8(_ZERO) > 9)) - points
-    if others:
-        signs = (text.letter(0) == _MINUS) & (lengths > 0)
-        lengths = lengths - signs
-        if np.count_nonzero(signs) != others or (lengths[signs] == 0).any():
+    @staticmethod
+    def of(values: pa.Array) -> _Text | None:
+        """The values of a column of text; None if there are none, or some that are empty but not blank."""
+        _, offsets, content = values.cast(_TEXT).buffers()
+        if content is None:
             return None
-    first = text.letter(signs)
-    leading = np.flatnonzero((first == _ZERO) & (lengths > 1))
-    if len(leading) and (text.letter(signs + 1)[leading] != _POINT).any():
+        places = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
+        every = np.frombuffer(content, np.uint8)[places[0] : places[-1]]
+        is_filled: Vector = np.diff(places) > 0
+        if values.null_count:
+            if not np.array_equal(is_filled, values.is_valid().to_numpy(zero_copy_only=False)):
+                return None
+            places = np.append(places[:-1][is_filled], places[-1])
+        elif not is_filled.all():
+            return None
+        if len(places) < 2:
+            return None
+        return _Text(every, places - places[0], is_filled if values.null_count else None)
+
+    @property
+    def lengths(self) -> Vector:
+        """How many bytes each value has."""
+        return np.diff(self.offsets)
+
+    @property
+    def values(self) -> pa.Array:
+        """The values as Arrow holds them."""
+        return _texts(self.content, self.offsets)
+
+    def others(self) -> int:
+        """How many bytes are no digits."""
+        return int(np.count_nonzero(self.content - np.uint8(_ZERO) > 9))
+
+    def behind_signs(self, minuses: int) -> Vector | None:
+        """Where each value begins behind its minus; None unless there are just so many minuses at their
+        beginnings.
+        """
+        starts = self.offsets[:-1]
+        if not minuses:
+            return starts
+        signs = self.content[starts] == _MINUS
+        return starts + signs if np.count_nonzero(signs) == minuses else None
+
+    def begin_plainly(self, begins: Vector) -> bool:
+        """Whether the values begin there with a digit that is no zero before another one. Bytes behind the
+        last value count as digits.
+        """
+        first = self.content.take(begins, mode="clip")
+        if (first == _POINT).any():
+            return False
+        zeros = np.flatnonzero(first == _ZERO)
+        longer = zeros[self.offsets[1:][zeros] - begins[zeros] > 1]
+        return bool((self.content[begins[longer] + 1] == _POINT).all())
+
+    def rows_of(self, points: Vector) -> Vector | slice | None:
+        """The value in which each of these bytes stands; None if one has two of them."""
+        starts, ends = self.offsets[:-1], self.offsets[1:]
+        if len(points) == len(ends) and (starts <= points).all() and (points < ends).all():
+            return slice(None)  # one in each
+        rows: Vector = np.searchsorted(ends, points, side="right")
+        return None if (np.diff(rows) == 0).any() else rows
+
+    def with_blanks(self, made: pa.Array | None) -> pa.Array | None:
+        """What was made of the m values, as n with the blank ones among them."""
+        if made is None or self.is_filled is None:
+            return made
+        return made.take(pa.array(np.cumsum(self.is_filled) - 1, mask=~self.is_filled))
+
+
+def _texts(content: Vector, offsets: Vector) -> pa.Array:
+    return pa.Array.from_buffers(
+        _TEXT, len(offsets) - 1, [None, *(pa.py_buffer(np.ascontiguousarray(p)) for p in (offsets, content))]
+    )
+
+
+def _read(texts: pa.Array, kind: pa.DataType) -> pa.Array | None:
+    """Texts as Arrow reads them; None if one cannot be read."""
+    try:
+        return texts.cast(kind)
+    except pa.ArrowInvalid:
         return None
-    if points and ((first == _POINT) & (lengths > 0)).any():
-        return None
-    digits, behind = _parsed(text, lengths, with_points=points > 0)
-    return _Numbers(points, lengths, np.where(signs, -digits, digits) if others else digits, behind)
-
-
-def _parsed(text: _Text, lengths: Vector, *, with_points: bool) -> tuple[Vector, Vector]:
-    """The digits of each value as one number, and how many of them stand behind a point (the first one seen
-    from the end; there should be no other).
-    """
-    digits, behind = np.zeros(len(lengths), np.int64), np.zeros(len(lengths), np.int64)
-    words = -(-int(lengths.max()) // 8)
-    # With so many bytes in front, the word that ends where a value ends at e begins at e + 8 * (words - 1).
-    padded = np.concatenate((np.zeros(8 * words, np.uint8), text.content))
-    every = np.ndarray((len(padded) - 7,), "<u8", buffer=padded, strides=(1,))
-    for start in range(0, len(lengths), _BLOCK):
-        part = slice(start, start + _BLOCK)
-        ends, left = text.ends[part] + 8 * (words - 1), lengths[part]
-        for word in range(words):
-            kept = _KEPT[left if words == 1 else np.clip(left - 8 * word, 0, 8)]
-            number = (every[ends - 8 * word if word else ends] ^ _ZEROS) & kept
-            place = 8 * word - (behind[part] > 0) if with_points and word else 8 * word
-            if with_points:
-                number, after = _without_point(number)
-                behind[part] += np.where(after > 0, after + 8 * word, 0) if word else after
-            made = _eight_digits(number)
-            digits[part] = made if not word else digits[part] + made * _TENS[place]
-    return digits, behind
-
-
-def _without_point(number: Vector) -> tuple[Vector, Vector]:
-    """Words of digits (bytes 0 to 9) with the point taken out, and how many digits stand behind it."""
-    # A point less a zero is the one byte here with this bit; moved down, it is a one in the point's byte.
-    unit = (number & _POINT_BIT) >> np.uint64(4)
-    before = number & (np.maximum(unit, np.uint64(1)) - np.uint64(1))
-    # What stands before it moves up by a byte: 256 times as much.
-    joined = number - unit * np.uint64(_POINT ^ _ZERO) + before * np.uint64(255)
-    # Multiplied by a bit in its own byte, byte 7 - p of the constant comes to stand in the highest one.
-    after = (unit * np.uint64(0x0706050403020100)) >> np.uint64(56)
-    return joined, after.view(np.int64)
-
-
-def _eight_digits(number: Vector) -> Vector:
-    """Eight bytes with a digit each, the first in the lowest, as one number (int64)."""
-    pairs = number * np.uint64(10) + (number >> np.uint64(8))
-    even, odd = np.uint64(0x000F424000000064), np.uint64(0x0000271000000001)
-    mask = np.uint64(0x000000FF000000FF)
-    made = (pairs & mask) * even + ((pairs >> np.uint64(16)) & mask) * odd
-    return (made >> np.uint64(32)).view(np.int64)
