@@ -15,8 +15,9 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.sources.cache import Cache
-from keen_trellis.sources.dialect import TextDialect, quotation
+from keen_trellis.sources.dialect import TextDialect
 from keen_trellis.sources.library import Library
+from keen_trellis.sources.quoting import Quotation
 from keen_trellis.sources.text_blocks import TextFile
 from tests.sources.source_case import SourceCase
 from tests.tables import rows_of
@@ -244,6 +245,25 @@ class Repairs(DelimitedCase):
                 content = mark + '"a","b"\r\n"x, ""y""","two\nlines"\r\n"","z"'
                 self.assertEqual(self.rows(content), [('x, "y"', "two\nlines"), (None, "z")])
 
+    def test_empty_lines_among_even_rows_are_no_rows(self):
+        for end in ("\n", "\r\n"):
+            snapshot = self.read(end.join(["a,b", "1,x", "", ",", '2,"y"', "", "", "3,z", "", ""]))
+            self.assertEqual(rows_of(snapshot.table), [(1, "x"), (None, None), (2, "y"), (3, "z")])
+            self.assertEqual(snapshot.table.origins(3)[0].row, 8)
+            self.assertIn("4 empty lines are no rows", self.said(snapshot))
+        # Of a single field an empty line is a blank cell.
+        self.assertEqual(rows_of(self.read("a\n1\n\n2\n").table), [(1,), (None,), (2,)])
+
+    def test_a_return_without_a_newline_ends_a_row_and_no_line(self):
+        for text, rows, lines in (
+            ("1,2\r3,4\n5\n", [(1, 2), (3, 4), (5, None)], [2, 2, 3]),
+            ("1,2\r3,4\n5,6\n", [(1, 2), (3, 4), (5, 6)], [2, 2, 3]),
+            ("1,2\n# no\n3,4\r5,6\n# no\n7,8\n", [(1, 2), (3, 4), (5, 6), (7, 8)], [2, 4, 4, 6]),
+        ):
+            table = self.read(f"a,b\n{text}").table
+            self.assertEqual(rows_of(table), rows)
+            self.assertEqual([table.origins(row)[0].row for row in range(table.rows)], lines)
+
     def test_nothing_but_empty_lines(self):
         with self.assertRaisesRegex(SourceError, "nothing but empty lines"):
             self.read("\n\n\n")
@@ -316,6 +336,15 @@ class Blocks(DelimitedCase):
             parts = self.outcome(written.getvalue())
         self.assertEqual(parts, whole)
 
+    @given(st.text(st.sampled_from('a1,"\n\r'), max_size=80), st.integers(1, 40))
+    @example('1,"x"\n2,"y"z\n3,"q\nr"\n4,s"t\n', 8)
+    @example('1,"x\n2,y"\n3,"z"\n4,"\n', 8)
+    def test_marks_anywhere(self, text, size):
+        content = f"a,b\n1,2\n{text}"
+        whole = self.outcome(content)
+        with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", size):
+            self.assertEqual(self.outcome(content), whole)
+
     def outcome(self, content: str):
         self.path.write_text(content, newline="")
         library = Library(Cache(self.path.parent / f"cache-{uuid.uuid4().hex}"))
@@ -368,34 +397,42 @@ class Blocks(DelimitedCase):
 class Cuts(SourceCase):
     """Files are looked at in blocks; where one ends must not matter."""
 
-    TEXTS = st.text(st.sampled_from('a,"\n\r'), max_size=60)
+    TEXTS = st.text(st.sampled_from('a,"\n\r'), max_size=300)
 
-    @given(TEXTS, st.integers(4, 9))  # the mark of order, of up to three bytes, lies in one block
-    @example('x,"a\n""b""",c\n', 4)
-    def test_quotation_marks_are_told_across_blocks(self, text, size):
-        path = self.put("q.csv", text)
+    @given(TEXTS, st.booleans())
+    @example('x,"a\n""b""",c\n', False)
+    def test_quotation_marks_open_and_close_by_turns(self, text, is_open):
         well, around = True, set('",\n\r')
-        marks = [place for place, sign in enumerate(text) if sign == '"']
-        for number, place in enumerate(marks):
-            if number % 2 == 0 and place > 3:
-                well &= text[place - 1] in around
-            if number % 2 and place < len(text) - 1:
-                well &= text[place + 1] in around
-        expected = (len(marks), well and len(marks) % 2 == 0) if marks else (0, True)
-        with mock.patch("keen_trellis.sources.content._BLOCK", size):
-            self.assertEqual(quotation(path, TextDialect("utf-8", ",", '"'), Task()), expected)
+        outside = not is_open
+        for place, sign in enumerate(text):
+            if sign == '"':
+                beside = text[place - 1 : place] if outside else text[place + 1 : place + 2]
+                well &= not beside or beside in around
+                outside = not outside
+        found = Quotation(np.frombuffer(text.encode(), np.uint8), '"', ",", is_open=is_open)
+        places, end_rows = found.ends()
+        self.assertEqual((found.marks, found.stand_well), (text.count('"'), well))
+        self.assertEqual(found.ends_open, not outside)
+        lines = [place for place, sign in enumerate(text) if sign == "\n"]
+        self.assertEqual((found.newlines, places.tolist()), (len(lines), lines))
+        ends = [(text[:place].count('"') + is_open) % 2 == 0 for place in lines]
+        self.assertEqual((found.row_ends, end_rows.tolist()), (sum(ends), ends))
 
-    @given(TEXTS, st.integers(1, 9), st.booleans())
-    @example('a,"\n\n\n\n\n\n\n\n"\nb\n', 2, True)
-    def test_blocks_are_cut_behind_whole_rows(self, text, size, quotes):
+    @given(TEXTS, st.integers(1, 9), st.sampled_from(['"', ""]))
+    @example('a,"\n\n\n\n\n\n\n\n"\nb\n', 2, '"')
+    def test_blocks_are_cut_behind_whole_rows(self, text, size, quote):
         path = self.put("r.csv", text)
-        file = TextFile(path, "r.csv", TextDialect("utf-8", ",", '"'), 2, 0, 0, None, quotes, True)
+        file = TextFile(path, "r.csv", TextDialect("utf-8", ",", quote), 2, 0, 0, None)
         with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", size), path.open("rb") as opened:
             parts = [bytes(part).decode() for part in file._whole_rows(opened)]
-        self.assertEqual("".join(parts), text)
+        together = "".join(parts)
+        if together != text:
+            self.assertTrue(text.startswith(together))
+            last = Quotation(np.frombuffer(parts[-1].encode(), np.uint8), '"', ",")
+            self.assertFalse(last.stand_well)
         for part in parts[:-1]:
             self.assertEqual(part[-1], "\n")
-            self.assertFalse(quotes and part.count('"') % 2)
+            self.assertFalse(quote and part.count('"') % 2)
 
 
 if __name__ == "__main__":

@@ -16,9 +16,9 @@ import pyarrow.compute as pc
 
 Vector = np.ndarray[Any, Any]
 
-_MOST_DIGITS = 18  # so many fit into 64 bits, whatever they are
+# So many digits fit into integers of 64 bits, reals of as many, and decimals, whatever they are.
+_MOST_IN_INTEGERS, _MOST_IN_REALS, _MOST_IN_DECIMALS = 18, 15, 38
 _ZERO, _POINT, _MINUS = (ord(sign) for sign in "0.-")
-_TENS = 10 ** np.arange(_MOST_DIGITS + 1, dtype=np.int64)
 _TEXT = pa.large_string()
 # How long dates and moments are, and the signs between their digits, by place: to the minute, the second,
 # or parts of it.
@@ -32,7 +32,7 @@ _MICROSECONDS = 86_400_000_000  # in a day
 def plain_integers(values: pa.Array) -> pa.Array | None:
     """Digits, perhaps after a minus, with no zero before others: n values of text as n of int64."""
     text = _Text.of(values)
-    if text is None or text.lengths.max() > _MOST_DIGITS:
+    if text is None or text.lengths.max() > _MOST_IN_INTEGERS:
         return None
     begins = text.behind_signs(text.others())
     if begins is None or not text.begin_plainly(begins):
@@ -45,32 +45,31 @@ def plain_decimals(values: pa.Array) -> pa.Array | None:
     as n of the narrowest decimal128 that holds them.
     """
     text = _Text.of(values)
-    if text is None or text.lengths.max() > _MOST_DIGITS + len("-."):
+    if text is None or text.lengths.max() > _MOST_IN_DECIMALS + len("-."):
         return None
-    is_point = text.content == _POINT
-    points: Vector = np.flatnonzero(is_point)
-    begins, rows = text.behind_signs(text.others() - len(points)), text.rows_of(points)
-    ends = text.offsets[1:]
-    if begins is None or rows is None or not text.begin_plainly(begins):
+    places = text.places_of_points()
+    has_point = places >= 0
+    points = int(np.count_nonzero(has_point))
+    # A second point in a value is left over here, and is no minus.
+    begins = text.behind_signs(text.others() - points)
+    if begins is None or not text.begin_plainly(begins):
         return None
-    behind = np.zeros(len(begins), np.int64)
-    behind[rows] = ends[rows] - points - 1
-    if np.count_nonzero(behind) != len(points):
-        return None  # nothing stands behind a point
+    behind = np.where(has_point, text.lengths - places - 1, 0)
     scale = int(behind.max())
-    most = max(int((ends - begins - behind - (behind > 0)).max()), 1) + scale
-    if most > _MOST_DIGITS:
+    most = max(int((text.offsets[1:] - begins - behind - has_point).max()), 1) + scale
+    if most > _MOST_IN_DECIMALS or np.count_nonzero(behind) != points:
+        return None  # or nothing stands behind a point
+    kind = pa.decimal128(most, scale)
+    if most > _MOST_IN_REALS:
+        return text.with_blanks(_read(text.values.cast(pa.string()), kind))
+    reals = _read(text.values, pa.float64())
+    if reals is None:
         return None
-    earlier = np.zeros(len(begins) + 1, np.int64)  # points before each value
-    earlier[1:][rows] = 1
-    digits = _read(_texts(text.content[~is_point], text.offsets - np.cumsum(earlier)), pa.int64())
-    if digits is None:
-        return None
-    wide = np.empty((len(begins), 2), np.int64)
-    tens = _TENS[scale - behind] if (behind != scale).any() else 1
-    np.multiply(digits.to_numpy(), tens, out=wide[:, 0])
+    # Of so few digits the nearest real times a power of ten is less than a quarter off.
+    wide = np.empty((len(reals), 2), np.int64)
+    wide[:, 0] = np.rint(reals.to_numpy() * 10.0**scale)
     np.right_shift(wide[:, 0], 63, out=wide[:, 1])
-    made = pa.Array.from_buffers(pa.decimal128(most, scale), len(begins), [None, pa.py_buffer(wide)])
+    made = pa.Array.from_buffers(kind, len(reals), [None, pa.py_buffer(wide)])
     return text.with_blanks(made)
 
 
@@ -162,24 +161,24 @@ class _Text:
         signs = self.content[starts] == _MINUS
         return starts + signs if np.count_nonzero(signs) == minuses else None
 
-    def begin_plainly(self, begins: Vector) -> bool:
-        """Whether the values begin there with a digit that is no zero before another one. Bytes behind the
-        last value count as digits.
-        """
-        first = self.content.take(begins, mode="clip")
-        if (first == _POINT).any():
-            return False
-        zeros = np.flatnonzero(first == _ZERO)
-        longer = zeros[self.offsets[1:][zeros] - begins[zeros] > 1]
-        return bool((self.content[begins[longer] + 1] == _POINT).all())
+    def places_of_points(self) -> Vector:
+        """Where in each value its first point is, counted in bytes; -1 in those without."""
+        lengths = self.lengths
+        first = bytes(self.content[: lengths[0]]).find(b".")
+        if first >= 0 and np.count_nonzero(self.content == _POINT) == len(lengths):
+            places: Vector = lengths - lengths[0] + first
+            if (places >= 0).all() and (self.content[self.offsets[:-1] + places] == _POINT).all():
+                return places  # as far from the end in all of them
+        found: Vector = pc.find_substring(self.values, ".").to_numpy()
+        return found
 
-    def rows_of(self, points: Vector) -> Vector | slice | None:
-        """The value in which each of these bytes stands; None if one has two of them."""
-        starts, ends = self.offsets[:-1], self.offsets[1:]
-        if len(points) == len(ends) and (starts <= points).all() and (points < ends).all():
-            return slice(None)  # one in each
-        rows: Vector = np.searchsorted(ends, points, side="right")
-        return None if (np.diff(rows) == 0).any() else rows
+    def begin_plainly(self, begins: Vector) -> bool:
+        """Whether the values begin there with a digit that is no zero before another one. A byte behind the
+        last value counts as a digit.
+        """
+        first, second = (self.content.take(begins + place, mode="clip") for place in (0, 1))
+        is_zero = (first == _ZERO) & (begins + 1 < self.offsets[1:])
+        return not ((first == _POINT).any() or (is_zero & (second != _POINT)).any())
 
     def with_blanks(self, made: pa.Array | None) -> pa.Array | None:
         """What was made of the m values, as n with the blank ones among them."""

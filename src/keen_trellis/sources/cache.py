@@ -34,7 +34,6 @@ _LIMIT = 8 * 2**30
 _VERSION = 3
 _ROWS, _ABOUT, _ROOM, _NOTE = ".arrow", ".json", "room-", "seen-"
 _KEY = re.compile(r"[0-9a-f]{8,128}")
-_HASHED_AT_ONCE = 2**24
 _LOOK_EVERY = 0.1  # seconds between two looks at how full a room is
 _NOTES_KEPT = 90 * 24 * 3600  # seconds
 
@@ -71,7 +70,7 @@ class Cache:
         try:
             known = msgspec.json.decode(_opened(about), type=_Kept)
             found = ReadTable(self._mapped(rows, known.rows), known.about)
-        except OSError:
+        except (OSError, SourceError):
             return None
         except (_Damaged, msgspec.DecodeError, pa.ArrowException, ValueError):
             self._remove(key)
@@ -86,7 +85,7 @@ class Cache:
         """
         stamp = stamp_of(rows)
         new = self._checked.get(rows) != stamp
-        if new and _checksum(rows) != checksum:
+        if new and content_of(rows, Task()) != checksum:
             raise _Damaged
         found = mapped(rows)
         if new:
@@ -143,7 +142,7 @@ class Cache:
         if not files:
             write(read.data, draft)
         about = room / f"about{_ABOUT}"
-        about.write_bytes(_sealed(msgspec.json.encode(_Kept(_checksum(draft), read.about))))
+        about.write_bytes(_sealed(msgspec.json.encode(_Kept(content_of(draft, Task()), read.about))))
         rows = self.folder / f"{key}{_ROWS}"
         # Not synced: what a power cut leaves of them is told by its checksum, and read again from the source.
         for made, place in ((draft, rows), (about, rows.with_suffix(_ABOUT))):
@@ -244,14 +243,6 @@ def _opened(path: Path) -> bytes:
     if seal != xxhash.xxh3_128_hexdigest(content).encode():
         raise _Damaged
     return content
-
-
-def _checksum(path: Path) -> str:
-    found = xxhash.xxh3_128()
-    with path.open("rb") as file:
-        while block := file.read(_HASHED_AT_ONCE):
-            found.update(block)
-    return found.hexdigest()
 
 
 def _size(path: Path) -> int:

@@ -21,7 +21,6 @@ from keen_trellis.sources.content import reading
 from keen_trellis.sources.dialect import (
     SAMPLE,
     TextDialect,
-    quotation,
     records,
     settle_dialect,
     settle_encoding,
@@ -138,10 +137,7 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     names, named = field_names(_header_rows(rows, header), 0, width)
     remarks = [*remarks, *title_remark(looked_at, header), *named]
     skipped = settings.layout.first - 1 if settings.layout.first else header.rows_above
-    quotes, well_quoted = quotation(source, written, task)
-    text = TextFile(
-        source, path.name, written, width, start, skipped, settings.layout.last, quotes > 0, well_quoted
-    )
+    text = TextFile(source, path.name, written, width, start, skipped, settings.layout.last)
     layout = Layout(
         0 if header.row is None else header.row + 1, header.height, skipped + 1, settings.layout.last
     )

@@ -9,9 +9,6 @@ import itertools
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import NamedTuple
-
-import numpy as np
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
@@ -25,8 +22,7 @@ DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
 COMMENTS = ("#", "//", "--", "%")
 SAMPLE = 256 * 1024
 _BLOCK = 4 * 2**20
-_LONGEST_CELL = 2**24
-_MARK_OF_ORDER = len(codecs.BOM_UTF8)  # a mark this near the start may follow nothing but that
+LONGEST_CELL = 2**24
 # Ways to write text that no file is written in.
 _NO_CHARSETS = {"idna", "punycode", "raw_unicode_escape", "undefined", "unicode_escape", "mbcs", "oem"}
 
@@ -177,62 +173,7 @@ def _comment(sample: str, settled: TextDialect) -> str:
 
 def records(lines: Iterable[str], settled: TextDialect, *, strict: bool = False) -> Iterator[list[str]]:
     """The rows of cells in some lines; csv.Error where quotation marks are not as they should be."""
-    csv.field_size_limit(_LONGEST_CELL)
+    csv.field_size_limit(LONGEST_CELL)
     if not settled.quote:
         return csv.reader(lines, delimiter=settled.delimiter, quoting=csv.QUOTE_NONE)
     return csv.reader(lines, delimiter=settled.delimiter, quotechar=settled.quote, strict=strict)
-
-
-def quotation(path: Path, settled: TextDialect, task: Task) -> tuple[int, bool]:
-    """How many quotation marks the file has, and whether they stand as RFC 4180 has them.
-
-    Read from the start, marks open and close by turns, a doubled mark closing and opening at once. So each
-    that opens must follow a delimiter, a line's end or a mark, and each that closes must be followed by one.
-    """
-    if not settled.quote:
-        return 0, True
-    quote = ord(settled.quote)
-    around = np.zeros(256, dtype=bool)
-    around[[ord(text) for text in (settled.quote, settled.delimiter, "\n", "\r")]] = True
-
-    def count(block: bytes | bytearray, _: int) -> int:
-        return int(np.count_nonzero(np.frombuffer(block, np.uint8) == quote))
-
-    before = list(itertools.accumulate(of_blocks(path, count, task), initial=0))
-    if not before[-1]:
-        return 0, True
-
-    def look(block: bytes | bytearray, number: int) -> _Edges:
-        content = np.frombuffer(block, np.uint8)
-        marks = np.flatnonzero(content == quote)
-        opening, closing = marks[before[number] % 2 :: 2], marks[1 - before[number] % 2 :: 2]
-        followed = opening[opening > (0 if number else _MARK_OF_ORDER)] - 1
-        following = closing[closing < len(content) - 1] + 1
-        return _Edges(
-            bool(around[content[followed]].all() and around[content[following]].all()),
-            block[0],
-            block[-1],
-            bool(number and len(opening) and opening[0] == 0),
-            bool(len(closing) and closing[-1] == len(content) - 1),
-        )
-
-    edges = of_blocks(path, look, task)
-    well = all(edge.well for edge in edges) and all(
-        (not one.closes or around[other.first]) and (not other.opens or around[one.last])
-        for one, other in itertools.pairwise(edges)
-    )
-    return before[-1], well and before[-1] % 2 == 0
-
-
-class _Edges(NamedTuple):
-    """What is known of a block of a file. well: whether all marks in it stand as they should, edges aside.
-
-    first, last: its first and last byte.  opens: whether a mark opens at its start.  closes: whether one
-    closes at its end.
-    """
-
-    well: bool
-    first: int
-    last: int
-    opens: bool
-    closes: bool

@@ -6,10 +6,11 @@ import csv
 import io
 import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass, field
 from functools import cached_property, partial
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -21,10 +22,10 @@ from keen_trellis.core.parallel import ahead
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import one_array
 from keen_trellis.flow.remark import Remark
-from keen_trellis.sources.dialect import TextDialect, records
+from keen_trellis.sources.dialect import LONGEST_CELL, TextDialect, records
+from keen_trellis.sources.quoting import Quotation
 
 BLOCK_BYTES = 16 * 2**20
-_LOOKED_AT = 2**16
 _AHEAD = 2  # blocks that are read side by side
 _TEXT = pa.large_string()
 _BATCH_ROWS = 20_000
@@ -70,6 +71,14 @@ class Repairs:
     comments: int = 0
     marks_inside: bool = False
 
+    def add(self, later: Repairs) -> None:
+        """Note what had to be repaired further down."""
+        self.short += later.short
+        self.long += later.long
+        self.empty += later.empty
+        self.comments += later.comments
+        self.marks_inside |= later.marks_inside
+
     def remarks(self) -> list[Remark]:
         """All of it in words."""
         said = []
@@ -96,13 +105,20 @@ def _ragged(lines: list[int], what: str) -> str:
     return f"{count} {what} (first in line {lines[0]:,})"
 
 
+class _Place(NamedTuple):
+    """Where a block begins: the byte, the number of its first line, and the rows to be skipped from there."""
+
+    byte: int
+    line: int
+    to_skip: int
+
+
 @dataclass(frozen=True)
 class TextFile:
     """A UTF-8 text file whose dialect and header are settled.
 
     start: bytes before its first line.  skipped: rows before the first row of data.  last: the number of
-    the last line to be read, None for all.  quotes: whether it has quotation marks; well_quoted: and all in
-    their places.
+    the last line to be read, None for all.
     """
 
     path: Path
@@ -112,105 +128,123 @@ class TextFile:
     start: int
     skipped: int
     last: int | None
-    quotes: bool
-    well_quoted: bool
 
     def blocks(self, task: Task, repairs: Repairs, wanted: Wanted = nothing_but_text) -> Iterator[TextBlock]:
         """All rows, some at a time. What is repaired is added to `repairs`."""
-        if not self.well_quoted:
-            yield from self._slowly(task, repairs)
-            return
         # Read and not mapped: a file that is cut short meanwhile would end the program.
         with self.path.open("rb") as file:
-            parts = self._parts(file, self.path.stat().st_size, task, repairs)
+            parts = self._parts(file, self.path.stat().st_size, task)
             for lines, cells in ahead(partial(self._even, wanted=wanted), parts, _AHEAD):
-                yield cells if cells is not None else self._repaired(lines, repairs)
+                if not lines.well_quoted:
+                    yield from self._slowly(lines.place, task, repairs)
+                    return
+                repairs.comments += lines.comments
+                if cells is None:
+                    yield self._repaired(lines, repairs)
+                else:
+                    repairs.empty += len(lines.numbers) - cells.rows
+                    yield cells
 
-    def _parts(self, file: BinaryIO, size: int, task: Task, repairs: Repairs) -> Iterator[_Lines]:
-        """The rows that are to be read, some at a time."""
-        line, to_skip = 1, self.skipped
+    def _parts(self, file: BinaryIO, size: int, task: Task) -> Iterator[_Lines]:
+        """The rows that are to be read, some at a time; up to where quotation marks stand astray."""
+        place = _Place(self.start, 1, self.skipped)
         file.seek(self.start)
         for content in self._whole_rows(file):
             task.checkpoint(file.tell(), size, f"reading {self.name}")
-            lines = _Lines(pa.py_buffer(content), line, self.settled.quote if self.quotes else "")
-            line += lines.newlines
-            if to_skip:
-                skipped = min(to_skip, len(lines.numbers))
-                lines, to_skip = lines.kept(range(skipped, len(lines.numbers))), to_skip - skipped
+            lines = _Lines(content, place, self.settled)
+            if (place.to_skip or self.settled.comment or self.last is not None) and not lines.well_quoted:
+                # Its rows cannot be told apart by their marks.
+                yield lines
+                return
+            skipped = min(place.to_skip, len(lines.numbers)) if place.to_skip else 0
+            place = _Place(place.byte + len(content), place.line + lines.newlines, place.to_skip - skipped)
+            if skipped:
+                lines = lines.kept(range(skipped, len(lines.numbers)))
             if self.settled.comment:
-                lines, comments = lines.without(self.settled.comment)
-                repairs.comments += comments
+                lines = lines.without(self.settled.comment)
             if self.last is not None:
                 lines = lines.kept(range(int(np.searchsorted(lines.numbers, self.last, side="right"))))
-            if len(lines.numbers):
+            if len(lines.content) or lines.comments:
                 yield lines
-            if self.last is not None and line > self.last:
+            if self.last is not None and place.line > self.last:
                 return
 
-    def _whole_rows(self, file: BinaryIO) -> Iterator[np.ndarray]:
-        """The rest of the file, cut behind rows. Each byte is looked at once, however long a row is."""
+    def _whole_rows(self, file: BinaryIO) -> Iterator[bytearray]:
+        """The rest of the file, cut behind rows; up to where quotation marks stand astray in a row that is
+        longer than a block, or a cell has no end. Each byte is read once, however long a row is.
+        """
         waiting = bytearray()  # the beginning of a row that is not at its end yet
         is_open = False  # whether that ends inside quotation marks
         while True:
             begin = len(waiting)
             # The block is read behind what waits, so that nothing is copied twice.
-            block = np.empty(begin + BLOCK_BYTES, np.uint8)
+            block = bytearray(begin + BLOCK_BYTES)
             block[:begin] = waiting
-            end = begin + (file.readinto(block[begin:].data) or 0)  # type: ignore[attr-defined]
+            end = begin + (file.readinto(memoryview(block)[begin:]) or 0)  # type: ignore[attr-defined]
             if end == begin:
                 break
-            cut = begin + self._end_of_rows(block[begin:end], is_open)
-            if cut == begin:
-                is_open ^= self._is_odd(block[begin:end])
-                waiting += block[begin:end].data
+            cut = max(block.rfind(b"\n", begin, end) + 1, begin)
+            if self._marks_in(block, begin, cut) % 2 != is_open:
+                # A line's end inside quotation marks ends no row.
+                places, end_rows = self._quotation(block, begin, end, is_open).ends()
+                cut = begin + (int(places[end_rows][-1]) + 1 if end_rows.any() else 0)
+            if cut > begin:
+                waiting, is_open = block[cut:end], self._marks_in(block, cut, end) % 2 == 1
+                del block[cut:]
+                yield block
                 continue
-            yield block[:cut]
-            waiting, is_open = bytearray(block[cut:end].data), self._is_odd(block[cut:end])
+            waiting += block[begin:end]
+            if self.settled.quote:
+                quotation = self._quotation(block, begin, end, is_open)
+                is_open = quotation.ends_open
+                if not quotation.stand_well or (is_open and end > LONGEST_CELL):
+                    break
         if waiting:
-            yield np.frombuffer(waiting, np.uint8)
+            yield waiting
 
-    def _end_of_rows(self, marks: np.ndarray, is_open: bool) -> int:
-        """How many bytes there are to the last end of a row in them; 0 if no row ends there.
+    def _marks_in(self, block: bytearray, start: int, end: int) -> int:
+        """How many quotation marks there are in a part of a block."""
+        if not self.settled.quote:
+            return 0
+        part = np.frombuffer(block, np.uint8, end - start, start)
+        return int(np.count_nonzero(part == ord(self.settled.quote)))
 
-        A line's end inside quotation marks ends no row: an odd number of marks stands before it.
-        """
-        end = _last(marks, _NEWLINE) + 1
-        if not self.quotes or self._is_odd(marks[:end]) == is_open:
-            return end
-        ends = np.flatnonzero(marks == _NEWLINE)
-        before = np.cumsum(marks == ord(self.settled.quote), dtype=np.uint8)[ends]
-        outside = ends[(before & 1) == is_open]
-        return int(outside[-1]) + 1 if len(outside) else 0
-
-    def _is_odd(self, marks: np.ndarray) -> bool:
-        """Whether there is an odd number of quotation marks."""
-        return bool(self.quotes and np.count_nonzero(marks == ord(self.settled.quote)) % 2)
+    def _quotation(self, block: bytearray, start: int, end: int, is_open: bool) -> Quotation:
+        """The quotation marks in a part of a block."""
+        part = np.frombuffer(block, np.uint8, end - start, start)
+        return Quotation(part, self.settled.quote, self.settled.delimiter, is_open=is_open)
 
     def _repaired(self, lines: _Lines, repairs: Repairs) -> TextBlock:
         """The cells of a block whose rows are not all alike."""
-        rows = list(records(io.StringIO(lines.content.to_pybytes().decode(), ""), self.settled))
-        return self._of_rows(list(zip(lines.numbers.tolist(), rows, strict=False)), repairs)
+        parts = list(io.StringIO(lines.content.tobytes().decode(), ""))
+        begins = np.cumsum([0, *(len(part.encode()) for part in parts)])
+        reader, rows, first = records(parts, self.settled), [], [0]
+        for row in reader:
+            rows.append(row)
+            first.append(reader.line_num)  # type: ignore[attr-defined]
+        # A return without a newline ends a row too, but no line: such rows have the number of their line.
+        line = np.searchsorted(lines.starts, begins[first[:-1]], side="right") - 1
+        return self._of_rows(list(zip(lines.numbers[line].tolist(), rows, strict=True)), repairs)
 
     def _even(self, lines: _Lines, wanted: Wanted) -> TextBlock | None:
-        """The cells of a block in which every row is as wide as the header; None if one is not."""
-        if self.width == 1 and (lines.marks == _RETURN).any():
+        """The cells of a block in which every row is as wide as the header; None if one is not, or if
+        quotation marks stand astray.
+        """
+        if not lines.well_quoted or not len(lines.content) or lines.has_bare_returns:
             return None
-        types = (
-            {}
-            if lines.has_quotes
-            else {str(number): kind for number in range(self.width) if (kind := wanted(number)) is not None}
-        )
+        types = {str(number): kind for number in range(self.width) if (kind := wanted(number)) is not None}
         try:
             data = self._cells(lines, types)
-            if types and not (data.num_rows == len(lines.numbers) and self._is_plain(data, lines)):
+            if types and not self._is_plain(data, lines):
                 data = self._cells(lines, {})
         except pa.ArrowInvalid:
             if not types:
                 return None
             return self._even(lines, nothing_but_text)
-        if data.num_rows != len(lines.numbers):
+        numbers = lines.numbers if data.num_rows == len(lines.numbers) else lines.without_empty()
+        if data.num_rows != len(numbers):
             return None
-        return TextBlock([one_array(column) for column in data.columns], lines.numbers)
+        return TextBlock([one_array(column) for column in data.columns], numbers)
 
     def _cells(self, lines: _Lines, types: Mapping[str, pa.DataType]) -> pa.Table:
         """The cells of a block, of these types or as text. pa.ArrowInvalid if that cannot be."""
@@ -218,13 +252,12 @@ class TextFile:
         return pa_csv.read_csv(
             pa.BufferReader(lines.content),
             read_options=pa_csv.ReadOptions(
-                column_names=names, use_threads=False, block_size=len(lines.marks)
+                column_names=names, use_threads=False, block_size=len(lines.content)
             ),
             parse_options=pa_csv.ParseOptions(
                 delimiter=self.settled.delimiter,
                 quote_char=self.settled.quote or False,
-                newlines_in_values=lines.newlines > len(lines.numbers),
-                ignore_empty_lines=False,
+                ignore_empty_lines=self.width > 1,
             ),
             convert_options=pa_csv.ConvertOptions(
                 column_types={**dict.fromkeys(names, _TEXT), **types},
@@ -240,9 +273,10 @@ class TextFile:
         A plus, a zero or a space too many would make the block longer than all its values written plainly
         are, and what could make it shorter (hexadecimal digits) needs numbers that are not handed out.
         """
-        characters = 0
-        for column in data.columns:
-            values = one_array(column)
+        columns = [one_array(column) for column in data.columns]
+        texts = [_content_of(column) for column in columns if column.type == _TEXT]
+        characters = sum(map(len, texts))
+        for values in columns:
             if pa.types.is_integer(values.type):
                 numbers = np.abs(values.fill_null(0).to_numpy())
                 if len(numbers) and numbers.max() >= MOST_AT_ONCE:
@@ -254,30 +288,36 @@ class TextFile:
                     least *= 10
             elif pa.types.is_date(values.type):
                 characters += _DATE * (len(values) - values.null_count)
-            else:
-                characters += _bytes_of(values)
-        around = lines.newlines + data.num_rows * (self.width - 1)
-        left = len(lines.marks) - around - characters
-        return left in (0, np.count_nonzero(lines.marks == _RETURN))
 
-    def _slowly(self, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
-        """All rows of a file whose quotation marks are not where they should be."""
+        def outside(sign: int) -> int:
+            return _count(lines.content, sign) - sum(_count(text, sign) for text in texts)
+
+        around = lines.row_ends + data.num_rows * (self.width - 1)
+        if lines.quotation is not None:
+            # A mark in a cell is written twice, and is among the characters once.
+            around += outside(ord(self.settled.quote))
+        left = len(lines.content) - around - characters
+        return bool(left == 0 or left == outside(_RETURN))
+
+    def _slowly(self, place: _Place, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
+        """All rows from where quotation marks are not where they should be."""
         found = Repairs(repairs.width)
         try:
-            blocks = list(self._ragged(task, found, strict=True))
+            blocks = list(self._ragged(place, task, found, strict=True))
         except csv.Error:
             found = Repairs(repairs.width, marks_inside=True)
-            blocks = list(self._ragged(task, found, strict=False))
-        repairs.__dict__.update(found.__dict__)
+            blocks = list(self._ragged(place, task, found, strict=False))
+        repairs.add(found)
         yield from blocks
 
-    def _ragged(self, task: Task, repairs: Repairs, *, strict: bool) -> Iterator[TextBlock]:
+    def _ragged(self, place: _Place, task: Task, repairs: Repairs, *, strict: bool) -> Iterator[TextBlock]:
         with self.path.open(encoding="utf-8", newline="") as file:
-            file.seek(self.start)
-            reader = records(file, self.settled, strict=strict)
-            for _ in range(self.skipped):
+            file.seek(place.byte)
+            lines = _Counted(file, place.line)
+            reader = records(lines, self.settled, strict=strict)
+            for _ in range(place.to_skip):
                 next(reader, None)
-            for batch in _batches(reader, self.path):
+            for batch in _batches(reader, lines, self.path):
                 task.checkpoint(0, 0, f"rows of {self.name}")
                 wanted = self._without_comments(batch, repairs)
                 if self.last is not None:
@@ -314,115 +354,163 @@ class TextFile:
         return TextBlock(columns, np.array(numbers, dtype=np.int32))
 
 
-def _last(marks: np.ndarray, byte: int) -> int:
-    """Where a byte occurs last; -1 if it does not. Looked for from the end: it is near there."""
-    for end in range(len(marks), 0, -_LOOKED_AT):
-        start = max(end - _LOOKED_AT, 0)
-        found = np.flatnonzero(marks[start:end] == byte)
-        if len(found):
-            return start + int(found[-1])
-    return -1
-
-
 class _Lines:
-    """A block's bytes, its rows, and for each of them where it begins and the number of its first line."""
+    """A block's bytes, its rows, and for each of them where it begins and the number of its first line.
 
-    def __init__(
-        self,
-        content: pa.Buffer,
-        first_line: int,
-        quote: str,
-        starts: np.ndarray | None = None,
-        numbers: np.ndarray | None = None,
-    ) -> None:
-        self.content = content
-        self.marks = np.frombuffer(content, np.uint8)
-        self._first_line = first_line
-        self._quote = quote if quote and (self.marks == ord(quote)).any() else ""
-        self._starts, self._numbers = starts, numbers
+    place: where the block that they are from begins.  comments: rows of it that were left out.
+    """
+
+    def __init__(self, block: bytearray, place: _Place, settled: TextDialect) -> None:
+        self.content: np.ndarray = np.frombuffer(block, np.uint8)
+        self.place = place
+        self.comments = 0
+        self._settled = settled
+        self._has_marks = bool(settled.quote) and block.find(settled.quote.encode()) >= 0
+        self._has_returns = block.find(b"\r") >= 0
+        self._starts: np.ndarray | None = None
+        self._numbers: np.ndarray | None = None
+
+    @cached_property
+    def quotation(self) -> Quotation | None:
+        """The quotation marks among the bytes, None if there are none."""
+        if not self._has_marks:
+            return None
+        return Quotation(self.content, self._settled.quote, self._settled.delimiter)
 
     @property
-    def has_quotes(self) -> bool:
-        """Whether a quotation mark is among the bytes."""
-        return bool(self._quote)
+    def well_quoted(self) -> bool:
+        """Whether all quotation marks are where they should be."""
+        return self.quotation is None or (self.quotation.stand_well and not self.quotation.ends_open)
+
+    @property
+    def has_bare_returns(self) -> bool:
+        """Whether a return stands somewhere without a newline, where it would end a row but no line."""
+        if not self._has_returns:
+            return False
+        returns = self.content == _RETURN
+        return bool(
+            returns[-1:].any()
+            or np.count_nonzero(returns) > np.count_nonzero(returns[:-1] & (self.content[1:] == _NEWLINE))
+        )
 
     @cached_property
     def newlines(self) -> int:
         """How many lines end in it."""
-        return int(np.count_nonzero(self.marks == _NEWLINE))
+        return _count(self.content, _NEWLINE) if self.quotation is None else self.quotation.newlines
 
-    @cached_property
+    @property
+    def row_ends(self) -> int:
+        """How many rows end with a line's end."""
+        return self.newlines if self.quotation is None else self.quotation.row_ends
+
+    @property
     def numbers(self) -> np.ndarray:
         """The number of the first line of each row."""
-        if self._numbers is not None:
-            return self._numbers
-        if self._quote:
-            return self._rows[1]
-        open_end = len(self.marks) > 0 and self.marks[-1] != _NEWLINE
-        return np.arange(self._first_line, self._first_line + self.newlines + open_end, dtype=np.int32)
+        if self._numbers is None:
+            if self.row_ends == self.newlines:
+                open_end = len(self.content) > 0 and self.content[-1] != _NEWLINE
+                lines = self.newlines + open_end
+                self._numbers = np.arange(self.place.line, self.place.line + lines, dtype=np.int32)
+            else:
+                self._find_rows()
+        return self._numbers  # type: ignore[return-value]
 
-    @cached_property
+    @property
     def starts(self) -> np.ndarray:
         """Where each row begins, in bytes."""
-        return self._rows[0] if self._starts is None else self._starts
+        if self._starts is None:
+            self._find_rows()
+        return self._starts  # type: ignore[return-value]
 
-    @cached_property
-    def _rows(self) -> tuple[np.ndarray, np.ndarray]:
-        marks = self.marks
-        ends = np.flatnonzero(marks == _NEWLINE)
-        first_of_row = np.arange(len(ends) + 1, dtype=np.int32)
-        if self._quote:
-            # A line's end inside quotation marks ends no row.
-            quotes = np.flatnonzero(marks == ord(self._quote))
-            outside = np.searchsorted(quotes, ends) & 1 == 0
-            first_of_row = np.concatenate(([0], np.flatnonzero(outside) + 1)).astype(np.int32)
-            ends = ends[outside]
-        starts = np.concatenate(([0], ends + 1))
-        if starts[-1] >= len(marks):
-            starts, first_of_row = starts[:-1], first_of_row[: len(starts) - 1]
-        return starts, first_of_row + self._first_line
+    def _find_rows(self) -> None:
+        if self.quotation is None:
+            ends = np.flatnonzero(self.content == _NEWLINE)
+            end_rows = np.ones(len(ends), dtype=bool)
+        else:
+            ends, end_rows = self.quotation.ends()
+        starts = np.concatenate(([0], ends[end_rows] + 1))
+        numbers = np.concatenate(([0], np.flatnonzero(end_rows) + 1)) + self.place.line
+        many = len(starts) - (starts[-1] >= len(self.content))
+        self._starts, self._numbers = starts[:many], numbers[:many].astype(np.int32)
 
     def kept(self, rows: range) -> _Lines:
         """Only these rows, which follow each other."""
         if len(rows) == len(self.numbers):
             return self
-        if not len(rows):
-            return _Lines(pa.py_buffer(b""), 0, "", self.starts[:0], self.numbers[:0])
-        begin = int(self.starts[rows.start])
-        end = int(self.starts[rows.stop]) if rows.stop < len(self.starts) else len(self.marks)
-        starts, numbers = self.starts[rows.start : rows.stop] - begin, self.numbers[rows.start : rows.stop]
-        return _Lines(self.content.slice(begin, end - begin), 0, self._quote, starts, numbers)
+        bounds = np.append(self.starts, len(self.content))
+        begin, end = (int(bounds[row]) for row in (rows.start, rows.stop)) if len(rows) else (0, 0)
+        return self._with(
+            self.content[begin:end],
+            self.starts[rows.start : rows.stop] - begin,
+            self.numbers[rows.start : rows.stop],
+        )
 
-    def without(self, comment: str) -> tuple[_Lines, int]:
-        """The rows that do not begin with a comment's mark, and how many do."""
-        marks = self.marks
+    def without(self, comment: str) -> _Lines:
+        """The rows that do not begin with a comment's mark."""
+        content = self.content
         is_comment = np.ones(len(self.starts), dtype=bool)
         for place, byte in enumerate(comment.encode()):
-            at = np.minimum(self.starts + place, len(marks) - 1)
-            is_comment &= marks[at] == byte
+            is_comment &= content.take(self.starts + place, mode="clip") == byte
         if not is_comment.any():
-            return self, 0
-        lengths = np.diff(np.append(self.starts, len(marks)))
-        content = pa.py_buffer(marks[np.repeat(~is_comment, lengths)].tobytes())
+            return self
+        lengths = np.diff(np.append(self.starts, len(content)))
         kept = lengths[~is_comment]
         starts = np.concatenate(([0], np.cumsum(kept)))[: len(kept)]
-        return _Lines(content, 0, self._quote, starts, self.numbers[~is_comment]), int(is_comment.sum())
+        made = self._with(content[np.repeat(~is_comment, lengths)], starts, self.numbers[~is_comment])
+        made.comments = int(is_comment.sum())
+        return made
+
+    def without_empty(self) -> np.ndarray:
+        """The numbers of the rows whose lines are not empty."""
+        first = self.content[self.starts]
+        is_empty = (first == _NEWLINE) | (first == _RETURN)
+        filled: np.ndarray = self.numbers[~is_empty]
+        return filled
+
+    def _with(self, content: np.ndarray, starts: np.ndarray, numbers: np.ndarray) -> _Lines:
+        """Other rows of the same block."""
+        made = copy(self)
+        for known in ("quotation", "newlines"):
+            made.__dict__.pop(known, None)
+        made.content, made._starts, made._numbers = content, starts, numbers
+        return made
 
 
-def _bytes_of(texts: pa.Array) -> int:
-    """How many bytes some texts have together: they stand one behind the other."""
-    offsets = np.frombuffer(texts.buffers()[1], np.int64)
-    return int(offsets[texts.offset + len(texts)] - offsets[texts.offset])
+def _count(content: np.ndarray, sign: int) -> int:
+    return int(np.count_nonzero(content == sign))
 
 
-def _batches(reader: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int, list[str]]]]:
-    """Rows with the number of the line in which each ends, many at a time."""
-    batch: list[tuple[int, list[str]]] = []
-    last: int = reader.line_num  # type: ignore[attr-defined]
+def _content_of(texts: pa.Array) -> np.ndarray:
+    """The bytes of some texts, which stand one behind the other."""
+    _, offsets, content = texts.buffers()
+    places = np.frombuffer(offsets, np.int64)
+    every = np.frombuffer(content or b"", np.uint8)
+    return every[places[texts.offset] : places[texts.offset + len(texts)]]
+
+
+class _Counted:
+    """Lines as they are handed on. number: that of the next one. A return without a newline ends none."""
+
+    def __init__(self, lines: Iterator[str], number: int) -> None:
+        self._lines, self.number = lines, number
+
+    def __iter__(self) -> _Counted:
+        return self
+
+    def __next__(self) -> str:
+        line = next(self._lines)
+        self.number += line.endswith("\n")
+        return line
+
+
+def _batches(reader: Iterator[list[str]], lines: _Counted, path: Path) -> Iterator[list[_Numbered]]:
+    """Rows with the number of the line in which each begins, many at a time."""
+    batch: list[_Numbered] = []
+    number = lines.number
     try:
         for row in reader:
-            last = reader.line_num  # type: ignore[attr-defined]
-            batch.append((last, row))
+            batch.append((number, row))
+            number = lines.number
             if len(batch) == _BATCH_ROWS:
                 yield batch
                 batch = []
@@ -430,8 +518,8 @@ def _batches(reader: Iterator[list[str]], path: Path) -> Iterator[list[tuple[int
         if "unexpected end of data" not in str(error) and "field larger" not in str(error):
             raise
         raise SourceError(
-            f"A quotation mark is opened and never closed; the cell would end in line {reader.line_num:,}.",  # type: ignore[attr-defined]
+            f"A quotation mark is opened and never closed; the cell would end in line {lines.number:,}.",
             where=str(path),
-            remedy=f"Close it: it stands after line {last:,}.",
+            remedy=f"Close it: it stands after line {number - 1:,}.",
         ) from error
     yield batch
