@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.source_settings import Dialect, SourceSettings
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.dialect import TextDialect
 from keen_trellis.sources.library import Library
@@ -264,6 +265,13 @@ class Repairs(DelimitedCase):
             self.assertEqual(rows_of(table), rows)
             self.assertEqual([table.origins(row)[0].row for row in range(table.rows)], lines)
 
+    def test_an_encoding_that_is_set_and_is_not_the_files(self):
+        for encoding, content in (("utf-8", b"a,b\n1,\xff\n"), ("ascii", "a,b\n1,\u00e9\n".encode())):
+            self.path.write_bytes(content)
+            chosen = SourceSettings("text", str(self.path), dialect=Dialect(encoding))
+            with self.assertRaisesRegex(SourceError, f"not written in {encoding}"):
+                Library().get(chosen, Task())
+
     def test_nothing_but_empty_lines(self):
         with self.assertRaisesRegex(SourceError, "nothing but empty lines"):
             self.read("\n\n\n")
@@ -424,7 +432,7 @@ class Cuts(SourceCase):
         path = self.put("r.csv", text)
         file = TextFile(path, "r.csv", TextDialect("utf-8", ",", quote), 2, 0, 0, None)
         with mock.patch("keen_trellis.sources.text_blocks.BLOCK_BYTES", size), path.open("rb") as opened:
-            parts = [bytes(part).decode() for part in file._whole_rows(opened)]
+            parts = [bytes(block[:end]).decode() for block, end in file._whole_rows(opened, [])]
         together = "".join(parts)
         if together != text:
             self.assertTrue(text.startswith(together))

@@ -8,6 +8,7 @@ no answer, and slower ways have to decide.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -137,7 +138,7 @@ class _Text:
             return None
         return _Text(every, places - places[0], is_filled if values.null_count else None)
 
-    @property
+    @cached_property
     def lengths(self) -> Vector:
         """How many bytes each value has."""
         return np.diff(self.offsets)
@@ -176,9 +177,11 @@ class _Text:
         """Whether the values begin there with a digit that is no zero before another one. A byte behind the
         last value counts as a digit.
         """
-        first, second = (self.content.take(begins + place, mode="clip") for place in (0, 1))
+        first = self.content.take(begins, mode="clip")
         is_zero = (first == _ZERO) & (begins + 1 < self.offsets[1:])
-        return not ((first == _POINT).any() or (is_zero & (second != _POINT)).any())
+        if is_zero.any() and (is_zero & (self.content.take(begins + 1, mode="clip") != _POINT)).any():
+            return False
+        return not (first == _POINT).any()
 
     def with_blanks(self, made: pa.Array | None) -> pa.Array | None:
         """What was made of the m values, as n with the blank ones among them."""

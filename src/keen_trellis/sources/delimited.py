@@ -20,7 +20,9 @@ from keen_trellis.sources.cell_columns import check_width
 from keen_trellis.sources.content import reading
 from keen_trellis.sources.dialect import (
     SAMPLE,
+    UTF8,
     TextDialect,
+    not_written_in,
     records,
     settle_dialect,
     settle_encoding,
@@ -35,7 +37,6 @@ _RAW_ROWS = 200
 _ENOUGH_TO_TELL = 8  # lines
 _BLOCK = 4 * 2**20
 _FIRST_BYTES = 512 * 1024
-_UTF8 = ("utf-8", "utf-8-sig", "ascii")
 
 
 class DelimitedReader(OneTableReader):
@@ -109,7 +110,7 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     source, start = path, 0
     with path.open("rb") as file:
         head = file.read(SAMPLE)
-    if encoding not in _UTF8 or written_in.marks_inside or (b"\n" not in head and b"\r" in head):
+    if encoding not in UTF8 or written_in.marks_inside or (b"\n" not in head and b"\r" in head):
         source = _as_utf8(path, encoding, room, task)
     elif head.startswith(codecs.BOM_UTF8):
         start = len(codecs.BOM_UTF8)
@@ -206,7 +207,5 @@ def _as_utf8(path: Path, encoding: str, room: Path, task: Task) -> Path:
                 # A mark of byte order is no character of a cell, where files were put one behind the other.
                 target.write(text.replace("\ufeff", ""))
     except (UnicodeError, LookupError) as error:
-        raise SourceError(
-            f"It is not written in {encoding}: {error}.", where=str(path), remedy="Choose another encoding."
-        ) from error
+        raise not_written_in(encoding, path, str(error)) from error
     return copy

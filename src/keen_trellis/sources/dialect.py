@@ -6,7 +6,7 @@ import codecs
 import csv
 import io
 import itertools
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +19,7 @@ from keen_trellis.sources.content import of_blocks
 from keen_trellis.sources.recognise import UTF8_MARKED, encoding_of
 
 DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
+UTF8 = ("utf-8", UTF8_MARKED)
 COMMENTS = ("#", "//", "--", "%")
 SAMPLE = 256 * 1024
 _BLOCK = 4 * 2**20
@@ -56,13 +57,27 @@ def settle_encoding(path: Path, wanted: str, task: Task) -> Encoding:
         found = codecs.lookup(wanted)
         if not found._is_text_encoding or found.name.replace("-", "_") in _NO_CHARSETS:
             raise LookupError
-        return Encoding(found.name)
     except (LookupError, ValueError):
         raise SourceError(
             f"There is no encoding “{visible(cut(wanted, 40))}”.",
             where=str(path),
             remedy="Write it like utf-8 or cp1252.",
         ) from None
+    if found.name not in UTF8:
+        return Encoding(found.name)
+    marks, around = _marks_of_utf8(path, task)
+    if around is not None:
+        raise not_written_in(wanted, path)
+    with path.open("rb") as file:
+        is_marked = file.read(len(codecs.BOM_UTF8)) == codecs.BOM_UTF8
+    return _of_utf8(found.name, marks > is_marked, [])
+
+
+def not_written_in(encoding: str, path: Path, said: str = "some bytes mean nothing in it") -> SourceError:
+    """The error for a file that is not written in the encoding that was chosen for it."""
+    return SourceError(
+        f"It is not written in {encoding}: {said}.", where=str(path), remedy="Choose another encoding."
+    )
 
 
 def detect_encoding(path: Path, task: Task) -> Encoding:
@@ -84,10 +99,7 @@ def detect_encoding(path: Path, task: Task) -> Encoding:
         return Encoding("utf-8", tuple(said))
     marks, around = _marks_of_utf8(path, task)
     if around is None:
-        inside = marks > (found == UTF8_MARKED)
-        if inside:
-            said.append(Remark("marks of byte order stand amid it, and are no part of its cells"))
-        return Encoding(found or "utf-8", tuple(said), inside)
+        return _of_utf8(found or "utf-8", marks > (found == UTF8_MARKED), said)
     from charset_normalizer import from_bytes
 
     guess = from_bytes(
@@ -103,9 +115,9 @@ def detect_encoding(path: Path, task: Task) -> Encoding:
     return Encoding(guess.encoding, tuple(said))
 
 
-def _looked_at(block: bytes | bytearray, _: int) -> tuple[bool, int]:
-    """Whether a block is ASCII, and how many characters in it are none."""
-    return block.isascii(), block.count(0) if b"\0" in block else 0
+def _of_utf8(name: str, marks_inside: bool, said: Sequence[Remark]) -> Encoding:
+    amid = [Remark("marks of byte order stand amid it, and are no part of its cells")] if marks_inside else []
+    return Encoding(name, (*said, *amid), marks_inside)
 
 
 def _marks_of_utf8(path: Path, task: Task) -> tuple[int, bytes | None]:

@@ -132,33 +132,37 @@ class TextFile:
 
     def blocks(self, task: Task, repairs: Repairs, wanted: Wanted = nothing_but_text) -> Iterator[TextBlock]:
         """All rows, some at a time. What is repaired is added to `repairs`."""
+        free: list[bytearray] = []
         # Read and not mapped: a file that is cut short meanwhile would end the program.
         with self.path.open("rb") as file:
-            parts = self._parts(file, self.path.stat().st_size, task)
+            parts = self._parts(file, free, self.path.stat().st_size, task)
             for lines, cells in ahead(partial(self._even, wanted=wanted), parts, _AHEAD):
                 if not lines.well_quoted:
                     yield from self._slowly(lines.place, task, repairs)
                     return
                 repairs.comments += lines.comments
-                if cells is None:
-                    yield self._repaired(lines, repairs)
-                else:
+                made = cells or self._repaired(lines, repairs)
+                if cells is not None:
                     repairs.empty += len(lines.numbers) - cells.rows
-                    yield cells
+                free.append(lines.block)
+                yield made
 
-    def _parts(self, file: BinaryIO, size: int, task: Task) -> Iterator[_Lines]:
-        """The rows that are to be read, some at a time; up to where quotation marks stand astray."""
+    def _parts(self, file: BinaryIO, free: list[bytearray], size: int, task: Task) -> Iterator[_Lines]:
+        """The rows that are to be read, some at a time; up to where quotation marks stand astray.
+
+        free: blocks that nobody needs any more, to be used again: new memory takes longer to get.
+        """
         place = _Place(self.start, 1, self.skipped)
         file.seek(self.start)
-        for content in self._whole_rows(file):
+        for block, end in self._whole_rows(file, free):
             task.checkpoint(file.tell(), size, f"reading {self.name}")
-            lines = _Lines(content, place, self.settled)
+            lines = _Lines(block, end, place, self.settled)
             if (place.to_skip or self.settled.comment or self.last is not None) and not lines.well_quoted:
                 # Its rows cannot be told apart by their marks.
                 yield lines
                 return
             skipped = min(place.to_skip, len(lines.numbers)) if place.to_skip else 0
-            place = _Place(place.byte + len(content), place.line + lines.newlines, place.to_skip - skipped)
+            place = _Place(place.byte + end, place.line + lines.newlines, place.to_skip - skipped)
             if skipped:
                 lines = lines.kept(range(skipped, len(lines.numbers)))
             if self.settled.comment:
@@ -170,16 +174,20 @@ class TextFile:
             if self.last is not None and place.line > self.last:
                 return
 
-    def _whole_rows(self, file: BinaryIO) -> Iterator[bytearray]:
-        """The rest of the file, cut behind rows; up to where quotation marks stand astray in a row that is
-        longer than a block, or a cell has no end. Each byte is read once, however long a row is.
+    def _whole_rows(self, file: BinaryIO, free: list[bytearray]) -> Iterator[tuple[bytearray, int]]:
+        """The rest of the file in blocks, and how far in each there are whole rows; up to where quotation
+        marks stand astray in a row that is longer than a block, or a cell has no end. Each byte is read
+        once, however long a row is.
         """
         waiting = bytearray()  # the beginning of a row that is not at its end yet
         is_open = False  # whether that ends inside quotation marks
         while True:
             begin = len(waiting)
             # The block is read behind what waits, so that nothing is copied twice.
-            block = bytearray(begin + BLOCK_BYTES)
+            if 2 * begin > BLOCK_BYTES:
+                block = bytearray(begin + BLOCK_BYTES)
+            else:
+                block = free.pop() if free and len(free[-1]) == BLOCK_BYTES else bytearray(BLOCK_BYTES)
             block[:begin] = waiting
             end = begin + (file.readinto(memoryview(block)[begin:]) or 0)  # type: ignore[attr-defined]
             if end == begin:
@@ -191,8 +199,7 @@ class TextFile:
                 cut = begin + (int(places[end_rows][-1]) + 1 if end_rows.any() else 0)
             if cut > begin:
                 waiting, is_open = block[cut:end], self._marks_in(block, cut, end) % 2 == 1
-                del block[cut:]
-                yield block
+                yield block, cut
                 continue
             waiting += block[begin:end]
             if self.settled.quote:
@@ -201,11 +208,11 @@ class TextFile:
                 if not quotation.stand_well or (is_open and end > LONGEST_CELL):
                     break
         if waiting:
-            yield waiting
+            yield waiting, len(waiting)
 
     def _marks_in(self, block: bytearray, start: int, end: int) -> int:
         """How many quotation marks there are in a part of a block."""
-        if not self.settled.quote:
+        if not self.settled.quote or block.find(self.settled.quote.encode(), start, end) < 0:
             return 0
         return _count(np.frombuffer(block, np.uint8, end - start, start), ord(self.settled.quote))
 
@@ -260,6 +267,7 @@ class TextFile:
                 ignore_empty_lines=self.width > 1,
             ),
             convert_options=pa_csv.ConvertOptions(
+                check_utf8=False,
                 column_types={**dict.fromkeys(names, _TEXT), **types},
                 null_values=[""],
                 strings_can_be_null=True,
@@ -357,16 +365,17 @@ class TextFile:
 class _Lines:
     """A block's bytes, its rows, and for each of them where it begins and the number of its first line.
 
-    place: where the block that they are from begins.  comments: rows of it that were left out.
+    block: what they are from.  place: where that begins.  comments: rows of it that were left out.
     """
 
-    def __init__(self, block: bytearray, place: _Place, settled: TextDialect) -> None:
-        self.content: np.ndarray = np.frombuffer(block, np.uint8)
+    def __init__(self, block: bytearray, end: int, place: _Place, settled: TextDialect) -> None:
+        self.block = block
+        self.content: np.ndarray = np.frombuffer(block, np.uint8, end)
         self.place = place
         self.comments = 0
         self._settled = settled
-        self._has_marks = bool(settled.quote) and block.find(settled.quote.encode()) >= 0
-        self._has_returns = block.find(b"\r") >= 0
+        self._has_marks = bool(settled.quote) and block.find(settled.quote.encode(), 0, end) >= 0
+        self._has_returns = block.find(b"\r", 0, end) >= 0
         self._starts: np.ndarray | None = None
         self._numbers: np.ndarray | None = None
 
