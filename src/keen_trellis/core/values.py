@@ -10,6 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.written_out import dates_as_text, moments_as_text, units_as_text
+
 
 class FieldType(enum.Enum):
     """The types of a field, named as SQL names them."""
@@ -145,11 +147,15 @@ def as_text(values: pa.Array) -> pa.Array:
         return _moments(values)
     if field_type is FieldType.DECIMAL:
         return _plain_digits(values)
-    return pc.cast(values, pa.large_string())
+    made = dates_as_text(values) if field_type is FieldType.DATE else None
+    return pc.cast(values, pa.large_string()) if made is None else made
 
 
 def _moments(values: pa.Array) -> pa.Array:
     """Moments with parts of a second only where one has such, as all of its digits."""
+    made = moments_as_text(values) if values.type == ARROW_TYPES[FieldType.TIMESTAMP] else None
+    if made is not None:
+        return made
     whole = pa.timestamp("s") if pa.types.is_timestamp(values.type) else pa.time32("s")
     try:
         return pc.cast(pc.cast(values, whole), pa.large_string())
@@ -160,6 +166,12 @@ def _moments(values: pa.Array) -> pa.Array:
 def _plain_digits(decimals: pa.Array) -> pa.Array:
     """Decimals with all of their places and no exponent, which Arrow's own cast gives small ones."""
     scale = decimals.type.scale
+    if pa.types.is_decimal128(decimals.type):
+        units, fit = whole_units(decimals)
+        blank = np.asarray(decimals.is_null()) if decimals.null_count else None
+        made = units_as_text(units, scale, blank) if fit else None
+        if made is not None:
+            return made
     text = pc.cast(decimals, pa.large_string())
     if scale <= 0 or not pc.any(pc.match_substring(text, "E")).as_py():
         return text
