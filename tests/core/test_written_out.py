@@ -19,10 +19,8 @@ class WrittenOut(unittest.TestCase):
         expected = [None if value is None else write(value) for value in values]
         array = pa.array(values, kind)
         self.assertEqual(as_text(array).to_pylist(), expected)
-        self.assertEqual(
-            as_text(pa.concat_arrays([array, array]).slice(1, len(values))).null_count, expected.count(None)
-        )
-        self.assertEqual(as_text(array.slice(1)).to_pylist(), expected[1:])
+        turned = pa.concat_arrays([array, array]).slice(1, len(values))
+        self.assertEqual(as_text(turned).to_pylist(), expected[1:] + expected[:1])
 
     @given(
         st.lists(st.integers(-(10**18), 10**18) | st.integers(-120, 120) | st.none(), min_size=1),
