@@ -1,14 +1,17 @@
 import unittest
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
 
+from keen_trellis.core.choosing import Chosen, with_fields
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType, type_keeping
-from keen_trellis.core.joining import FieldChoice, JoinedTable, plan_fields
+from keen_trellis.core.joining import FieldChoice, JoinedTable, Side, plan_fields
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.matching import match
-from keen_trellis.core.table import ArrowTable
+from keen_trellis.core.table import ArrowTable, ChosenRows
+from keen_trellis.core.task import Task
 from tests.tables import joined, rows_of, table
 
 LOANS = table(object=["A1", "b2", "Z9", None], title=["one", "two", "three", "four"], value=[10, 20, 30, 40])
@@ -206,6 +209,48 @@ class FullAnti(unittest.TestCase):
             name = "side 2" if kind.has_left_fields else "side"
             self.assertEqual([row[-1] for row in rows_of(found)], sides)
             self.assertEqual(found.names[-1], name)
+
+
+class Gathered(unittest.TestCase):
+    """Cells that a table only gathers from another are told, with the rows that they are in there."""
+
+    def check(self, found, sources):
+        rows = np.array([found.rows - 1, -1, 0])
+        told = {}
+        for entry in found.gathered():
+            for name, own in entry.names.items():
+                told[name] = sources[id(entry.table)]
+                for asked in (rows, range(found.rows)):
+                    here = found.take(asked, [name])[0].values
+                    self.assertEqual(here, entry.table.take(entry.rows(asked), [own])[0].values)
+        return told
+
+    def test_through_knots_and_steps(self):
+        lenders = table(who=["Lamp", "Bell"], town=["Quay", "Mill"])
+        sources = {id(LOANS): "loans", id(OBJECTS): "objects", id(lenders): "lenders"}
+        first = joined(LOANS, OBJECTS, match(LOANS, OBJECTS, LINKS), LINKS, JoinType.FULL_OUTER)
+        links = [LinkField("title of Right", "who")]
+        both = joined(first, lenders, match(first, lenders, links), links, JoinType.LEFT_OUTER)
+        told = self.check(both, sources)
+        self.assertEqual(told["town"], "lenders")
+        self.assertEqual((told["value"], told["made"]), ("loans", "objects"))
+        plan = [(replace(field, name=f"{field.name}!"), Chosen(field.name)) for field in both.fields]
+        steps = with_fields(ChosenRows(both, np.array([2, 0, 1, 2])), plan, Task())
+        self.assertEqual(self.check(steps, sources), {f"{name}!": its for name, its in told.items()})
+
+    def test_what_is_made_here_is_not(self):
+        choice = FieldChoice(partner_found="found", merge=(("title", Side.LEFT_FIRST),))
+        found = joined(LOANS, OBJECTS, match(LOANS, OBJECTS, LINKS), LINKS, JoinType.FULL_OUTER, choice)
+        told = self.check(found, {id(LOANS): "loans", id(OBJECTS): "objects"})
+        self.assertEqual(told, {"value": "loans", "made": "objects"})
+
+    def test_a_table_joined_with_itself_again_and_again(self):
+        found = table(key=[1, 2], value=[3, 4])
+        links = [LinkField("key", "key")]
+        for _ in range(24):
+            choice = FieldChoice(bring=())
+            found = joined(found, found, match(found, found, links), links, JoinType.INNER, choice)
+        self.assertEqual([list(entry.names) for entry in found.gathered()], [["value"]])
 
 
 if __name__ == "__main__":

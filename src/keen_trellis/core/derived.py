@@ -12,6 +12,7 @@ from keen_trellis.core.table import (
     BATCH_ROWS,
     Cells,
     Field,
+    Gathered,
     IndexVector,
     Mask,
     Rows,
@@ -24,18 +25,19 @@ from keen_trellis.core.task import Task
 
 @dataclass(frozen=True)
 class Derived:
-    """How a field is made. of: the fields that it is read from.
+    """How a field is made. of: the fields that it is read from.  as_it_is: whether it is the one of these.
 
     make: from the number of rows and the cells of these fields, in their order, to cells of the field's type.
     """
 
     of: tuple[str, ...]
     make: Callable[[int, Sequence[Cells]], Cells] = field(compare=False)
+    as_it_is: bool = False
 
     @staticmethod
     def renamed(name: str) -> Derived:
         """A field as it is, under another name."""
-        return Derived((name,), lambda _, cells: cells[0])
+        return Derived((name,), lambda _, cells: cells[0], as_it_is=True)
 
     @staticmethod
     def from_values(name: str, work: Callable[[pa.Array], pa.Array]) -> Derived:
@@ -78,6 +80,11 @@ class DerivedTable(SameRows):
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         return [(self._base, own) for own in self._read_by(name)]
+
+    def gathered(self) -> list[Gathered]:
+        plain = {name: name for name in self.names if name not in self._made}
+        renamed = {name: entry.of[0] for name, entry in self._made.items() if entry.as_it_is}
+        return self._gathered_in_base({**plain, **renamed})
 
     def _read_by(self, name: str) -> tuple[str, ...]:
         return self._made[name].of if name in self._made else (name,)

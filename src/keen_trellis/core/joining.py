@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TypeVar
 
 import numpy as np
@@ -21,6 +21,7 @@ from keen_trellis.core.table import (
     BATCH_ROWS,
     Cells,
     Field,
+    Gathered,
     IndexVector,
     Mask,
     RowOrigin,
@@ -294,6 +295,30 @@ class JoinedTable(Table):
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         entry = self._plan[self.field(name).name]
         return [(table, own) for table, own in ((self._left, entry.left), (self._right, entry.right)) if own]
+
+    def gathered(self) -> list[Gathered]:
+        return self._gathered
+
+    @cached_property
+    def _gathered(self) -> list[Gathered]:
+        # Kept: where one knot after another joins a table with itself, each would ask for it twice.
+        found: list[Gathered] = []
+        for number, table in enumerate((self._left, self._right)):
+            here = partial(self._rows_of_side, number)
+            side = (Side.LEFT, Side.RIGHT)[number]
+            own = {
+                name: (entry.left, entry.right)[number]
+                for name, entry in self._plan.items()
+                if entry.side is side
+            }
+            further = [entry.within(own, here) for entry in table.gathered()]
+            known = {name for entry in further for name in entry.names}
+            rest = {name: its for name, its in own.items() if name not in known}
+            found += [*further, Gathered(table, rest, here)]
+        return [entry for entry in found if entry.names]
+
+    def _rows_of_side(self, side: int, rows: Rows) -> IndexVector:
+        return self.rows_of_sides(rows)[side]
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:

@@ -72,6 +72,26 @@ class RowOrigin:
         return ", ".join(parts)
 
 
+@dataclass(frozen=True, eq=False)
+class Gathered:
+    """Fields whose cells are just those of another table, as often as its rows stand here.
+
+    table: that table.  names: what each of the fields is called in it.  rows: its row for each of some rows
+    here, -1 for none.
+    """
+
+    table: Table
+    names: Mapping[str, str]
+    rows: Callable[[Rows], IndexVector]
+
+    def within(self, names: Mapping[str, str], rows: Callable[[Rows], IndexVector]) -> Gathered:
+        """The same of a table made of the one here. names: what the fields of that one are called here;
+        rows: the row here for each of some of its rows.
+        """
+        known = {name: self.names[own] for name, own in names.items() if own in self.names}
+        return Gathered(self.table, known, lambda wanted: self.rows(rows(wanted)))
+
+
 def row_numbers(rows: Rows | None, count: int) -> IndexVector:
     """The numbers of the rows that are asked for; None: all `count` of them."""
     if rows is None:
@@ -129,6 +149,10 @@ class Table(ABC):
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         """The fields of the tables that this one is made of from which a field is read."""
+        return []
+
+    def gathered(self) -> list[Gathered]:
+        """The tables with rows of their own number whose cells stand here as they are, each field in one."""
         return []
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
@@ -318,17 +342,10 @@ class ChosenRows(Table):
         self.fields, self.rows = table.fields, len(rows)
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
-        if rows is None:
-            return self._table.take(self._rows, names)
-        if isinstance(rows, range):
-            return self._table.take(self._rows[rows.start : rows.stop], names)
-        return self._table.take(looked_up(self._rows, rows), names)
+        return self._table.take(self._rows if rows is None else self._rows_of(rows), names)
 
     def absent(self, rows: Rows, names: Sequence[str]) -> list[Mask | None]:
-        chosen = (
-            self._rows[rows.start : rows.stop] if isinstance(rows, range) else looked_up(self._rows, rows)
-        )
-        return self._table.absent(chosen, names)
+        return self._table.absent(self._rows_of(rows), names)
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._table.origins(int(self._rows[row]))
@@ -338,6 +355,14 @@ class ChosenRows(Table):
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         return [(self._table, name)]
+
+    def gathered(self) -> list[Gathered]:
+        same = {name: name for name in self.names}
+        return [entry.within(same, self._rows_of) for entry in self._table.gathered()]
+
+    def _rows_of(self, rows: Rows) -> IndexVector:
+        """The row of the other table for each of some rows."""
+        return self._rows[rows.start : rows.stop] if isinstance(rows, range) else looked_up(self._rows, rows)
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:
@@ -359,6 +384,12 @@ class SameRows(Table):
         told = dict(zip(own, self._base.absent(rows, own), strict=True)) if own else {}
         made = dict(zip(others, self.take(rows, others), strict=True)) if others else {}
         return [told[name] if name in told else made[name].absent for name in names]
+
+    def _gathered_in_base(self, names: Mapping[str, str]) -> list[Gathered]:
+        """As `gathered`, of fields that are the base table's. names: what they are called there."""
+        return [
+            entry.within(names, lambda rows: row_numbers(rows, self.rows)) for entry in self._base.gathered()
+        ]
 
     def origins(self, row: int) -> tuple[RowOrigin, ...]:
         return self._base.origins(row)
@@ -389,6 +420,9 @@ class OverlaidTable(SameRows):
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         return [(self._base, name)] if name in self._base.names else []
+
+    def gathered(self) -> list[Gathered]:
+        return self._gathered_in_base({name: name for name in self.names if name not in self._made})
 
 
 def taken(cells: Cells, rows: IndexVector) -> Cells:

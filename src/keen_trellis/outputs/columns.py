@@ -56,7 +56,7 @@ def _write(
         )
     schema = pa.schema([pa.field(field.name, field.arrow_type) for field in table.fields])
 
-    def made(_: int, batch: list[Cells]) -> pa.RecordBatch:
+    def made(_: range, batch: list[Cells]) -> pa.RecordBatch:
         columns = [cells.values.cast(kind) for cells, kind in zip(batch, schema.types, strict=True)]
         return pa.RecordBatch.from_arrays(columns, schema=schema)
 

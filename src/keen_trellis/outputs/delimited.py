@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 import pyarrow as pa
@@ -23,6 +24,7 @@ from keen_trellis.flow.wording import counted
 from keen_trellis.outputs.described import described_beside, description
 from keen_trellis.outputs.files import OneTableWriter, check_path, packed
 from keen_trellis.outputs.lines import TEXT, around, batches, holds, joined
+from keen_trellis.outputs.repeated import in_parts
 from keen_trellis.outputs.writing import Part
 
 # Text that a spreadsheet would run: it begins with one of these and is no plain number.
@@ -72,10 +74,13 @@ class DelimitedWriter(OneTableWriter):
         found = Found()
         encoded = _encoder(settings)
 
-        def lines(start: int, batch: list[Cells]) -> tuple[memoryview, Found]:
+        what = f"rows of {settings.file_name}"
+        parts = in_parts(table, form.column_alone, settings.delimiter, what, task)
+
+        def lines(rows: range, batch: list[Cells]) -> tuple[memoryview, Found]:
             told = Found()
-            columns = [form.column(of, cells, told) for of, cells in zip(table.fields, batch, strict=True)]
-            return form.rows(columns), told
+            columns = parts.columns(rows, batch, partial(form.column, told=told))
+            return form.rows(columns, blank_lines=len(table.fields) > 1), told
 
         with packed(draft, settings) as file:
             names = pa.array(table.names, TEXT)
@@ -83,7 +88,7 @@ class DelimitedWriter(OneTableWriter):
                 names, found.marked["the header"] = made_harmless(names)
             header = form.quoted(names, all_of_it=settings.quotation != "needed")
             file.write(encoded(form.rows([header.slice(place, 1) for place in range(len(header))])))
-            told_of = batches(table, lines, f"rows of {settings.file_name}", task) if table.fields else ()
+            told_of = batches(table, lines, what, task, names=parts.plain) if table.fields else ()
             for number, (made, told) in enumerate(told_of):
                 try:
                     file.write(encoded(made))
@@ -125,6 +130,12 @@ class Form:
         self._settings = settings
         self._mark, self._end = settings.delimiter, _LINE_ENDS[settings.line_end]
         self._dates = settings.dates != "yyyy-mm-dd"
+
+    def column_alone(self, of: Field, cells: Cells) -> pa.Array | None:
+        """As `column`; None where something is not there as it was."""
+        told = Found()
+        text = self.column(of, cells, told)
+        return None if told.said(self._settings) else text
 
     def column(self, of: Field, cells: Cells, told: Found) -> pa.Array:
         """The cells of a field as they stand in lines; null is nothing."""
@@ -202,12 +213,12 @@ def _unwritten(table: Table, settings: OutputSettings, batch: int, error: Unicod
     """What is said of a sign that the encoding has not, with the cell that it stands in."""
     sign = error.object[error.start]
     where = ""
-    told = batches(table, lambda start, cells: (start, cells), "", Task())
-    for number, (start, cells) in enumerate(told):
+    told = batches(table, lambda rows, cells: (rows, cells), "", Task())
+    for number, (rows, cells) in enumerate(told):
         for of, column in zip(table.fields, cells, strict=True) if number == batch else ():
             if of.type is FieldType.TEXT:
                 found = pc.index(pc.match_substring(column.values.cast(TEXT), sign), True).as_py()
-                where = where or (f" in row {start + found + 1:,} of {of.name}" if found >= 0 else "")
+                where = where or (f" in row {rows.start + found + 1:,} of {of.name}" if found >= 0 else "")
     return OutputError(
         f"The sign “{visible(sign)}”{where} cannot be written in {settings.encoding}.",
         where=settings.path,

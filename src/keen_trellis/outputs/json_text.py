@@ -17,6 +17,7 @@ from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.wording import counted
 from keen_trellis.outputs.files import OneTableWriter, packed
 from keen_trellis.outputs.lines import TEXT, around, batches, joined
+from keen_trellis.outputs.repeated import in_parts
 
 _ESCAPED = r'["\\\x00-\x1f]'
 _SHORT = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r"}
@@ -47,23 +48,35 @@ class LinesWriter(OneTableWriter):
     ) -> None:
         what = f"rows of {settings.file_name}"
         word = json.dumps(settings.no_partner, ensure_ascii=False) if settings.no_partner else "null"
-        keys = [
-            f"{'{' if not place else ''}{json.dumps(name, ensure_ascii=False)}:"
+        keys = {
+            name: f"{'{' if not place else ''}{json.dumps(name, ensure_ascii=False)}:"
             for place, name in enumerate(table.names)
-        ]
+        }
 
-        def objects(_: int, batch: list[Cells]) -> tuple[memoryview, Counter[str]]:
-            columns, found = [], Counter[str]()
-            for key, field, cells in zip(keys, table.fields, batch, strict=True):
-                values, found[field.name] = _values(field, cells.values)
-                if cells.absent is not None and settings.no_partner:
-                    values = pc.if_else(pa.array(cells.absent), pa.scalar(word, TEXT), values)
-                columns.append(around(key, pc.fill_null(values, "null"), ""))
-            columns[-1] = around("", columns[-1], "}")
-            return joined(columns, ",", self.between), found
+        def member(field: Field, cells: Cells) -> tuple[pa.Array, int]:
+            values, odd = _values(field, cells.values)
+            if cells.absent is not None and settings.no_partner:
+                values = pc.if_else(pa.array(cells.absent), pa.scalar(word, TEXT), values)
+            return around(keys[field.name], pc.fill_null(values, "null"), ""), odd
+
+        def alone(field: Field, cells: Cells) -> pa.Array | None:
+            made, odd = member(field, cells)
+            return None if odd else made
+
+        parts = in_parts(table, alone, ",", what, task)
+
+        def objects(rows: range, batch: list[Cells]) -> tuple[memoryview, Counter[str]]:
+            found = Counter[str]()
+
+            def counted_member(field: Field, cells: Cells) -> pa.Array:
+                made, found[field.name] = member(field, cells)
+                return made
+
+            columns = parts.columns(rows, batch, counted_member)
+            return joined(columns, ",", f"}}{self.between}"), found
 
         first = True
-        for made, found in batches(table, objects, what, task):
+        for made, found in batches(table, objects, what, task, names=parts.plain):
             # What stands between rows stands between batches, too, and not after the last one.
             file.write(b"" if first else self.between.encode())
             file.write(made[: len(made) - len(self.between)])

@@ -20,19 +20,20 @@ Made = TypeVar("Made")
 
 def batches(
     table: Table,
-    make: Callable[[int, list[Cells]], Made],
+    make: Callable[[range, list[Cells]], Made],
     what: str,
     task: Task,
     *,
     names: Sequence[str] | None = None,
 ) -> Iterator[Made]:
     """What `make` makes of each batch of rows, in their order; some are made side by side, ahead of whoever
-    takes them. make: of the number of the first row and the cells of `names`, or of all fields. Cancelled.
+    takes them. make: of the rows and the cells of `names`, or of all fields. Cancelled.
     """
     wanted = table.names if names is None else names
 
     def made(start: int) -> Made:
-        return make(start, table.take(range(start, min(start + _BATCH_ROWS, table.rows)), wanted))
+        rows = range(start, min(start + _BATCH_ROWS, table.rows))
+        return make(rows, table.take(rows, wanted))
 
     def starts() -> Iterator[int]:
         for start in range(0, table.rows, _BATCH_ROWS):
@@ -44,17 +45,16 @@ def batches(
         yield done
 
 
+def together(columns: Sequence[pa.Array], between: str) -> pa.Array:
+    """The cells of each row (null is nothing) as one text, with `between` between them."""
+    return pc.binary_join_element_wise(*columns, _said(between), null_handling="replace", null_replacement="")
+
+
 def joined(columns: Sequence[pa.Array], between: str, end: str) -> memoryview:
     """All rows as one text: the cells of each (null is nothing), `between` between them and `end` after."""
     *first, last = columns
-    ended = pc.binary_join_element_wise(
-        last, _said(end), _said(""), null_handling="replace", null_replacement=""
-    )
-    rows = ended
-    if first:
-        rows = pc.binary_join_element_wise(
-            *first, ended, _said(between), null_handling="replace", null_replacement=""
-        )
+    ended = together([last, _said(end)], "")
+    rows = together([*first, ended], between) if first else ended
     data = rows.buffers()[2]
     if data is None or not len(rows):
         return memoryview(b"")

@@ -124,15 +124,15 @@ def _rows(table: Table, settings: OutputSettings, changed: Counted, task: Task) 
     ]
     yield _lines([around("", cell, "</table:table-cell>") for cell in header])
 
-    def rows(start: int, batch: list[Cells]) -> tuple[memoryview, Counted]:
+    def made_of(rows: range, batch: list[Cells]) -> tuple[memoryview, Counted]:
         counts: Counted = Counter()
         cells = [
-            _cells(field, column, settings, start, counts)
+            _cells(field, column, settings, rows.start, counts)
             for field, column in zip(table.fields, batch, strict=True)
         ]
         return _lines(cells), counts
 
-    for made, counts in batches(table, rows, f"rows of {settings.file_name}", task):
+    for made, counts in batches(table, made_of, f"rows of {settings.file_name}", task):
         changed.update(counts)
         yield made
 

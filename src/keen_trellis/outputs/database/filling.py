@@ -17,6 +17,7 @@ from keen_trellis.flow.wording import counted
 from keen_trellis.outputs.database.shape import Named
 from keen_trellis.outputs.delimited import Form, Found
 from keen_trellis.outputs.lines import TEXT, batches, holds
+from keen_trellis.outputs.repeated import in_parts
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -43,13 +44,20 @@ def _names(connection: Connection, fields: Sequence[Field]) -> str:
 def _copied(connection: Connection, into: Named, table: Table, what: str, task: Task) -> list[str]:
     form = Form(_COPIED)
 
-    def lines(start: int, batch: list[Cells]) -> memoryview:
-        columns = []
-        for field, cells in zip(table.fields, batch, strict=True):
+    def alone(field: Field, cells: Cells) -> pa.Array | None:
+        # Where a sign cannot be written, it is the row that has to be named.
+        is_held = field.type is not FieldType.TEXT or not holds(cells.values, "\0")
+        return form.column(field, cells, Found()) if is_held else None
+
+    parts = in_parts(table, alone, _COPIED.delimiter, what, task)
+
+    def lines(rows: range, batch: list[Cells]) -> memoryview:
+        def column(field: Field, cells: Cells) -> pa.Array:
             if field.type is FieldType.TEXT:
-                _check_no_zero(field, cells.values, start)
-            columns.append(form.column(field, cells, Found()))
-        return form.rows(columns, blank_lines=True)
+                _check_no_zero(field, cells.values, rows.start)
+            return form.column(field, cells, Found())
+
+        return form.rows(parts.columns(rows, batch, column), blank_lines=True)
 
     driver: Any = connection.connection.dbapi_connection
     statement = (
@@ -58,7 +66,7 @@ def _copied(connection: Connection, into: Named, table: Table, what: str, task: 
     # Nothing is put into this one, so that a sign of a per cent in a name stands alone.
     statement = statement.replace("%%", "%")
     with driver.cursor() as cursor, cursor.copy(statement) as copy:
-        for made in batches(table, lines, what, task):
+        for made in batches(table, lines, what, task, names=parts.plain):
             copy.write(made)
     return []
 
@@ -81,12 +89,14 @@ def _inserted(connection: Connection, into: Named, table: Table, what: str, task
     held = _for_sqlite if lite else _plain
     lost: dict[str, int] = {}
 
-    def rows(start: int, batch: list[Cells]) -> tuple[list[Any], dict[str, int]]:
-        made = [held(field, cells.values, start) for field, cells in zip(table.fields, batch, strict=True)]
+    def values_of(rows: range, batch: list[Cells]) -> tuple[list[Any], dict[str, int]]:
+        made = [
+            held(field, cells.values, rows.start) for field, cells in zip(table.fields, batch, strict=True)
+        ]
         found = {field.name: count for field, (_, count) in zip(table.fields, made, strict=True) if count}
         return [values.to_pylist() if isinstance(values, pa.Array) else values for values, _ in made], found
 
-    for columns, found in batches(table, rows, what, task):
+    for columns, found in batches(table, values_of, what, task):
         for name, count in found.items():
             lost[name] = lost.get(name, 0) + count
         values = list(zip(*columns, strict=True))

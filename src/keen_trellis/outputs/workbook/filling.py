@@ -118,13 +118,13 @@ def _made(
     names = [column.field.name for column in with_field if column.field is not None]
     first = placed.place.first
 
-    def cells(start: int, batch: list[Cells]) -> tuple[int, pa.Array, Counted]:
-        rows = len(batch[0].values) if batch else 0
+    def cells(rows: range, batch: list[Cells]) -> tuple[int, pa.Array, Counted]:
+        start = rows.start
         made, counts = rows_of_cells(
             placed.columns,
             batch,
             first + start,
-            rows,
+            len(rows),
             before=start,
             word=part.settings.no_partner,
             shown=placed.looked.prefix,
