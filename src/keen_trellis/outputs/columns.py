@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
@@ -10,6 +10,7 @@ from typing import Any
 import pyarrow as pa
 
 from keen_trellis.core.errors import OutputError
+from keen_trellis.core.parallel import ahead
 from keen_trellis.core.table import Cells, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
@@ -60,13 +61,18 @@ def _write(
         columns = [cells.values.cast(kind) for cells, kind in zip(batch, schema.types, strict=True)]
         return pa.RecordBatch.from_arrays(columns, schema=schema)
 
-    with begun(schema) as writer:
+    def groups() -> Iterator[pa.Table]:
         group: list[pa.RecordBatch] = []
         for batch in batches(table, made, f"rows of {settings.file_name}", task):
             group.append(batch)
             full = sum(entry.num_rows for entry in group) >= _GROUP_ROWS
             if full or sum(entry.nbytes for entry in group) >= _GROUP_BYTES:
-                writer.write_table(pa.Table.from_batches(group, schema))
+                yield pa.Table.from_batches(group, schema)
                 group = []
         if group or not table.rows:
-            writer.write_table(pa.Table.from_batches(group, schema))
+            yield pa.Table.from_batches(group, schema)
+
+    with begun(schema) as writer:
+        # One group is written while the next one is gathered.
+        for _ in ahead(writer.write_table, groups(), 1):
+            pass
