@@ -36,14 +36,24 @@ _NEWLINE, _RETURN = ord("\n"), ord("\r")
 _Numbered = tuple[int, list[str]]  # a record with the number of its first line
 
 
-# The type in which a field (by number) may be handed out at once, if all of its cells are written plainly in
-# it; None for text. Whole numbers must be less than MOST_AT_ONCE.
-Wanted = Callable[[int], pa.DataType | None]
+class AtOnce(NamedTuple):
+    """How a field may be handed out instead of as text.
+
+    kind: the type to read it in, if all of its cells are written plainly in it; whole numbers must be less
+    than MOST_AT_ONCE.  read: what else makes values of all of its text, or None where it cannot.
+    """
+
+    kind: pa.DataType | None = None
+    read: Callable[[pa.Array], pa.Array | None] | None = None
+
+
+Wanted = Callable[[int], AtOnce]  # of a field by its number
 MOST_AT_ONCE = 10**9
 
 
-def nothing_but_text(_field: int) -> None:
+def nothing_but_text(_field: int) -> AtOnce:
     """For readings in which each field is wanted as text."""
+    return AtOnce()
 
 
 @dataclass(frozen=True)
@@ -239,7 +249,8 @@ class TextFile:
         """
         if not lines.well_quoted or not len(lines.content) or lines.has_bare_returns:
             return None
-        types = {str(number): kind for number in range(self.width) if (kind := wanted(number)) is not None}
+        at_once = [wanted(number) for number in range(self.width)]
+        types = {str(number): entry.kind for number, entry in enumerate(at_once) if entry.kind is not None}
         try:
             data = self._cells(lines, types)
             if types and not self._is_plain(data, lines):
@@ -251,7 +262,12 @@ class TextFile:
         numbers = lines.numbers if data.num_rows == len(lines.numbers) else lines.without_empty()
         if data.num_rows != len(numbers):
             return None
-        return TextBlock([one_array(column) for column in data.columns], numbers)
+        columns = [one_array(column) for column in data.columns]
+        for number, entry in enumerate(at_once):
+            if entry.read is not None and columns[number].type == _TEXT:
+                made = entry.read(columns[number])
+                columns[number] = columns[number] if made is None else made
+        return TextBlock(columns, numbers)
 
     def _cells(self, lines: _Lines, types: Mapping[str, pa.DataType]) -> pa.Table:
         """The cells of a block, of these types or as text. pa.ArrowInvalid if that cannot be."""

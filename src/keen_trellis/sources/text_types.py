@@ -21,9 +21,9 @@ from keen_trellis.core.conversion import (
     fits,
     narrowed,
 )
-from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as, one_array
+from keen_trellis.core.values import ARROW_TYPES, FieldType, held_as, one_array, type_of_arrow
 from keen_trellis.flow.remark import Place, Remark
-from keen_trellis.sources.text_blocks import MOST_AT_ONCE
+from keen_trellis.sources.text_blocks import MOST_AT_ONCE, AtOnce
 
 _LEADING_ZEROS = r"^0\d+$"
 _DIGITS = r"^\d+$"
@@ -83,19 +83,25 @@ class TextField:
         return self._way
 
     @property
-    def wanted(self) -> pa.DataType | None:
-        """The type in which a block may be handed in at once if it is written plainly; None for text."""
-        if self.notation.blanks is not None or self._way not in (INTEGERS, ISO_DATES) or self._long:
-            return None
-        return self.arrow_type
+    def wanted(self) -> AtOnce:
+        """How a block may be handed in at once."""
+        way = self._way
+        if way is None or way.quick is None or self.notation.blanks is not None or self.open_between:
+            return AtOnce()
+        plain = way in (INTEGERS, ISO_DATES) and not self._long
+        return AtOnce(self.arrow_type if plain else None, way.quick)
 
     def take(self, values: pa.Array) -> pa.Array | None:
         """A block of text (null: blank) in the field's type, or None if the type has to change. A block may
-        be of the type that was `wanted` when it was read.
+        have come as it was `wanted` when it was read.
         """
         if values.type != _TEXT:
             self._filled += len(values) - values.null_count
-            return values if values.type == self.arrow_type else None
+            is_such = self._way is not None and type_of_arrow(values.type) is self._way.type
+            typed = self._held(values) if is_such else None
+            if typed is None:
+                self._choose()
+            return typed
         if self.notation.blanks is not None:
             values = _without(values, self.notation.blanks)
         filled = len(values) - values.null_count
@@ -138,22 +144,28 @@ class TextField:
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             self._rule_out(way)
             return None
-        if way is INTEGERS:
-            self._long = self._long or (pc.max(made).as_py() or 0) >= MOST_AT_ONCE
-        if way.type is FieldType.DECIMAL:
-            whole, scale = made.type.precision - made.type.scale, made.type.scale
-            if scale > self._scale:
-                self._scale = scale
-                return None
-            if max(whole, self._whole) + self._scale > _DECIMAL.precision:
-                self._rule_out(way)
-                return None
-            self._whole = max(whole, self._whole)
-            same = made.type.scale == self._scale
-            made = narrowed(made, _DECIMAL.precision) if same else held_as(made, self.arrow_type)
-        for word, count in blanks.items():
+        made = self._held(made)
+        for word, count in blanks.items() if made is not None else ():
             self._blank_words[word] = self._blank_words.get(word, 0) + count
         return made
+
+    def _held(self, made: pa.Array) -> pa.Array | None:
+        """Converted values as the field's are held, or None where that has to change first."""
+        assert self._way is not None
+        if self._way is INTEGERS:
+            self._long = self._long or (pc.max(made).as_py() or 0) >= MOST_AT_ONCE
+        if self._way.type is not FieldType.DECIMAL:
+            return made
+        whole, scale = made.type.precision - made.type.scale, made.type.scale
+        if scale > self._scale:
+            self._scale = scale
+            return None
+        if max(whole, self._whole) + self._scale > _DECIMAL.precision:
+            self._rule_out(self._way)
+            return None
+        self._whole = max(whole, self._whole)
+        same = made.type.scale == self._scale
+        return narrowed(made, _DECIMAL.precision) if same else held_as(made, self.arrow_type)
 
     def _rule_out(self, way: Way) -> None:
         """Note that values look like it and are not: a 30 February, more digits than a number has here."""

@@ -17,7 +17,7 @@ from keen_trellis.flow.source_settings import Writing
 from keen_trellis.sources.about import ROW_NUMBERS
 from keen_trellis.sources.cell_columns import check_width
 from keen_trellis.sources.reading import mapped
-from keen_trellis.sources.text_blocks import TextBlock, Wanted
+from keen_trellis.sources.text_blocks import AtOnce, TextBlock, Wanted
 from keen_trellis.sources.text_types import RowNumbers, TextField
 
 _THREADS = 2
@@ -68,9 +68,9 @@ class _Columns:
             return None
         return pa.record_batch([*arrays, pa.array(block.numbers, pa.int32())], schema=self.schema)
 
-    def wanted(self, number: int) -> pa.DataType | None:
-        """The type in which the cells of field `number` may come at once, None for text."""
-        return self.fields[number].wanted if number < len(self.fields) else None
+    def wanted(self, number: int) -> AtOnce:
+        """How the cells of field `number` may come at once."""
+        return self.fields[number].wanted if number < len(self.fields) else AtOnce()
 
     def begin_again(self) -> None:
         for entry in self.fields:
