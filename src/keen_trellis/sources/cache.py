@@ -24,7 +24,7 @@ from keen_trellis.flow.kinds import digest
 from keen_trellis.flow.temporary import clear_left, temporary_folder
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.sources.about import About
-from keen_trellis.sources.content import TICK, content_of, reading, stamp_of
+from keen_trellis.sources.content import content_of, is_settled, reading, stamp_of
 from keen_trellis.sources.reading import ReadTable, mapped
 
 # What is kept on disk at most, in bytes; the environment may say otherwise.
@@ -106,8 +106,7 @@ class Cache:
                 os.utime(note)
                 return known.content
         content = content_of(path, task)
-        # A file that was written to a moment ago may be written to again within the same tick of the clock.
-        if time.time_ns() - stamp[0] > TICK:
+        if is_settled(stamp):
             with suppress(OSError):
                 self.folder.mkdir(parents=True, exist_ok=True)
                 with whole_file(note) as draft:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import os
 import threading
+import time
+from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 import xxhash
 
@@ -19,15 +21,62 @@ from keen_trellis.flow.temporary import is_disk_full
 from keen_trellis.sources.reading import ReadTable
 
 _BLOCK = 2**22
+_MOST_LOOKED = 64
 # Nanoseconds in which a file may be written to twice without its times telling.
-TICK = 50_000_000
+_TICK = 50_000_000
 Found = TypeVar("Found")
 
 
+class Looked(NamedTuple):
+    """What all bytes of a file tell.
+
+    content: their fingerprint, an XXH3 digest of those of its blocks.  is_ascii: whether they are text of
+    ASCII.  has_zeros: whether a byte is zero.
+    """
+
+    content: str
+    is_ascii: bool
+    has_zeros: bool
+
+
+# What files told when their content was last asked for, as they were then: what reads one next asks, too.
+_looked: OrderedDict[Path, tuple[tuple[int, ...], Looked]] = OrderedDict()
+
+
 def content_of(path: Path, task: Task) -> str:
-    """The fingerprint of all bytes of a file: an XXH3 digest of those of its blocks."""
-    parts = of_blocks(path, lambda block, _: xxhash.xxh3_128_digest(block), task)
-    return xxhash.xxh3_128_hexdigest(b"".join(parts)) if parts else "empty"
+    """The fingerprint of all bytes of a file."""
+    with reading(path):
+        stamp = stamp_of(path)
+    found = _look(path, task)
+    if is_settled(stamp):
+        _looked[path] = stamp, found
+        while len(_looked) > _MOST_LOOKED:
+            with suppress(KeyError):
+                _looked.popitem(last=False)
+    return found.content
+
+
+def looked_at(path: Path, task: Task) -> Looked:
+    """What all bytes of a file tell; they are not read again if its content was asked for and it was not
+    touched since.
+    """
+    with reading(path):
+        stamp = stamp_of(path)
+    known = _looked.get(path)
+    return known[1] if known is not None and known[0] == stamp else _look(path, task)
+
+
+def _look(path: Path, task: Task) -> Looked:
+    parts = of_blocks(
+        path, lambda block, _: (xxhash.xxh3_128_digest(block), block.isascii(), b"\0" in block), task
+    )
+    content = xxhash.xxh3_128_hexdigest(b"".join(part[0] for part in parts)) if parts else "empty"
+    return Looked(content, all(part[1] for part in parts), any(part[2] for part in parts))
+
+
+def is_settled(stamp: tuple[int, ...]) -> bool:
+    """Whether a file was last written to so long ago that its stamp will tell when it is again."""
+    return time.time_ns() - stamp[0] > _TICK
 
 
 def of_blocks(path: Path, look: Callable[[bytes | bytearray, int], Found], task: Task) -> list[Found]:

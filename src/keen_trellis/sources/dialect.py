@@ -15,7 +15,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import NO_COMMENT, NO_QUOTE, Dialect
-from keen_trellis.sources.content import of_blocks
+from keen_trellis.sources.content import looked_at, of_blocks
 from keen_trellis.sources.recognise import UTF8_MARKED, encoding_of
 
 DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "vertical bar"}
@@ -87,15 +87,13 @@ def detect_encoding(path: Path, task: Task) -> Encoding:
     found = encoding_of(head)
     if found not in ("", UTF8_MARKED):
         return Encoding(found)
-    looked = of_blocks(
-        path, lambda block, _: (block.isascii(), block.count(0) if b"\0" in block else 0), task
-    )
-    nothing = sum(count for _, count in looked)
+    looked = looked_at(path, task)
     said = []
-    if nothing:
+    if looked.has_zeros:
+        nothing = sum(of_blocks(path, lambda block, _: block.count(0), task))
         text = "1 character is none" if nothing == 1 else f"{nothing:,} characters are none"
         said.append(Remark(f"{text} (NUL): it may be damaged", doubtful=True))
-    if all(ascii_only for ascii_only, _ in looked):
+    if looked.is_ascii:
         return Encoding("utf-8", tuple(said))
     marks, around = _marks_of_utf8(path, task)
     if around is None:

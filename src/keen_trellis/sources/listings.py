@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Hashable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
-from keen_trellis.sources.content import TICK, stamp_of
+from keen_trellis.sources.content import is_settled, stamp_of
 
 Found = TypeVar("Found")
 Stamps = tuple[tuple[int, ...], ...]
@@ -31,7 +30,7 @@ class Listings:
             return found
         made = look()
         # What was written to a moment ago may be written to again within the same tick of the clock.
-        if stamps and stamps == _stamps(files) and time.time_ns() - max(stamp[0] for stamp in stamps) > TICK:
+        if stamps and stamps == _stamps(files) and all(map(is_settled, stamps)):
             self._known[key] = (stamps, made)
         return made
 
