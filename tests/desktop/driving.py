@@ -9,11 +9,21 @@ from tempfile import TemporaryDirectory
 from unittest import mock
 
 from PySide6.QtCore import QCoreApplication, QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
-from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QContextMenuEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLineEdit, QMessageBox, QPushButton, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QDialog,
+    QFileDialog,
+    QLineEdit,
+    QMenu,
+    QMessageBox,
+    QPushButton,
+    QWidget,
+)
 
 from keen_trellis.desktop.pictures import new_window, settle
+from keen_trellis.desktop.plain import without_keys
 from keen_trellis.desktop.sentence.chooser import Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.window import MainWindow
@@ -114,6 +124,33 @@ class WindowCase(unittest.TestCase):
     def double_click(self, widget: QWidget, point: QPointF):
         QTest.mouseDClick(widget, Qt.MouseButton.LeftButton, _PLAIN, point.toPoint())
         QCoreApplication.processEvents()
+
+    def right_click(self, widget: QWidget, point: QPointF | QPoint) -> QMenu:
+        """The menu that the right button opens there."""
+        place = point.toPoint() if isinstance(point, QPointF) else point
+        QTest.mouseClick(widget, Qt.MouseButton.RightButton, _PLAIN, place)
+        reason = QContextMenuEvent.Reason.Mouse
+        QApplication.sendEvent(widget, QContextMenuEvent(reason, place, widget.mapToGlobal(place)))
+        QCoreApplication.processEvents()
+        menu = QApplication.activePopupWidget()
+        self.assertIsInstance(menu, QMenu)
+        return menu
+
+    def pick_entry(self, menu: QMenu, *texts: str):
+        """Click an entry of a menu, or of a menu in it."""
+        for text in texts:
+            action = next(action for action in menu.actions() if without_keys(action.text()) == text)
+            self.assertTrue(action.isEnabled(), f"{text}: {action.toolTip()}")
+            further = action.menu()
+            self.click(menu, menu.actionGeometry(action).center())
+            if further is not None:
+                # A menu in a menu opens after a moment.
+                end = time.monotonic() + 1
+                while not further.isVisible() and time.monotonic() < end:
+                    QTest.qWait(10)
+                self.assertTrue(further.isVisible(), text)
+                menu = further
+        self.rest()
 
     def drag(self, widget: QWidget, start: QPointF, end: QPointF):
         """Press, move in steps, let go."""

@@ -21,6 +21,7 @@ from keen_trellis.flow.steps.blend import (
     placing,
 )
 from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
 from keen_trellis.flow.steps.join import (
     JoinKind,
     JoinSettings,
@@ -308,6 +309,22 @@ def insert(session: Session, kind: str, settings: RailSettings, name: str) -> st
     rows = Input(step.id, selection.port)
     done = session.apply(name, lambda flow: edits.insert_after(flow, rows, kind, settings))
     return session.selection.step if done else ""
+
+
+def keep_where(session: Session, condition: ConditionSettings) -> None:
+    """Keep those of the selected rows for which one more condition holds: in the filter that is selected, or
+    in a new one after what is.
+    """
+    said = f"Keep rows whose {condition.condition}"
+    selection = session.selection
+    step = session.flow.find(selection.step)
+    if step is not None and step.kind == FilterKind.name:
+        settings: FilterSettings = KINDS.settings(step)
+        if not settings.any_of:
+            more = msgspec.structs.replace(settings, conditions=(*settings.conditions, condition))
+            session.change_settings(step.id, more, said)
+            return
+    insert(session, FilterKind.name, FilterSettings(conditions=(condition,)), said)
 
 
 def branch(session: Session) -> None:

@@ -256,6 +256,16 @@ class Content:
         left, right = part.sides(np.array([place]))
         return int(left[0]), int(right[0])
 
+    def cell_at(self, part: Part, place: int, number: int) -> tuple[Table, str, Cells]:
+        """The one cell at a place in column `number`, with its table and its field's name there; of a link
+        column that of the side that has the row.
+        """
+        left, right = part.sides(np.array([place]))
+        column = self.columns[number]
+        if column.other is not None and self.right is not None and left[0] < 0:
+            return self.right, column.other.name, self.right.take(right, [column.other.name])[0]
+        return self._table_of(column), column.field.name, self._side(column, left, right)
+
     def is_absent(self, zone: str, left: int, right: int) -> bool:
         """Whether a zone has nothing to show of a row."""
         return (zone == LEFT and left < 0) or (zone == RIGHT and right < 0)

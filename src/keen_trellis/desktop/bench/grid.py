@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import enum
 import re
 
 import numpy as np
 import pyarrow as pa
 from PySide6.QtCore import QPoint, QPointF, Qt, Signal
 from PySide6.QtGui import (
+    QContextMenuEvent,
     QGuiApplication,
     QKeyEvent,
     QMouseEvent,
@@ -19,18 +21,19 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 from keen_trellis.core.blending import Stands
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.values import FieldType
+from keen_trellis.core.values import FieldType, as_text
 from keen_trellis.desktop.bench.content import (
     BLOCK,
     Content,
     Part,
 )
-from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, GridView
+from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, LINE_HEIGHT, GridView
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, OpenStates
 from keen_trellis.desktop.bench.mend_text import mend_text
 from keen_trellis.desktop.bench.painting import GridPainter
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.plain import menu_text
+from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.wording import times_said
 from keen_trellis.outputs.delimited import made_harmless
 
@@ -38,11 +41,21 @@ _MOST_COPIED = 100_000  # lines that the clipboard takes at once
 _BREAKS = re.compile(r"[\t\r\n]")  # would begin another cell
 
 
+class Spot(enum.Enum):
+    """What on the bench is pointed at."""
+
+    FIELD = "field"
+    ROW = "row"
+    REASON = "reason"
+    BAND = "band"
+
+
 class BenchGrid(GridView):
     """current_changed: the current line or column moved.  destination_chosen: a join type, or a way to
     keep rows.
 
     sort_wanted: column number, descending.  record_wanted: show all fields of the current row.
+    menu_wanted: a Spot, which is the current one now, and where on the screen it is.
     mend_wanted: a reason, and the mend of it to be made.  remedy_wanted: a measure, "" if the current field
     needs none, and where it is to stand.
     """
@@ -53,6 +66,7 @@ class BenchGrid(GridView):
     record_wanted = Signal()
     mend_wanted = Signal(object, object)
     remedy_wanted = Signal(str, object)
+    menu_wanted = Signal(object, object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -379,6 +393,46 @@ class BenchGrid(GridView):
             self.mend(number)
         return True
 
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if self.content is None:
+            return
+        if event.reason() == QContextMenuEvent.Reason.Mouse:
+            point, place = event.pos(), event.globalPos()
+            self._choose_column(point.x())
+            if point.y() < self.header_height:
+                self.current_changed.emit()
+                self.menu_wanted.emit(Spot.FIELD, place)
+                return
+            number = self.line_at(point.y())
+            if number is None:
+                return
+            low, high = sorted((self.anchor, self.current))
+            # Rows that are chosen stay chosen: the menu is about them.
+            self.move_to(number, extend=low <= number <= high and low < high)
+        else:
+            left = self.column_left(self.column)
+            place = self.viewport().mapToGlobal(QPoint(left, int(self.line_top(self.current)) + LINE_HEIGHT))
+        line = self.current_line
+        if line is not None:
+            spots = {ROW: Spot.ROW, MORE: Spot.REASON, PART: Spot.REASON, BAND: Spot.BAND}
+            self.menu_wanted.emit(spots[line.kind], place)
+
+    def column_left(self, number: int) -> int:
+        """Where a column begins, in pixels from the viewport's left."""
+        places = [(n, left) for zone in self.columns.zones for n, left, _ in self.column_lefts(zone)]
+        return next((left for n, left in places if n == number), 0)
+
+    def copy_value(self) -> str:
+        """Put the value of the current cell on the clipboard as it is; a sentence about it."""
+        row = self.current_row()
+        if row is None or self.content is None:
+            return "Move to a row first."
+        text = as_text(self.content.cell_at(*row, self.column)[2].values)[0].as_py()
+        if text is None:
+            return "There is no value in this cell."
+        QGuiApplication.clipboard().setText(text)
+        return f"“{visible(cut(text, 60))}” is on the clipboard."
+
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         number = self.line_at(event.position().toPoint().y())
         if number is not None and self.lines.at(number).kind == ROW:
@@ -443,10 +497,7 @@ class BenchGrid(GridView):
             action.triggered.connect(lambda _=False, place=stands: self.remedy_wanted.emit(field.name, place))
         sort = menu.addAction("Sort by it")
         sort.triggered.connect(lambda: self._sort(self.column))
-        lefts = [
-            left for zone in self.columns.zones for n, left, _ in self.column_lefts(zone) if n == self.column
-        ]
-        menu.popup(self.viewport().mapToGlobal(QPoint(lefts[0], self.header_height)))
+        menu.popup(self.viewport().mapToGlobal(QPoint(self.column_left(self.column), self.header_height)))
 
     def _choose_column(self, x: int) -> None:
         number = self.column_at(x)

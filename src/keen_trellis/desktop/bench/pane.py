@@ -10,8 +10,10 @@ from PySide6.QtWidgets import QStackedLayout, QVBoxLayout, QWidget
 
 from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.table import RowOrigin, Table
+from keen_trellis.core.table import Cells, RowOrigin, Table
+from keen_trellis.core.values import as_text
 from keen_trellis.desktop.bench.attention import AttentionOpener
 from keen_trellis.desktop.bench.changes import ChangesOpener
 from keen_trellis.desktop.bench.changes import Rows as ChosenRows
@@ -37,6 +39,7 @@ from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.mending import Explained
+from keen_trellis.flow.steps.filter import ConditionSettings
 from keen_trellis.session import editing
 from keen_trellis.session.explaining import Explanations
 from keen_trellis.session.outcome import Outcome
@@ -252,8 +255,13 @@ class BenchPane(QWidget):
         self._stack.setCurrentWidget(self.grid)
         self.grid.setFocus()
 
+    @property
+    def shows_chosen_rows(self) -> bool:
+        """Whether some rows of any table are shown by themselves."""
+        return isinstance(self._shown_for, ChosenRows)
+
     def _stay_chosen(self, selection: Selection) -> bool:
-        return isinstance(self._shown_for, ChosenRows) and selection == self._shown_selection
+        return self.shows_chosen_rows and selection == self._shown_selection
 
     def show_raw(self) -> None:
         """Show, or leave, the raw cells of the selected source, or what the selected output writes."""
@@ -263,11 +271,27 @@ class BenchPane(QWidget):
         """Show where the current row comes from, and where the rows of a source go."""
         if self._stack.currentWidget() is not self.grid:
             self._session.said.emit("Move to a row first.")
-        elif isinstance(self._shown_for, ChosenRows):
+        elif self.shows_chosen_rows:
             # They may be of another table than the step's, such as the one before a refresh.
             self._session.said.emit("These rows stand by themselves: follow a row from its step.")
         else:
             self.trace.show()
+
+    # --- rows like the current one ---
+
+    def keep_like(self, *, but: bool = False) -> None:
+        """Keep only the rows that have the current cell's value, or all but these."""
+        row, content = self.grid.current_row(), self.content
+        outcome, port = self._session.selected_outcome(), self._session.selection.port
+        if row is None or content is None or outcome is None or outcome.result is None:
+            self._session.said.emit("Move to a row first.")
+            return
+        table, own, cells = content.cell_at(*row, self.grid.column)
+        name = _name_in(outcome.result.ports[port], table, own)
+        if name is None:
+            self._session.said.emit(f"{own} does not come along: bring it first, then filter by it.")
+            return
+        editing.keep_where(self._session, _like(name, cells, but=but))
 
     # --- sending bands elsewhere ---
 
@@ -284,11 +308,31 @@ class BenchPane(QWidget):
             editing.place_measures(self._session, self._session.selection.step, [name], stands)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Escape and isinstance(self._shown_for, ChosenRows):
+        if event.key() == Qt.Key.Key_Escape and self.shows_chosen_rows:
             self._shown_for = None
             self._go_back()
             return
         super().keyPressEvent(event)
+
+
+def _name_in(result: Table, table: Table, own: str) -> str | None:
+    """What a field of one of the tables that a result is made of is called in it; None if it is not there."""
+    if result is table:
+        return own
+    return next((name for name in result.names if (table, own) in result.read_from(name)), None)
+
+
+def _like(name: str, cells: Cells, *, but: bool) -> ConditionSettings:
+    """The condition that a field has the value of a cell, or any other."""
+    text = as_text(cells.values)[0].as_py()
+    if text is not None:
+        how = Comparison.NONE_OF if but else Comparison.ONE_OF
+        return ConditionSettings(name, how.value, (text,))
+    if cells.absent is not None and cells.absent[0]:
+        how = Comparison.PARTNER if but else Comparison.NO_PARTNER
+    else:
+        how = Comparison.FILLED if but else Comparison.BLANK
+    return ConditionSettings(name, how.value)
 
 
 def _origin_text(origins: tuple[RowOrigin, ...]) -> str:

@@ -1,30 +1,60 @@
-"""The window's commands: each stands in a menu, in the command finder, and on its key."""
+"""The window's commands: each is in a menu, in the command finder, in context menus, and on its key."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from PySide6.QtGui import QAction, QKeySequence
+from PySide6.QtGui import QAction, QKeySequence, QShortcut
 from PySide6.QtWidgets import QMenu, QWidget
+
+from keen_trellis.desktop.plain import menu_text, tip, without_keys
+
+
+def always() -> str:
+    """For commands that can be given whatever is selected."""
+    return ""
 
 
 @dataclass(frozen=True)
 class Command:
-    """name: for the program.  menu: where it stands.  text: what it says.  keys: its shortcut, or ""."""
+    """name: for the program.  menu: where it is.  text: what it says.  keys: its shortcut, or "".
+
+    why_not: why it does not apply to what is selected now, "" if it does.  text_now: its text, where that
+    depends on something.
+    """
 
     name: str
     menu: str
     text: str
     keys: str
     run: Callable[[], None]
+    why_not: Callable[[], str] = always
+    text_now: Callable[[], str] | None = None
+
+    @property
+    def enabled(self) -> bool:
+        """Whether it applies to what is selected now."""
+        return not self.why_not()
+
+
+# What a context menu has: the name of a command or of a menu, what stands only there, or a line for None.
+Entry = str | tuple[str, Callable[[], None]] | None
 
 
 class Commands:
-    """All commands as actions of a window."""
+    """All commands as actions of a window.
 
-    def __init__(self, window: QWidget, commands: list[Command], menus: dict[str, QMenu]) -> None:
+    say: tells the user why the keys of a command do nothing now.
+    """
+
+    def __init__(
+        self, window: QWidget, commands: list[Command], menus: dict[str, QMenu], say: Callable[[str], None]
+    ) -> None:
         self._actions: dict[str, QAction] = {}
+        self._commands: dict[str, Command] = {}
+        self._excuses: dict[str, QShortcut] = {}
+        self._menus = menus
         for command in commands:
             if command.text == "-":
                 menus[command.menu].addSeparator()
@@ -32,10 +62,18 @@ class Commands:
             action = QAction(command.text, window)
             if command.keys:
                 action.setShortcut(QKeySequence(command.keys))
+                # The action's own keys do nothing while it is greyed.
+                excuse = self._excuses[command.name] = QShortcut(QKeySequence(command.keys), window)
+                excuse.activated.connect(lambda asked=command: say(asked.why_not()))
             action.triggered.connect(lambda _=False, run=command.run: run())
             menus[command.menu].addAction(action)
             window.addAction(action)
             self._actions[command.name] = action
+            self._commands[command.name] = command
+        for menu in menus.values():
+            menu.setToolTipsVisible(True)
+            menu.aboutToShow.connect(self.update)
+        self.update()
 
     def __getitem__(self, name: str) -> QAction:
         return self._actions[name]
@@ -44,6 +82,45 @@ class Commands:
     def all(self) -> list[QAction]:
         """Every command, in the order of the menus."""
         return list(self._actions.values())
+
+    @property
+    def described(self) -> list[Command]:
+        """Every command as it was described, in the order of the menus."""
+        return list(self._commands.values())
+
+    def why_not(self, name: str) -> str:
+        """Why a command does not apply now, "" if it does."""
+        return self._commands[name].why_not()
+
+    def update(self) -> None:
+        """Grey what does not apply to what is selected now, and let it say why."""
+        for name, command in self._commands.items():
+            action, why_not = self._actions[name], command.why_not()
+            if command.text_now is not None:
+                action.setText(command.text_now())
+            action.setEnabled(not why_not)
+            action.setToolTip(tip(why_not or without_keys(action.text())))
+            if name in self._excuses:
+                self._excuses[name].setEnabled(bool(why_not))
+
+    def menu(self, parent: QWidget, entries: Sequence[Entry]) -> QMenu:
+        """A context menu, made of these commands and menus."""
+        self.update()
+        menu = QMenu(parent)
+        menu.setToolTipsVisible(True)
+        for entry in entries:
+            if entry is None:
+                menu.addSeparator()
+            elif not isinstance(entry, str):
+                text, run = entry
+                menu.addAction(menu_text(text)).triggered.connect(lambda _=False, run=run: run())
+            elif entry in self._actions:
+                menu.addAction(self._actions[entry])
+            else:
+                # As an action: a menu that is added itself would go with this one.
+                menu.addAction(self._menus[entry].menuAction())
+        menu.aboutToHide.connect(menu.deleteLater)
+        return menu
 
 
 def separator(menu: str) -> Command:

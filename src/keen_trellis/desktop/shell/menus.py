@@ -6,9 +6,12 @@ from functools import partial
 
 from keen_trellis.core.join_type import QUESTION_TYPES
 from keen_trellis.desktop.kinds import COMMANDS
+from keen_trellis.desktop.plain import menu_text
 from keen_trellis.desktop.shell.commands import Command, separator
+from keen_trellis.desktop.shell.here import Here
 from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.desktop.shell.window import MainWindow
+from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.runner import Kept
 from keen_trellis.session import editing
 from keen_trellis.sources.library import Library
@@ -16,11 +19,12 @@ from keen_trellis.sources.library import Library
 
 def all_commands(window: MainWindow) -> list[Command]:
     """The commands, menu by menu."""
+    here = window.here
     menus = (_file, _edit, _flow, _step, _types, _rows, _view, _help)
-    return [command for menu in menus for command in menu(window)]
+    return [command for menu in menus for command in menu(window, here)]
 
 
-def _file(window: MainWindow) -> list[Command]:
+def _file(window: MainWindow, here: Here) -> list[Command]:
     return [
         Command("new", "File", "&New flow", "Ctrl+N", window.files.new),
         Command("open", "File", "&Open a flow or files…", "Ctrl+O", window.files.open_dialog),
@@ -52,34 +56,59 @@ def _file(window: MainWindow) -> list[Command]:
     ]
 
 
-def _edit(window: MainWindow) -> list[Command]:
+def _edit(window: MainWindow, here: Here) -> list[Command]:
     return [
-        Command("undo", "Edit", "&Undo", "Ctrl+Z", window.session.undo),
-        Command("redo", "Edit", "&Redo", "Ctrl+Shift+Z", window.session.redo),
+        Command(
+            "undo",
+            "Edit",
+            "&Undo",
+            "Ctrl+Z",
+            window.session.undo,
+            here.undo,
+            text_now=lambda: f"&Undo {menu_text(window.session.history.undo_name)}".strip(),
+        ),
+        Command(
+            "redo",
+            "Edit",
+            "&Redo",
+            "Ctrl+Shift+Z",
+            window.session.redo,
+            here.redo,
+            text_now=lambda: f"&Redo {menu_text(window.session.history.redo_name)}".strip(),
+        ),
         separator("Edit"),
         Command("copy", "Edit", "&Copy rows, or steps", "Ctrl+C", window.selected.copy),
         Command("cut", "Edit", "Cu&t steps", "Ctrl+X", window.selected.cut),
         Command("paste", "Edit", "&Paste steps here", "Ctrl+V", window.selected.paste),
         Command("choose_all", "Edit", "Select &all rows, or steps", "Ctrl+A", window.selected.choose_all),
-        Command("find", "Edit", "&Find in rows…", "Ctrl+F", window.bench.finding.open),
-        Command("find_next", "Edit", "Find ne&xt", "F3", window.bench.finding.go_on),
+        Command("find", "Edit", "&Find in rows…", "Ctrl+F", window.bench.finding.open, here.grid),
+        Command("find_next", "Edit", "Find ne&xt", "F3", window.bench.finding.go_on, here.grid),
         Command(
             "find_before",
             "Edit",
             "Find pre&vious",
             "Shift+F3",
             lambda: window.bench.finding.go_on(backwards=True),
+            here.grid,
         ),
         separator("Edit"),
-        Command("rename", "Edit", "Re&name…", "F2", window.selected.rename),
-        Command("remove", "Edit", "R&emove", "Delete", lambda: editing.remove_selected(window.session)),
-        Command("note", "Edit", "&Note on the step…", "Ctrl+Alt+N", window.selected.note),
+        Command("rename", "Edit", "Re&name…", "F2", window.selected.rename, here.step),
+        Command(
+            "remove",
+            "Edit",
+            "R&emove",
+            "Delete",
+            lambda: editing.remove_selected(window.session),
+            here.removable,
+        ),
+        Command("note", "Edit", "&Note on the step…", "Ctrl+Alt+N", window.selected.note, here.step),
         Command(
             "skip",
             "Edit",
             "S&kip the step for now",
             "Ctrl+Shift+K",
             lambda: editing.skip_selected(window.session),
+            here.step,
         ),
         Command(
             "earlier",
@@ -87,6 +116,7 @@ def _edit(window: MainWindow) -> list[Command]:
             "Move the step &earlier",
             "Ctrl+Alt+Left",
             lambda: editing.move_selected(window.session, later=False),
+            here.step,
         ),
         Command(
             "later",
@@ -94,40 +124,90 @@ def _edit(window: MainWindow) -> list[Command]:
             "Move the step &later",
             "Ctrl+Alt+Right",
             lambda: editing.move_selected(window.session, later=True),
+            here.step,
         ),
         separator("Edit"),
         Command("finder", "Edit", "Find any co&mmand…", "Ctrl+K", window.open_finder),
     ]
 
 
-def _flow(window: MainWindow) -> list[Command]:
+def _flow(window: MainWindow, here: Here) -> list[Command]:
     return [
-        Command("begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.selected.begin_rail),
-        Command("join", "Flow", "&Join with…", "Ctrl+J", window.combining.join_dialog),
-        Command("blend", "Flow", "B&lend with…", "Ctrl+Shift+J", window.combining.blend_dialog),
-        Command("reconcile", "Flow", "Reco&ncile with…", "Ctrl+Alt+E", window.combining.reconcile_dialog),
-        Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.combining.share_filter),
-        Command("union", "Flow", "Put rows &below these…", "Ctrl+Alt+A", window.combining.stack_dialog),
-        Command("branch", "Flow", "Branch &off here", "Ctrl+Alt+X", lambda: editing.branch(window.session)),
-        Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.selected.swap),
-        Command("question", "Flow", "Ask another &question…", "Ctrl+Return", window.selected.ask_question),
+        Command(
+            "begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.selected.begin_rail, here.table
+        ),
+        Command("join", "Flow", "&Join with…", "Ctrl+J", window.combining.join_dialog, here.rows_or_table),
+        Command(
+            "blend", "Flow", "B&lend with…", "Ctrl+Shift+J", window.combining.blend_dialog, here.rows_or_table
+        ),
+        Command(
+            "reconcile",
+            "Flow",
+            "Reco&ncile with…",
+            "Ctrl+Alt+E",
+            window.combining.reconcile_dialog,
+            here.rows_or_table,
+        ),
+        Command("share", "Flow", "S&hare a filter…", "Ctrl+Alt+H", window.combining.share_filter, here.steps),
+        Command(
+            "union",
+            "Flow",
+            "Put rows &below these…",
+            "Ctrl+Alt+A",
+            window.combining.stack_dialog,
+            here.rows_or_table,
+        ),
+        Command(
+            "branch",
+            "Flow",
+            "Branch &off here",
+            "Ctrl+Alt+X",
+            lambda: editing.branch(window.session),
+            here.rows,
+        ),
+        Command("swap", "Flow", "S&wap left and right", "Ctrl+T", window.selected.swap, here.knot),
+        Command(
+            "question",
+            "Flow",
+            "Ask another &question…",
+            "Ctrl+Return",
+            window.selected.ask_question,
+            here.knot,
+        ),
         Command(
             "types",
             "Flow",
             "All join t&ypes side by side",
             "Ctrl+Shift+Return",
             window.bench.types.show_or_close,
+            here.knot,
         ),
-        Command("guards", "Flow", "&Guards: what must hold…", "Ctrl+G", window.bench.guards.show),
-        separator("Flow"),
-        Command("output", "Flow", "Write these rows to a &file…", "Ctrl+E", window.writing.add_output),
         Command(
-            "output_table", "Flow", "Write these rows to a &table…", "Ctrl+Shift+B", window.writing.add_table
+            "guards", "Flow", "&Guards: what must hold…", "Ctrl+G", window.bench.guards.show, here.guarded
         ),
-        Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all),
         separator("Flow"),
-        Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh),
-        Command("refresh_one", "Flow", "Refresh the selected sour&ce", "Ctrl+F5", window.sources.refresh_one),
+        Command(
+            "output", "Flow", "Write these rows to a &file…", "Ctrl+E", window.writing.add_output, here.rows
+        ),
+        Command(
+            "output_table",
+            "Flow",
+            "Write these rows to a &table…",
+            "Ctrl+Shift+B",
+            window.writing.add_table,
+            here.rows,
+        ),
+        Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all, here.outputs),
+        separator("Flow"),
+        Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh, here.steps),
+        Command(
+            "refresh_one",
+            "Flow",
+            "Refresh the selected sour&ce",
+            "Ctrl+F5",
+            window.sources.refresh_one,
+            here.source,
+        ),
         Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.changes.show),
         Command(
             "watch", "Flow", "&Watch the sources for changes", "Ctrl+Alt+W", window.sources.switch_watching
@@ -136,7 +216,7 @@ def _flow(window: MainWindow) -> list[Command]:
     ]
 
 
-def _step(window: MainWindow) -> list[Command]:
+def _step(window: MainWindow, here: Here) -> list[Command]:
     return [
         Command(
             f"step_{kind}",
@@ -144,12 +224,13 @@ def _step(window: MainWindow) -> list[Command]:
             f"{command.text} here…",
             f"Ctrl+Alt+{command.keys}",
             partial(window.selected.begin_step, kind, command),
+            here.rows,
         )
         for kind, command in COMMANDS.items()
     ]
 
 
-def _types(window: MainWindow) -> list[Command]:
+def _types(window: MainWindow, here: Here) -> list[Command]:
     return [
         *(
             Command(
@@ -158,49 +239,106 @@ def _types(window: MainWindow) -> list[Command]:
                 kind.trade_name.capitalize(),
                 str(n),
                 window.selected.type_setter(kind),
+                here.knot,
             )
             for n, kind in enumerate(QUESTION_TYPES, 1)
         ),
     ]
 
 
-def _rows(window: MainWindow) -> list[Command]:
+def _rows(window: MainWindow, here: Here) -> list[Command]:
     return [
-        Command("record", "Rows", "&All fields of the row and its partners", "F4", window.bench.record.show),
-        Command("trace", "Rows", "Where the row comes from and &goes", "Shift+F4", window.bench.show_trace),
-        Command("fields", "Rows", "&Fields and what they hold", "F7", window.bench.fields.show_or_close),
+        Command(
+            "record",
+            "Rows",
+            "&All fields of the row and its partners",
+            "F4",
+            window.bench.record.show,
+            here.row,
+        ),
+        Command(
+            "trace",
+            "Rows",
+            "Where the row comes from and &goes",
+            "Shift+F4",
+            window.bench.show_trace,
+            here.step_row,
+        ),
+        Command(
+            "fields",
+            "Rows",
+            "&Fields and what they hold",
+            "F7",
+            window.bench.fields.show_or_close,
+            here.anything,
+        ),
         Command(
             "raw",
             "Rows",
             "Ra&w cells of the source, or of what is written",
             "Shift+F7",
             window.bench.show_raw,
+            here.raw,
         ),
-        Command("typing", "Rows", "&Edit the rows typed in", "Ctrl+Alt+T", window.bench.typing.show),
-        Command("mend", "Rows", "&Mend what the line says", "Ctrl+M", window.bench.grid.mend_current),
-        Command("mends", "Rows", "Other m&ends…", "Ctrl+Shift+E", window.bench.grid.open_current_mends),
+        Command(
+            "typing", "Rows", "&Edit the rows typed in", "Ctrl+Alt+T", window.bench.typing.show, here.typed
+        ),
+        Command(
+            "mend", "Rows", "&Mend what the line says", "Ctrl+M", window.bench.grid.mend_current, here.mend
+        ),
+        Command(
+            "mends", "Rows", "Other m&ends…", "Ctrl+Shift+E", window.bench.grid.open_current_mends, here.mend
+        ),
         Command(
             "remedies",
             "Rows",
             "What adding the field up counts…",
             "Ctrl+Alt+O",
             window.bench.grid.open_remedies,
+            here.overcounted,
         ),
-        Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mends.show),
+        Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mends.show, here.knot),
         Command(
             "clusters",
             "Rows",
             "Where the rows cl&uster by this field",
             "Ctrl+Shift+L",
             window.bench.clusters.show,
+            here.column,
         ),
-        Command("sort", "Rows", "&Sort by this field", "Ctrl+L", window.bench.grid.sort_current),
-        Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: window.jump_to_band(1)),
-        Command("last_band", "Rows", "&Previous band", "Ctrl+Up", lambda: window.jump_to_band(-1)),
+        Command(
+            "only_like",
+            "Rows",
+            "&Only rows like this",
+            "Ctrl+Alt+L",
+            window.bench.keep_like,
+            here.step_row,
+        ),
+        Command(
+            "all_but",
+            "Rows",
+            "All &but these",
+            "Ctrl+Alt+V",
+            partial(window.bench.keep_like, but=True),
+            here.step_row,
+        ),
+        Command(
+            "copy_value",
+            "Rows",
+            "Copy the &value",
+            "Ctrl+Shift+C",
+            lambda: window.status.say(window.bench.grid.copy_value()),
+            here.row,
+        ),
+        Command("sort", "Rows", "&Sort by this field", "Ctrl+L", window.bench.grid.sort_current, here.column),
+        Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: window.jump_to_band(1), here.bands),
+        Command(
+            "last_band", "Rows", "&Previous band", "Ctrl+Up", lambda: window.jump_to_band(-1), here.bands
+        ),
     ]
 
 
-def _view(window: MainWindow) -> list[Command]:
+def _view(window: MainWindow, here: Here) -> list[Command]:
     return [
         Command("next_pane", "View", "&Next pane", "F6", window.next_pane),
         Command("attention", "View", "What needs &attention", "Ctrl+I", window.bench.attention.show_or_close),
@@ -215,11 +353,18 @@ def _view(window: MainWindow) -> list[Command]:
         separator("View"),
         Command("bench_alone", "View", "&Bench alone", "F8", window.bench_alone),
         Command("memory", "View", "&Memory for results…", "Ctrl+Alt+Y", window.choose_memory),
-        Command("dark", "View", "&Dark theme", "Ctrl+Shift+D", window.switch_theme),
+        Command(
+            "dark",
+            "View",
+            "&Dark theme",
+            "Ctrl+Shift+D",
+            window.switch_theme,
+            text_now=lambda: "&Light theme" if theme().name == "dark" else "&Dark theme",
+        ),
     ]
 
 
-def _help(window: MainWindow) -> list[Command]:
+def _help(window: MainWindow, here: Here) -> list[Command]:
     return [
         Command("about", "Help", "&About Keen Trellis", "F1", window.about),
     ]

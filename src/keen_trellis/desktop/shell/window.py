@@ -21,16 +21,15 @@ from keen_trellis.desktop.shell.commands import Command, Commands
 from keen_trellis.desktop.shell.finder import open_finder
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.here import Here
+from keen_trellis.desktop.shell.pointing import Pointing
 from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.desktop.shell.selected import SelectedCommands
 from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.desktop.shell.source_actions import SourceActions
 from keen_trellis.desktop.shell.writing import Writing
-from keen_trellis.desktop.theme import theme
 from keen_trellis.desktop.trellis import export
 from keen_trellis.flow.runner import Kept
-from keen_trellis.flow.steps import KINDS
-from keen_trellis.session import editing
 from keen_trellis.sources.library import Library
 
 
@@ -51,26 +50,29 @@ class MainWindow(Frame):
         self.selected = SelectedCommands(self)
         self.combining = Combining(self)
         self.writing = Writing(self, self.reaching)
+        self.here = Here(self)
         self._leaving = False
         self._menus: dict[str, QMenu] = {}
         for name in ("File", "Edit", "Flow", "Step", "Rows", "View", "Help"):
             self._menus[name] = self.bar.addMenu(f"&{name}")
         self._recent = QMenu("Open &recent", self)
-        self._questions = self._menus["Flow"].addMenu("Join &type")
-        self._menus["Join type"] = self._questions
+        self._menus["Join type"] = self._menus["Flow"].addMenu("Join &type")
         self._menus["File"].aboutToShow.connect(self._fill_recent)
         self.trellis.demo_wanted.connect(self.files.open_demo)
 
     def take_commands(self, commands: list[Command]) -> None:
         """Put the commands into the menus."""
-        self.commands = Commands(self, commands, self._menus)
+        self.commands = Commands(self, commands, self._menus, self.status.say)
         self.commands["watch"].setCheckable(True)
         self.sources.watched.connect(self.commands["watch"].setChecked)
         self.sources.watch(self.remembered.value("watch") != "no")
-        self.session.changed.connect(self._update_commands)
-        self.session.selected.connect(self._update_commands)
-        self.session.outcomes_changed.connect(lambda _: self._update_commands())
-        self._update_commands()
+        self.session.changed.connect(self.commands.update)
+        self.session.selected.connect(self.commands.update)
+        self.session.outcomes_changed.connect(lambda _: self.commands.update())
+        self.bench.grid.current_changed.connect(self.commands.update)
+        self.bench.panels.opened.connect(self.commands.update)
+        self.bench.panels.closed.connect(self.commands.update)
+        self.pointing = Pointing(self, self.commands)
         QTimer.singleShot(0, self._load_ahead)
 
     def _load_ahead(self) -> None:
@@ -84,36 +86,6 @@ class MainWindow(Frame):
             action = self._recent.addAction(menu_text(f"{path.stem}  ({path.parent})"))
             action.triggered.connect(partial(self.files.when_saved, partial(self.files.open_flow, path)))
         self._recent.setEnabled(bool(self._recent.actions()))
-
-    def _update_commands(self) -> None:
-        """Let only those commands be chosen that apply to what is selected."""
-        session = self.session
-        history, commands = session.history, self.commands
-        commands["undo"].setText(f"&Undo {menu_text(history.undo_name)}".strip())
-        commands["undo"].setEnabled(bool(history.undo_name))
-        commands["redo"].setText(f"&Redo {menu_text(history.redo_name)}".strip())
-        commands["redo"].setEnabled(bool(history.redo_name))
-        selection = session.selection
-        knot = editing.selected_knot(session)
-        commands["begin"].setEnabled(bool(selection.is_stump and selection.table))
-        commands["join"].setEnabled(bool(selection))
-        commands["swap"].setEnabled(knot is not None)
-        commands["question"].setEnabled(knot is not None)
-        self._questions.setEnabled(knot is not None)
-        step = session.flow.find(selection.step)
-        is_output = step is not None and KINDS.ends_rail(step)
-        for name in ("output", "output_table"):
-            commands[name].setEnabled(step is not None and not is_output)
-        commands["rename"].setEnabled(step is not None)
-        commands["remove"].setEnabled(bool(selection))
-        is_source = step is not None and KINDS.begins_rail(step)
-        commands["refresh"].setEnabled(bool(session.flow.steps))
-        commands["refresh_one"].setEnabled(is_source)
-        commands["raw"].setEnabled(is_source or is_output)
-        commands["typing"].setEnabled(is_source)
-        commands["fields"].setEnabled(bool(selection))
-        commands["write"].setEnabled(any(KINDS.ends_rail(entry) for entry in session.flow.steps))
-        commands["dark"].setText("&Light theme" if theme().name == "dark" else "&Dark theme")
 
     def close_soon(self) -> None:
         """Close the window, asking about unsaved changes first."""

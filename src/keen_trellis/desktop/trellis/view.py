@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from PySide6.QtCore import QCoreApplication, QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
+    QContextMenuEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -37,7 +38,8 @@ class TrellisView(QWidget):
 
     join_wanted: dragged selection, and the one it was dropped on.  part_clicked: knot's step id, part.
     opened: a selection that was double-clicked or entered.  demo_wanted: the demo is to be opened.
-    tie_wanted: a slat's id, and the source whose rail it is to be tied to.
+    tie_wanted: a slat's id, and the source whose rail it is to be tied to.  menu_wanted: what is pointed at,
+    None for the ground, and where on the screen that is.
     """
 
     join_wanted = Signal(object, object)
@@ -45,6 +47,7 @@ class TrellisView(QWidget):
     opened = Signal(object)
     demo_wanted = Signal()
     tie_wanted = Signal(str, str)
+    menu_wanted = Signal(object, object)
 
     def __init__(
         self, session: Session, cuttings: Mapping[str, Cutting], parent: QWidget | None = None
@@ -236,6 +239,14 @@ class TrellisView(QWidget):
         if pressed.part and self._session.selection == pressed.selection:
             self.part_clicked.emit(pressed.selection.step, pressed.part)
         self._session.select(pressed.selection)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if event.reason() == QContextMenuEvent.Reason.Mouse:
+            self.menu_wanted.emit(self.item_at(QPointF(event.pos())), event.globalPos())
+            return
+        item = self.selected_item()
+        place = self.on_screen(item.rect).bottomLeft().toPoint() if item is not None else self.rect().center()
+        self.menu_wanted.emit(item, self.mapToGlobal(place))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         item = self.item_at(event.position())

@@ -1,0 +1,108 @@
+"""What the right button opens: for each thing in the trellis and on the bench the commands that are about it.
+
+The thing that is pointed at is selected first, so that a command means the same from a menu, the finder and
+its keys.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import QObject, QPoint
+
+from keen_trellis.desktop.bench.grid import Spot
+from keen_trellis.desktop.shell.commands import Commands, Entry
+from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.trellis.items import Item
+from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.selection import Selection
+
+_ON: tuple[Entry, ...] = ("Step", "join", "blend", "union", "branch", "output", "output_table", "share")
+_SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
+_GROUND: tuple[Entry, ...] = (
+    *("open", "open_folder", "open_address", "type_table", "paste", None),
+    *("larger", "smaller", "own_size", "fit", None, "picture", "print"),
+)
+_TABLE: tuple[Entry, ...] = ("begin", None, "join", "blend", "union", "reconcile", None, "fields", "remove")
+_SOURCE: tuple[Entry, ...] = (
+    *(*_ON, "reconcile", None, "fields", "raw", "typing", "refresh_one", None),
+    *("rename", "note", "remove"),
+)
+_STEP: tuple[Entry, ...] = (*_ON, None, "fields", None, "earlier", "later", "copy", "cut", "paste", *_SELF)
+_JOIN: tuple[Entry, ...] = (
+    *("question", "Join type", "types", "swap", None, "review", "guards", "fields", None),
+    *(*_ON, None, *_SELF),
+)
+_KNOT: tuple[Entry, ...] = ("guards", "fields", None, *_ON, None, *_SELF)
+_STUB: tuple[Entry, ...] = (*_ON, None, "fields")
+_OUTPUT: tuple[Entry, ...] = ("raw", "write", "guards", None, *_SELF)
+_SLAT: tuple[Entry, ...] = ("remove",)
+_FIELD: tuple[Entry, ...] = ("sort", "fields", "clusters", "remedies", None, "Step")
+_ROW: tuple[Entry, ...] = (
+    *("only_like", "all_but", None, "copy_value", "copy", "choose_all", None, "record", "trace", None),
+    *("sort", "find"),
+)
+_REASON: tuple[Entry, ...] = ("mend", "mends", "review", "clusters", None, "next_band", "last_band")
+_BAND: tuple[Entry, ...] = ("next_band", "last_band", None, "types", "question", "guards")
+
+
+class Pointing(QObject):
+    """Opens the menus of the trellis and of the bench's grid."""
+
+    def __init__(self, frame: Frame, commands: Commands) -> None:
+        super().__init__(frame)
+        self._frame, self._commands = frame, commands
+        frame.trellis.menu_wanted.connect(self._on_trellis)
+        frame.bench.grid.menu_wanted.connect(self._on_bench)
+
+    def _on_trellis(self, item: Item | None, place: QPoint) -> None:
+        session = self._frame.session
+        if item is not None and item.selection.step not in session.chosen:
+            session.select(item.selection)
+        self._commands.menu(self._frame, self.of_item(item)).popup(place)
+
+    def of_item(self, item: Item | None) -> Sequence[Entry]:
+        """What can be done with something in the trellis; None: with its ground."""
+        if item is None:
+            return _GROUND
+        if item.role == "open ring":
+            tie = self._frame.trellis.tie_wanted
+            return (("Tie the filter to this rail", lambda: tie.emit(item.selection.slat, item.part)), *_SLAT)
+        if item.selection.slat:
+            return _SLAT
+        if item.selection.is_stump:
+            return _TABLE if item.selection.table else ("remove",)
+        return (*self._part(item), *self._of_step(item.selection))
+
+    def _part(self, item: Item) -> Sequence[Entry]:
+        """What can be done with a part of a knot."""
+        if item.role != "knot" or item.part == "whole":
+            return ()
+        clicked, step = self._frame.trellis.part_clicked, item.selection.step
+        return ((f"Keep or leave out: {item.text}", lambda: clicked.emit(step, item.part)), None)
+
+    def _of_step(self, selection: Selection) -> Sequence[Entry]:
+        step = self._frame.session.flow.find(selection.step)
+        if step is None:
+            return _GROUND
+        if selection.port != ROWS:
+            return _STUB
+        if KINDS.ends_rail(step):
+            return _OUTPUT
+        if KINDS.begins_rail(step):
+            return _SOURCE
+        if KINDS.matches(step):
+            return _JOIN
+        return _STEP if len(step.inputs) == 1 else _KNOT
+
+    def _on_bench(self, spot: Spot, place: QPoint) -> None:
+        grid = self._frame.bench.grid
+        entries = {Spot.FIELD: _FIELD, Spot.ROW: _ROW, Spot.REASON: _REASON, Spot.BAND: _BAND}[spot]
+        opened: list[Entry] = []
+        if spot is Spot.BAND and grid.current_line is not None and grid.content and grid.content.is_knot:
+            band = grid.current_line.band
+            opened.append(("Where these rows go…", lambda: grid.open_destinations(band)))
+        if spot in (Spot.BAND, Spot.REASON):
+            opened.append(("Open or close", lambda: grid.toggle(grid.current)))
+        self._commands.menu(self._frame, [*opened, *([None] if opened else []), *entries]).popup(place)

@@ -1,0 +1,192 @@
+import unittest
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QApplication, QMenu
+
+from keen_trellis.desktop.bench.grid_view import LINE_HEIGHT
+from keen_trellis.desktop.bench.lines import BAND, PART, ROW
+from keen_trellis.desktop.plain import without_keys
+from keen_trellis.session.selection import Selection
+from tests.desktop.driving import ALT, CTRL, WindowCase
+from tests.tables import rows_of
+
+
+class Pointing(WindowCase):
+    """The right button opens what can be done there."""
+
+    def texts(self, menu: QMenu) -> list[str]:
+        return [without_keys(action.text()) for action in menu.actions() if not action.isSeparator()]
+
+    def on_item(self, text: str, part: str = "") -> QMenu:
+        trellis = self.window.trellis
+        place = trellis.on_screen(self.item(text, part).rect).center()
+        return self.right_click(trellis, place)
+
+    def on_line(self, kind: int, column: int = 0) -> QMenu:
+        """The menu of the first line of a kind, in a column."""
+        grid = self.window.bench.grid
+        number = next(n for n in range(grid.lines.count) if grid.lines.at(n).kind == kind)
+        grid.move_to(number)
+        place = QPoint(grid.column_left(column) + 12, int(grid.line_top(number)) + LINE_HEIGHT // 2)
+        return self.right_click(grid.viewport(), place)
+
+    def on_head(self, column: int) -> QMenu:
+        grid = self.window.bench.grid
+        return self.right_click(grid.viewport(), QPoint(grid.column_left(column) + 12, 12))
+
+    def close_menus(self):
+        while (popup := QApplication.activePopupWidget()) is not None:
+            popup.close()
+
+    def test_everything_in_the_trellis_has_a_menu(self):
+        self.open_demo()
+        trellis = self.window.trellis
+        seen = set()
+        for item in trellis.items:
+            menu = self.right_click(trellis, trellis.on_screen(item.rect).center())
+            under = trellis.item_at(trellis.on_screen(item.rect).center())
+            self.assertEqual(self.session.selection, under.selection, item.text)
+            greyed = [action for action in menu.actions() if not action.isEnabled()]
+            for action in greyed:
+                self.assertTrue(action.toolTip().endswith((".", "one.")), (item.text, action.text()))
+            self.assertGreater(len(menu.actions()), len(greyed), item.text)
+            seen.add(under.role)
+            self.close_menus()
+        self.assertLessEqual({"rail", "knot", "stub", "output", "table"}, seen)
+        ground = self.right_click(trellis, QPoint(trellis.width() - 3, trellis.height() - 3))
+        self.assertIn("Fit the whole trellis", self.texts(ground))
+
+    def test_a_step_is_put_on_a_rail_by_mouse(self):
+        self.open_demo(own=True)
+        self.pick_entry(self.on_item("Loans"), "Step", "Filter the rows here…")
+        self.assertEqual(self.session.flow.step(self.session.selection.step).kind, "filter")
+        self.assertIn("Status", " ".join(self.lines()))
+
+    def test_rows_like_one_and_all_but_these(self):
+        self.open_demo(own=True)
+        loans = self.item("Loans").selection
+        self.session.select(Selection(loans.step))
+        self.rest()
+        grid = self.window.bench.grid
+        names = [column.field.name for column in grid.content.columns]
+        status = names.index("Status")
+        grid.column = status
+        grid._move_column(0)
+        before = self.session.selected_outcome().result.ports["rows"]
+        value = before.take(range(1), ["Status"])[0].values[0].as_py()
+        self.pick_entry(self.on_line(ROW, status), "Only rows like this")
+        table = self.session.selected_outcome().result.ports["rows"]
+        self.assertEqual(set(table.column("Status").values.to_pylist()), {value})
+        self.assertLess(table.rows, before.rows)
+        # In the filter itself a second one is added to it.
+        steps = len(self.session.flow.steps)
+        venue = names.index("Venue")
+        self.window.bench.grid.column = venue
+        self.window.bench.grid._move_column(0)
+        place = table.take(range(1), ["Venue"])[0].values[0].as_py()
+        self.pick_entry(self.on_line(ROW, venue), "All but these")
+        self.assertEqual(len(self.session.flow.steps), steps)
+        left = self.session.selected_outcome().result.ports["rows"]
+        self.assertNotIn(place, left.column("Venue").values.to_pylist())
+        self.assertLess(left.rows, table.rows)
+        self.press(Qt.Key.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(
+            rows_of(self.session.selected_outcome().result.ports["rows"])[:5], rows_of(table)[:5]
+        )
+
+    def test_rows_of_a_knot_are_kept_by_a_field_of_either_side(self):
+        self.open_demo(own=True)
+        knot = next(item for item in self.window.trellis.items if item.role == "knot")
+        self.session.select(knot.selection)
+        self.rest()
+        grid = self.window.bench.grid
+        column = next(n for n, column in enumerate(grid.content.columns) if column.zone == "right")
+        grid.column = column
+        grid._move_column(0)
+        number = next(
+            n
+            for n in range(grid.lines.count)
+            if grid.lines.at(n).kind == ROW and grid.content.bands[grid.lines.at(n).band].key == "matched"
+        )
+        grid.move_to(number)
+        value = grid.content.cell_at(*grid.current_row(), column)[2].values[0].as_py()
+        name = grid.content.columns[column].field.name
+        self.press(Qt.Key.Key_L, modifier=CTRL | ALT)
+        self.rest()
+        made = self.session.selected_outcome().result.ports["rows"]
+        shown = next(own for own in made.names if name in own)
+        self.assertEqual(set(made.column(shown).values.to_pylist()), {value})
+
+    def test_heads_bands_and_reasons(self):
+        self.open_demo()
+        knot = next(item for item in self.window.trellis.items if item.role == "knot")
+        self.session.select(knot.selection)
+        self.rest()
+        self.assertIn("Where the rows cluster by this field", self.texts(self.on_head(1)))
+        self.close_menus()
+        self.assertIn("Where these rows go…", self.texts(self.on_line(BAND)))
+        self.close_menus()
+        menu = self.on_line(PART)
+        self.assertIn("Open or close", self.texts(menu))
+        grid = self.window.bench.grid
+        lines = grid.lines.count
+        self.pick_entry(menu, "Open or close")
+        self.assertNotEqual(grid.lines.count, lines)
+        self.on_head(0)
+        self.close_menus()
+        self.pick_entry(self.on_head(1), "Sort by this field")
+        self.assertEqual(grid.content.sorted_by, (grid.column, False))
+
+    def test_the_value_under_the_pointer_is_copied_as_it_is(self):
+        self.open_demo()
+        self.session.select(self.item("Loans").selection)
+        self.rest()
+        self.pick_entry(self.on_line(ROW), "Copy the value")
+        table = self.session.selected_outcome().result.ports["rows"]
+        first = table.take(range(1), [table.names[0]])[0].values[0].as_py()
+        self.assertEqual(QGuiApplication.clipboard().text(), str(first))
+
+    def test_by_keyboard_the_menu_is_that_of_what_is_selected(self):
+        self.open_demo()
+        self.session.select(self.item("Loans").selection)
+        self.window.trellis.setFocus()
+        self.press(Qt.Key.Key_Menu)
+        menu = QApplication.activePopupWidget()
+        if menu is None:  # the platform makes no such event of the key here
+            from PySide6.QtGui import QContextMenuEvent
+
+            reason = QContextMenuEvent.Reason.Keyboard
+            QApplication.sendEvent(self.window.trellis, QContextMenuEvent(reason, QPoint(), QPoint()))
+            menu = QApplication.activePopupWidget()
+        self.assertIn("Refresh the selected source", self.texts(menu))
+
+
+class EveryCommand(WindowCase):
+    def test_each_has_keys_and_can_be_reached_by_mouse(self):
+        reached = {
+            id(action) for menu in self.window.bar.findChildren(QMenu) for action in menu.actions()
+        } | {id(action) for menu in self.window.findChildren(QMenu) for action in menu.actions()}
+        keys = [command.keys for command in self.window.commands.described]
+        self.assertEqual(len(keys), len(set(keys)))
+        for command in self.window.commands.described:
+            self.assertTrue(command.keys, command.name)
+            self.assertIn(id(self.window.commands[command.name]), reached, command.name)
+
+    def test_the_keys_of_a_greyed_command_say_why(self):
+        self.open_demo()
+        self.session.select(Selection())
+        for command in self.window.commands.described:
+            action = self.window.commands[command.name]
+            self.assertEqual(action.isEnabled(), command.enabled, command.name)
+            self.assertTrue(command.enabled or action.toolTip(), command.name)
+        self.window.trellis.setFocus()
+        self.press(Qt.Key.Key_T, modifier=CTRL)
+        self.assertEqual(self.window.status.shown.text(), "Select a join first.")
+        self.press(Qt.Key.Key_3)
+        self.assertEqual(self.window.status.shown.text(), "Select a join first.")
+
+
+if __name__ == "__main__":
+    unittest.main()
