@@ -2,7 +2,7 @@ import unittest
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QApplication, QMenu
+from PySide6.QtWidgets import QApplication, QMenu, QPushButton
 
 from keen_trellis.desktop.bench.grid_view import LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, PART, ROW
@@ -161,6 +161,52 @@ class Pointing(WindowCase):
             QApplication.sendEvent(self.window.trellis, QContextMenuEvent(reason, QPoint(), QPoint()))
             menu = QApplication.activePopupWidget()
         self.assertIn("Refresh the selected source", self.texts(menu))
+
+    def test_what_takes_the_benchs_place_is_left_by_mouse(self):
+        self.open_demo()
+        bench = self.window.bench
+        knot = next(item for item in self.window.trellis.items if item.role == "knot")
+        for selected, opener, show in (
+            (self.item("Loans").selection, bench.fields, bench.fields.show),
+            (self.item("Loans").selection, bench.raw, bench.show_raw),
+            (knot.selection, bench.guards, bench.guards.show),
+            (knot.selection, bench.types, bench.types.show_or_close),
+            (knot.selection, bench.mends, bench.mends.show),
+            (knot.selection, bench.attention, bench.attention.show_or_close),
+            (knot.selection, bench.record, bench.record.show),
+            (knot.selection, bench.trace, bench.show_trace),
+        ):
+            self.session.select(selected)
+            self.rest()
+            bench.grid.move_to(bench.grid._first_row())
+            show()
+            self.rest()
+            self.assertTrue(opener.is_shown, opener)
+            back = next(
+                button
+                for button in opener.view.findChildren(QPushButton)
+                if button.accessibleName() == "Back to the rows"
+            )
+            self.click(back)
+            self.assertFalse(opener.is_shown, opener)
+            self.assertTrue(bench.grid.isVisible())
+
+    def test_an_action_of_a_panel_is_a_button(self):
+        self.open_demo(own=True)
+        knot = next(item for item in self.window.trellis.items if item.role == "knot")
+        self.session.select(knot.selection)
+        self.rest()
+        self.window.bench.guards.show()
+        self.rest()
+        view = self.window.bench.guards.view
+        buttons = {button.accessibleName(): button for button in view.findChildren(QPushButton)}
+        statement = view.lines[0].statement
+        self.click(buttons["Set, or show its rows"])
+        self.rest()
+        self.assertEqual([line.statement for line in view.lines if line.checked], [statement])
+        self.click(buttons["Take it off"])
+        self.rest()
+        self.assertEqual([line for line in view.lines if line.checked], [])
 
 
 class EveryCommand(WindowCase):

@@ -96,7 +96,7 @@ class Looking(SourcesCase):
         self.press(KEY.Key_F7)
         self.rest()
         self.assertEqual(self.window.bench.fields.view.texts[0][0], "loan no")
-        self.assertNotIn("Enter changes", self.window.bench.fields.view.title.text())
+        self.assertFalse(self.window.bench.fields.view.change.isVisible())
 
     def test_the_first_rows_of_a_large_file_are_shown_at_once(self):
         path = self.text_file("n,name\n" + "".join(f"{n},text {n}\n" for n in range(120_000)))
@@ -312,7 +312,7 @@ class Refreshing(SourcesCase):
         view.table.setCurrentCell(said.index("14 loans gone"), 0)
         self.press(KEY.Key_Return)
         self.assertEqual(self.window.bench.grid.lines.count, 14)
-        self.assertIn("14 loans gone", self.window.bench.banner.text())
+        self.assertIn("14 loans gone", self.window.bench.banner.said.text())
         self.press(KEY.Key_Escape)
         self.assertIs(self.window.bench._stack.currentWidget(), view)
         view.table.setCurrentCell(len(said) - 1, 0)

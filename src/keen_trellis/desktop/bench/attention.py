@@ -22,6 +22,7 @@ class AttentionView(Panel):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("What needs attention", parent)
         self.lines: list[Need] = []
+        self.head.add_action("Go there", "Enter", self.open_current)
         self.opened.connect(self._open)
 
     def show_needs(self, found: Sequence[Need]) -> None:
@@ -29,10 +30,10 @@ class AttentionView(Panel):
         stood = self.table.currentRow()
         self.lines = list(found)
         wrong = sum(need.alarm for need in found)
-        said = "Nothing needs attention. Esc goes back."
+        said = "Nothing needs attention."
         if found:
             count = "1 thing is" if wrong == 1 else f"{wrong:,} things are"
-            said = f"{count} wrong, {len(found) - wrong:,} doubtful. Enter goes there. Esc goes back."
+            said = f"{count} wrong, {len(found) - wrong:,} doubtful."
         self.begin(said, ("Step", "What", ""), len(found))
         for row, need in enumerate(found):
             colour = theme().alarm if need.alarm else theme().ink

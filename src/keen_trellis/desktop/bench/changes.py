@@ -125,6 +125,7 @@ class ChangesView(Panel):
         super().__init__("What changed", parent)
         self.lines: list[Line] = []
         self.comparison: Comparison | None = None
+        self.head.add_action("Show the rows, or the step", "Enter", self.open_current)
         self.opened.connect(self._open)
 
     def show_changes(self, comparison: Comparison) -> None:
@@ -135,7 +136,7 @@ class ChangesView(Panel):
         nothing = comparison.is_unchanged
         title = f"Nothing changed{since}." if nothing else f"What changed{since}."
         self.begin(
-            f"{title} Enter shows the rows, or leads to the step. Esc goes back.",
+            title,
             ("Step", "", "What changed"),
             len(self.lines),
         )

@@ -36,7 +36,7 @@ class ClustersView(Panel):
             f" The first {_MOST_SHOWN:,} of {len(clusters):,} values." if len(clusters) > _MOST_SHOWN else ""
         )
         self.begin(
-            f"{said}, by {field}.{more} Esc goes back.",
+            f"{said}, by {field}.{more}",
             (field, "Rows", "of all with this value", "Share"),
             len(shown),
             numbers=(1, 2, 3),

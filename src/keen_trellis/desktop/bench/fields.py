@@ -12,6 +12,7 @@ from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.wording import counted
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 from keen_trellis.sources.looking import Look, look
@@ -38,14 +39,15 @@ class FieldsView(Panel):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("Fields and what they hold", parent)
         self._names: list[str] = []
+        self.change = self.head.add_action("Change type or name", "Enter", self.open_current)
         self.opened.connect(self._open)
 
     def show_look(self, look: Look, name: str, current: str, *, can_change: bool) -> None:
         """Show what the fields of the step called `name` hold. current: the field to stand on."""
         self._names = [field.name for field in look.fields]
-        change = " Enter changes the type or name of a field." if can_change else ""
+        self.change.setVisible(can_change)
         self.begin(
-            f"{name}: {look.rows:,} rows, {len(look.fields)} fields.{change} Esc goes back to the rows.",
+            f"{name}: {counted(look.rows, 'rows')}, {counted(len(look.fields), 'fields')}.",
             _HEADINGS,
             len(look.fields),
             numbers=_NUMBERS,

@@ -51,6 +51,8 @@ class GuardsView(Panel):
         self.entry.setFont(font(12))
         self.entry.returnPressed.connect(self._typed)
         self.layout().addWidget(self.entry)  # type: ignore[union-attr]
+        self.head.add_action("Set, or show its rows", "Enter", self.open_current)
+        self.head.add_action("Take it off", "Delete", self._take_off)
         self.opened.connect(self._open)
 
     def show_guards(self, name: str, checks: Sequence[Checked], offers: Sequence[tuple[str, str]]) -> None:
@@ -66,8 +68,7 @@ class GuardsView(Panel):
             f"{broken} of {len(checks)} broken" if broken else f"{len(checks)} set" if checks else "none yet"
         )
         self.begin(
-            f"What must hold at {name} on every refresh: {state}. Enter sets one that holds now, or "
-            "shows the rows that break one. Delete takes one off. Esc goes back.",
+            f"What must hold at {name} on every refresh: {state}.",
             ("", "Guard", "Now"),
             len(self.lines),
         )
@@ -108,11 +109,14 @@ class GuardsView(Panel):
             and event.type() == QEvent.Type.KeyPress
             and event.key() == Qt.Key.Key_Delete
         ):
-            row = self.table.currentRow()
-            if 0 <= row < len(self.lines) and self.lines[row].checked is not None:
-                self.removed.emit(self.lines[row].guard)
+            self._take_off()
             return True
         return super().eventFilter(watched, event)
+
+    def _take_off(self) -> None:
+        row = self.table.currentRow()
+        if 0 <= row < len(self.lines) and self.lines[row].checked is not None:
+            self.removed.emit(self.lines[row].guard)
 
 
 class Guarding(Opener[GuardsView]):

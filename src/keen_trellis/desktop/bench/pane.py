@@ -23,6 +23,7 @@ from keen_trellis.desktop.bench.fields import FieldsOpener
 from keen_trellis.desktop.bench.finding import FindBar
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding
+from keen_trellis.desktop.bench.head import Head
 from keen_trellis.desktop.bench.mend_commands import MendCommands
 from keen_trellis.desktop.bench.panels import Panels
 from keen_trellis.desktop.bench.preview import PreviewOpener
@@ -59,7 +60,9 @@ class BenchPane(QWidget):
         self._shown_for: object = None
         self._shown_selection = Selection()
         self._explanations = Explanations(session)
-        self.banner = PlainLabel()
+        self.banner = Head("")
+        self.banner.setContentsMargins(14, 4, 14, 4)
+        self.banner.back.connect(self._leave_chosen)
         self.banner.hide()
         self.grid = BenchGrid()
         self.message = PlainLabel()
@@ -244,11 +247,9 @@ class BenchPane(QWidget):
         """Rows of any table, in the grid; Esc in it leads back."""
         self._go_back = back
         self._shown_for, self._shown_selection = rows, self._session.selection
-        self.banner.setText(f"{rows.text}. Esc goes back.")
-        self.banner.setFont(font(12, bold=True))
-        self.banner.setStyleSheet(
-            f"color: {theme().ink.name()}; background: {theme().band.name()}; padding: 5px 14px;"
-        )
+        self.banner.name_it("Some rows")
+        self.banner.said.setText(f"{rows.text}.")
+        self.banner.use_theme()
         self.banner.show()
         content = chosen_rows_content(rows.table, rows.rows)
         self.grid.show_content(content, marks_of(self._session.flow), afresh=True)
@@ -309,10 +310,14 @@ class BenchPane(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape and self.shows_chosen_rows:
-            self._shown_for = None
-            self._go_back()
+            self._leave_chosen()
             return
         super().keyPressEvent(event)
+
+    def _leave_chosen(self) -> None:
+        """Go back from rows by themselves to what led there."""
+        self._shown_for = None
+        self._go_back()
 
 
 def _name_in(result: Table, table: Table, own: str) -> str | None:

@@ -18,7 +18,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from keen_trellis.desktop.plain import PlainLabel, tip
+from keen_trellis.desktop.bench.head import Head
+from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.plain_text import cut, visible
 
@@ -54,8 +55,9 @@ class Panel(QWidget):
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._wanted = 0
-        self.title = PlainLabel()
-        self.title.setWordWrap(True)
+        self.head = Head(name)
+        self.title = self.head.said
+        self.head.back.connect(self.closed)
         self.table = QTableWidget()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -70,16 +72,22 @@ class Panel(QWidget):
         self.table.doubleClicked.connect(lambda index: self.opened.emit(index.row()))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 16, 8)
-        layout.addWidget(self.title)
+        layout.addWidget(self.head)
         layout.addWidget(self.table)
         self.setFocusProxy(self.table)
 
+    def open_current(self) -> None:
+        """What Enter does."""
+        self.opened.emit(self.table.currentRow())
+
     def begin(self, title: str, headings: Sequence[str], rows: int, *, numbers: Sequence[int] = ()) -> None:
-        """Begin anew with so many empty rows. numbers: the columns whose cells stand at the right."""
+        """Begin anew with so many empty rows.
+
+        title: what is said beside the name.  numbers: the columns whose cells stand at the right.
+        """
         chosen = theme()
         self.title.setText(title)
-        self.title.setFont(font(12, bold=True))
-        self.title.setStyleSheet(f"color: {chosen.ink.name()};")
+        self.head.use_theme()
         self.setStyleSheet(
             f"Panel {{ background: {chosen.paper.name()}; }}"
             f"QTableWidget {{ background: {chosen.paper.name()}; color: {chosen.ink.name()}; border: none;"
@@ -171,6 +179,6 @@ class Panel(QWidget):
                 self.closed.emit()
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                self.opened.emit(self.table.currentRow())
+                self.open_current()
                 return True
         return super().eventFilter(watched, event)

@@ -24,7 +24,7 @@ class PreviewView(Panel):
         first = f"the first {FEW} of {rows:,} rows" if rows > FEW else f"{rows:,} rows"
         numbers = (*((0,) if found.numbered else ()), *found.numbers)
         self.begin(
-            f"What is written to {what}: {first}, as whoever opens it finds them. Esc goes back.",
+            f"What is written to {what}: {first}, as whoever opens it finds them.",
             found.headings,
             len(found.rows),
             numbers=numbers,

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent
+from PySide6.QtGui import QColor, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.bench.panel import Panel
@@ -29,6 +31,12 @@ _KEYS = {
     Qt.Key.Key_L: LAST_HERE,
     Qt.Key.Key_N: NO_HEADER,
 }
+_TIPS = {
+    Qt.Key.Key_H: "The current row has the names of the fields",
+    Qt.Key.Key_F: "The current row is the first row of data",
+    Qt.Key.Key_L: "The current row is the last row of data",
+    Qt.Key.Key_N: "No row has the names of the fields",
+}
 
 
 class RawView(Panel):
@@ -39,6 +47,16 @@ class RawView(Panel):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("Raw cells", parent)
         self._raw = Raw()
+        for text, key in (
+            ("Header", Qt.Key.Key_H),
+            ("First row", Qt.Key.Key_F),
+            ("Last row", Qt.Key.Key_L),
+            ("No header", Qt.Key.Key_N),
+        ):
+            button = self.head.add_action(
+                text, QKeySequence(key).toString(), partial(self._settle, _KEYS[key])
+            )
+            button.setToolTip(_TIPS[key])
 
     def show_raw(self, raw: Raw, name: str) -> None:
         """Show the raw rows of the source called `name`; the row stood on stays."""
@@ -47,8 +65,7 @@ class RawView(Panel):
         width = max((len(row.cells) for row in raw.rows), default=0)
         headings = ["", *(column_letters(column) for column in range(width)), ""]
         self.begin(
-            f"Raw cells of {name}; what stands on white is taken. H makes the row the header, F the first "
-            "and L the last row of data, N says there is no header. Esc goes back.",
+            f"{name}: what is on white is read.",
             headings,
             len(raw.rows),
             numbers=(0,),
@@ -75,11 +92,17 @@ class RawView(Panel):
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and not event.modifiers():
             meant = _KEYS.get(Qt.Key(event.key()))
-            row = self.table.currentRow()
-            if meant is not None and 0 <= row < len(self._raw.rows):
-                self.settled.emit(meant, self._raw.rows[row].number)
+            if meant is not None and self._settle(meant):
                 return True
         return super().eventFilter(watched, event)
+
+    def _settle(self, meant: str) -> bool:
+        """Say what the current row is to be; False if there is none."""
+        row = self.table.currentRow()
+        if not 0 <= row < len(self._raw.rows):
+            return False
+        self.settled.emit(meant, self._raw.rows[row].number)
+        return True
 
 
 class RawOpener(Opener[RawView]):

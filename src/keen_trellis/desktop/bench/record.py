@@ -19,8 +19,8 @@ from PySide6.QtWidgets import (
 from keen_trellis.core.table import Table
 from keen_trellis.desktop.bench.content import ABSENT, BLANK, FILLED, Cell, Content, Part, shown_cells
 from keen_trellis.desktop.bench.grid import BenchGrid
+from keen_trellis.desktop.bench.head import Head
 from keen_trellis.desktop.bench.panels import Opener, Panels
-from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.wording import rows_called
@@ -74,7 +74,9 @@ class RecordView(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.title = PlainLabel()
+        self.head = Head("All fields of the row")
+        self.title = self.head.said
+        self.head.back.connect(self.closed)
         self.table = QTableWidget()
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -84,7 +86,7 @@ class RecordView(QWidget):
         self.table.installEventFilter(self)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(16, 8, 16, 8)
-        layout.addWidget(self.title)
+        layout.addWidget(self.head)
         layout.addWidget(self.table)
         self.setFocusProxy(self.table)
 
@@ -93,8 +95,8 @@ class RecordView(QWidget):
         chosen = theme()
         partners = len(entries) - 1
         said = "no partner" if not partners else f"{partners} partner{'s' if partners > 1 else ''}"
-        self.title.setText(f"All fields, with {said}. {remark} Esc goes back to the rows.".replace("  ", " "))
-        self.title.setFont(font(12, bold=True))
+        self.title.setText(f"with {said}. {remark}".strip())
+        self.head.use_theme()
         self.table.clear()
         self.table.setStyleSheet(
             f"QTableWidget {{ background: {chosen.paper.name()}; color: {chosen.ink.name()}; border: none;"

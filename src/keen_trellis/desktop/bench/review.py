@@ -75,22 +75,23 @@ class ReviewView(Panel):
         row = QHBoxLayout(bar)
         row.setContentsMargins(0, 4, 0, 0)
         self.buttons: dict[str, QPushButton] = {}
-        for text, act in (
-            ("&Accept", lambda: self.decide(Verdict.ACCEPTED)),
-            ("&Reject", lambda: self.decide(Verdict.REJECTED)),
-            ("Leave &open", lambda: self.decide(Verdict.OPEN)),
-            ("Accept the rest", lambda: self.decide_rest(Verdict.ACCEPTED)),
-            ("Reject the rest", lambda: self.decide_rest(Verdict.REJECTED)),
-            ("Export…", self.export_wanted.emit),
-            ("Read answers…", self.answers_wanted.emit),
-            ("Apply", lambda: self.settled.emit(self.review)),
+        for text, keys, act in (
+            ("Accept", "A", lambda: self.decide(Verdict.ACCEPTED)),
+            ("Reject", "R", lambda: self.decide(Verdict.REJECTED)),
+            ("Leave open", "O", lambda: self.decide(Verdict.OPEN)),
+            ("Accept the rest", "Shift+A", lambda: self.decide_rest(Verdict.ACCEPTED)),
+            ("Reject the rest", "Shift+R", lambda: self.decide_rest(Verdict.REJECTED)),
+            ("Export…", "", self.export_wanted.emit),
+            ("Read answers…", "", self.answers_wanted.emit),
+            ("Apply", "Enter", lambda: self.settled.emit(self.review)),
         ):
             if text == "Apply":
                 row.addStretch(1)
-            button = QPushButton(text)
+            button = QPushButton(f"{text}  {keys}".strip())
+            button.setAccessibleName(text)
             button.setFont(font(12))
             button.clicked.connect(act)
-            self.buttons[text.replace("&", "")] = button
+            self.buttons[text] = button
             row.addWidget(button)
         self.layout().addWidget(bar)  # type: ignore[union-attr]
 
@@ -102,8 +103,8 @@ class ReviewView(Panel):
         gains = review.rows_of(Verdict.ACCEPTED)
         rows = "1 row" if gains == 1 else f"{gains:,} rows"
         self.begin(
-            f"{said_of(review)}. A accepts, R rejects, O leaves open; on a group, all of it; with Shift, the "
-            f"rest. Enter reads what is accepted as what it means, which gains {rows}. Esc goes back.",
+            f"{said_of(review)}. Applying reads what is accepted as what it means, and gains {rows}. On a "
+            "group, a decision is about all of it.",
             ("Decision", "Value", "is read as", "Rows", "Difference"),
             len(review.pairs) + len(groups),
             numbers=(3,),

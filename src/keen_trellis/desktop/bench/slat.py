@@ -24,13 +24,14 @@ class SlatView(Panel):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("Rails that the shared filter reaches", parent)
         self.lines: list[Reach] = []
+        self.head.add_action("Choose the rail’s field", "Enter", self.open_current)
         self.opened.connect(self._open)
 
     def show_reaches(self, shared: SharedFilter, found: Sequence[Reach], why: Sequence[str]) -> None:
         """Show what a filter does to every rail, and why rows stay where it does not reach them."""
         stood = self.table.currentRow()
         self.lines = list(found)
-        title = f"{filter_said(shared)}. Enter chooses the field of a rail."
+        title = f"{filter_said(shared)}."
         headings = ("Rail", "Field", "Rows", "Stay", "")
         self.begin(title, headings, len(self.lines) + len(why), numbers=(2, 3))
         for row, entry in enumerate(self.lines):

@@ -29,6 +29,7 @@ class TraceView(Panel):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("Where the row comes from and goes", parent)
         self.lines: list[tuple[str, Trace]] = []
+        self.head.add_action("Go to the row at this step", "Enter", self.open_current)
         self.opened.connect(self._open)
 
     def show_traces(self, back: Sequence[Trace], forward: Sequence[Trace]) -> None:
@@ -36,7 +37,7 @@ class TraceView(Panel):
         self.lines = [("comes from", entry) for entry in back] + [("goes to", entry) for entry in forward]
         followed = any(entry.cell for _, entry in self.lines)
         self.begin(
-            "The way of this row. Enter goes to the row at that step. Esc goes back.",
+            "The steps on the way of this row.",
             ("", "Step", "What", "The cell there") if followed else ("", "Step", "What"),
             len(self.lines),
         )

@@ -27,6 +27,8 @@ class TypingView(Panel):
         super().__init__("Rows typed into the flow", parent)
         self._table = TypedTable()
         self._filling = False
+        self.head.add_action("Paste", "Ctrl+V", self._paste)
+        self.head.add_action("Empty the cells", "Delete", self._empty_cells)
         self.table.setEditTriggers(
             QAbstractItemView.EditTrigger.AnyKeyPressed
             | QAbstractItemView.EditTrigger.DoubleClicked
@@ -46,8 +48,7 @@ class TypingView(Panel):
         self._filling = True
         width = max([_LEAST_COLUMNS, len(table.names), *map(len, table.rows)])
         self.begin(
-            f"{name}: type, or paste with Ctrl+V. The first line names the fields. Delete empties cells, "
-            "Esc goes to the rows as they are read.",
+            f"{name}: type or paste. The first line names the fields.",
             [""] * (width + 1),
             len(table.rows) + 1 + _SPARE_ROWS,
         )

@@ -136,6 +136,7 @@ class TypesView(Panel):
         self.hues: tuple[QColor, QColor] = (theme().soft, theme().soft)
         self.table.setItemDelegate(_Painter(self))
         self.table.clicked.connect(lambda index: self._choose(index.row()))
+        self.head.add_action("Choose this type", "Enter", self.open_current)
         self.opened.connect(self._choose)
 
     @property
@@ -150,7 +151,7 @@ class TypesView(Panel):
         self.shown, self.current, self.hues = shown, current, hues
         left, right = names
         self.begin(
-            "The same match under every join type. Enter, a click or a key 1 to 9 chooses one. Esc leaves.",
+            "The same match under every join type. Click one, or press 1 to 9.",
             (
                 "Question",
                 "Rows",
