@@ -59,7 +59,7 @@ class Pointing(WindowCase):
 
     def test_a_step_is_put_on_a_rail_by_mouse(self):
         self.open_demo(own=True)
-        self.pick_entry(self.on_item("Loans"), "Step", "Filter the rows here…")
+        self.pick_entry(self.on_item("Loans"), "Add a step", "Filter the rows here…")
         self.assertEqual(self.session.flow.step(self.session.selection.step).kind, "filter")
         self.assertIn("Status", " ".join(self.lines()))
 
@@ -138,6 +138,31 @@ class Pointing(WindowCase):
         self.close_menus()
         self.pick_entry(self.on_head(1), "Sort by this field")
         self.assertEqual(grid.content.sorted_by, (grid.column, False))
+
+    def test_a_fields_head_puts_steps_there_for_it(self):
+        self.open_demo(own=True)
+        self.session.select(self.item("Loans").selection)
+        self.rest()
+        names = [column.field.name for column in self.window.bench.grid.content.columns]
+        status = names.index("Status")
+        self.pick_entry(self.on_head(status), "Filter by it…")
+        self.assertIn("Status is blank", self.lines())
+        self.pick("Status is blank")
+        self.rest()
+        self.assertIn("Status", self.sentence)
+        table = self.session.selected_outcome().result.ports["rows"]
+        self.assertEqual(table.column("Status").values.null_count, table.rows)
+        self.session.select(self.item("Loans").selection)
+        self.rest()
+        self.pick_entry(self.on_head(status), "Sort the rows by it")
+        made = self.session.selected_outcome().result.ports["rows"].column("Status").values.to_pylist()
+        self.assertEqual(made, sorted(made))
+        value = names.index("Agreed value")
+        self.assertNotIn("Split it", self.texts(self.on_head(value)))
+        self.close_menus()
+        self.window.bench.grid.column = value
+        self.press(Qt.Key.Key_J, modifier=CTRL | ALT)
+        self.assertIn("Compute from it…", self.texts(QApplication.activePopupWidget()))
 
     def test_the_value_under_the_pointer_is_copied_as_it_is(self):
         self.open_demo()

@@ -194,10 +194,11 @@ class Content:
 
     def _is_grouped(self, column: Column) -> bool:
         if column not in self._grouped:
-            self._grouped[column] = looks_like_amounts(self._table_of(column), column.field)
+            self._grouped[column] = looks_like_amounts(self.table_of(column), column.field)
         return self._grouped[column]
 
-    def _table_of(self, column: Column) -> Table:
+    def table_of(self, column: Column) -> Table:
+        """The table that a column is of; of a link column the left one."""
         return self.right if column.zone == RIGHT and self.right is not None else self.left
 
     def _side(self, column: Column, left: IndexVector, right: IndexVector) -> Cells:
@@ -264,7 +265,7 @@ class Content:
         column = self.columns[number]
         if column.other is not None and self.right is not None and left[0] < 0:
             return self.right, column.other.name, self.right.take(right, [column.other.name])[0]
-        return self._table_of(column), column.field.name, self._side(column, left, right)
+        return self.table_of(column), column.field.name, self._side(column, left, right)
 
     def is_absent(self, zone: str, left: int, right: int) -> bool:
         """Whether a zone has nothing to show of a row."""

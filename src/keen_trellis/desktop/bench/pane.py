@@ -12,7 +12,7 @@ from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.table import Cells, RowOrigin, Table
+from keen_trellis.core.table import Cells, Field, RowOrigin, Table
 from keen_trellis.core.values import as_text
 from keen_trellis.desktop.bench.attention import AttentionOpener
 from keen_trellis.desktop.bench.changes import ChangesOpener
@@ -283,16 +283,32 @@ class BenchPane(QWidget):
     def keep_like(self, *, but: bool = False) -> None:
         """Keep only the rows that have the current cell's value, or all but these."""
         row, content = self.grid.current_row(), self.content
-        outcome, port = self._session.selected_outcome(), self._session.selection.port
-        if row is None or content is None or outcome is None or outcome.result is None:
+        if row is None or content is None:
             self._session.said.emit("Move to a row first.")
             return
         table, own, cells = content.cell_at(*row, self.grid.column)
-        name = _name_in(outcome.result.ports[port], table, own)
-        if name is None:
+        field = self._in_result(table, own)
+        if field is None:
             self._session.said.emit(f"{own} does not come along: bring it first, then filter by it.")
             return
-        editing.keep_where(self._session, _like(name, cells, but=but))
+        editing.keep_where(self._session, _like(field.name, cells, but=but))
+
+    def field_here(self) -> Field | None:
+        """The current column's field in the selected rows; None if it does not come along."""
+        content = self.content
+        if content is None or not content.columns:
+            return None
+        column = content.columns[self.grid.column]
+        return self._in_result(content.table_of(column), column.field.name)
+
+    def _in_result(self, table: Table, own: str) -> Field | None:
+        """What a field of one of the tables on the bench has become in the selected rows."""
+        outcome = self._session.selected_outcome()
+        result = (
+            outcome.result.ports.get(self._session.selection.port) if outcome and outcome.result else None
+        )
+        name = _name_in(result, table, own) if result is not None else None
+        return result.field(name) if result is not None and name is not None else None
 
     # --- sending bands elsewhere ---
 

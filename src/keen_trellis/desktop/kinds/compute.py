@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.computing import computed_fields
 from keen_trellis.core.derived import DerivedTable
+from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
@@ -39,6 +40,9 @@ class ComputeSentence(RailSentence):
     def begin(self, step: Step, shape: InputShape) -> None:
         self._ask_expression(step, shape)
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        self._ask_expression(step, shape, quoted_name(name))
+
     def came_out(self, outcome: Outcome) -> str:
         assert outcome.result is not None
         table = outcome.result.rows
@@ -57,12 +61,12 @@ class ComputeSentence(RailSentence):
         entry.entered.connect(lambda text: self.change(step, f"Call it {text.strip()}", field=text.strip()))
         entry.open_under(anchor)
 
-    def _ask_expression(self, step: Step, shape: InputShape) -> None:
+    def _ask_expression(self, step: Step, shape: InputShape, begins: str = "") -> None:
         outcome = self.session.outcome(step.id)
         if outcome is None or not outcome.tables:
             return
         settings: ComputeSettings = self.settings(step)
-        now = "" if settings.expression == "NULL" else settings.expression
+        now = begins if settings.expression == "NULL" else settings.expression
         title = f'What makes it, over the fields of {shape.name}, as EXTRACT(YEAR FROM "Out date")'
         entry = ExpressionEntry(title, now, self.pane, outcome.tables[0])
 
@@ -79,6 +83,10 @@ VIEW = KindView(
     ComputeKind.name,
     ComputeSentence,
     command=RailCommand(
-        ComputeSettings(field="computed", expression="NULL"), "Compute a field", "Comp&ute a field", "U"
+        ComputeSettings(field="computed", expression="NULL"),
+        "Compute a field",
+        "Comp&ute a field",
+        "U",
+        "Compute from it…",
     ),
 )

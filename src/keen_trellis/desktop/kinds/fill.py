@@ -79,6 +79,9 @@ class FillSentence(RailSentence):
     def begin(self, step: Step, shape: InputShape) -> None:
         self._add(step, shape, self.pane.view)
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        self._fill(step, shape, name)
+
     # --- edits ---
 
     def _set(self, step: Step, number: int, said: str, **changes: Any) -> None:
@@ -87,15 +90,16 @@ class FillSentence(RailSentence):
         self.change(step, said, fills=tuple(fills))
 
     def _add(self, step: Step, shape: InputShape, anchor: QWidget) -> None:
+        chooser = Chooser(field_choices(shape.fields, None), self.pane, title="Fill which field?")
+        self.pane.open_list(chooser, anchor, chosen=partial(self._fill, step, shape))
+
+    def _fill(self, step: Step, shape: InputShape, name: str) -> None:
+        """Ask what a field is filled with; nothing is filled before that is known."""
+
         def add(said: str, fill: FillSettings) -> None:
             self.change(step, said, fills=(*self.settings(step).fills, fill))
 
-        def chosen(name: str) -> None:
-            # Nothing is filled before it is known with what.
-            self._ask_how(FillSettings(fields=(name,)), shape, self.pane.view, add)
-
-        chooser = Chooser(field_choices(shape.fields, None), self.pane, title="Fill which field?")
-        self.pane.open_list(chooser, anchor, chosen=chosen)
+        self._ask_how(FillSettings(fields=(name,)), shape, self.pane.view, add)
 
     def _choose_fields(self, step: Step, number: int, shape: InputShape, anchor: QWidget) -> None:
         fill: FillSettings = self.settings(step).fills[number]
@@ -200,5 +204,5 @@ def _with_what(fill: FillSettings) -> str:
 VIEW = KindView(
     FillKind.name,
     FillSentence,
-    command=RailCommand(FillStepSettings(), "Fill gaps", "Fill &gaps", "G"),
+    command=RailCommand(FillStepSettings(), "Fill gaps", "Fill &gaps", "G", "Fill its gaps…"),
 )

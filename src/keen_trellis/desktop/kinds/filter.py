@@ -91,7 +91,15 @@ class FilterSentence(RailSentence):
     def begin(self, step: Step, shape: InputShape) -> None:
         self._choose_field(step, 0, shape, self.pane.view)
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        self._ask_of(step, 0, shape, name)
+
     # --- edits ---
+
+    def _ask_of(self, step: Step, number: int, shape: InputShape, name: str) -> None:
+        """Ask what is to hold of a field."""
+        self._set(step, number, ConditionSettings(name, Comparison.FILLED.value))
+        self._choose_comparison(step, number, shape, self.pane.view)
 
     def _set(self, step: Step, number: int, condition: ConditionSettings | None) -> None:
         """Put a condition in place of number `number`, or after the last; None takes it out."""
@@ -118,8 +126,7 @@ class FilterSentence(RailSentence):
             elif name is AS_EXPRESSION:
                 self._ask_expression(step, number, shape)
             elif now is None or now.of != name:
-                self._set(step, number, ConditionSettings(name, Comparison.FILLED.value))
-                self._choose_comparison(step, number, shape, self.pane.view)
+                self._ask_of(step, number, shape, name)
 
         chooser = Chooser(
             choices, self.pane, title=f"Which field of {shape.name}?", current=now.of if now else None
@@ -258,5 +265,5 @@ def _field(shape: InputShape, name: str) -> Field | None:
 VIEW = KindView(
     FilterKind.name,
     FilterSentence,
-    command=RailCommand(FilterSettings(), "Filter rows", "&Filter the rows", "F"),
+    command=RailCommand(FilterSettings(), "Filter rows", "&Filter the rows", "F", "Filter by it…"),
 )

@@ -41,6 +41,9 @@ class MendTextSentence(OfTexts):
             items.append(Chip(more, add, "Another action", doing=not settings.actions))
         return [*items, Word(".")]
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        self._chosen(step, shape, (name,))
+
     def _chosen(self, step: Step, shape: InputShape, names: Sequence[str]) -> None:
         super()._chosen(step, shape, names)
         if names and not self.settings(step).actions:
@@ -96,5 +99,5 @@ def _two_parts(text: str) -> tuple[str, str]:
 VIEW = KindView(
     MendTextKind.name,
     MendTextSentence,
-    command=RailCommand(MendTextSettings(), "Mend text", "&Mend text", "M"),
+    command=RailCommand(MendTextSettings(), "Mend text", "&Mend text", "M", "Mend its text…", of_text=True),
 )

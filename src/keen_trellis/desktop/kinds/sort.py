@@ -47,6 +47,9 @@ class SortSentence(RailSentence):
     def begin(self, step: Step, shape: InputShape) -> None:
         self._choose_field(step, 0, shape, self.pane.view)
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        self._set(step, [SortKeySettings(name)])
+
     def came_out(self, outcome: Outcome) -> str:
         assert outcome.result is not None
         return f"{outcome.result.rows.rows:,} rows."
@@ -86,5 +89,5 @@ class SortSentence(RailSentence):
 VIEW = KindView(
     SortKind.name,
     SortSentence,
-    command=RailCommand(SortSettings(), "Sort rows", "&Sort the rows", "S"),
+    command=RailCommand(SortSettings(), "Sort rows", "&Sort the rows", "S", "Sort the rows by it"),
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from PySide6.QtWidgets import QWidget
 
@@ -40,21 +41,23 @@ class SplitSentence(RailSentence):
     def begin(self, step: Step, shape: InputShape) -> None:
         self._choose(step, shape, self.pane.view, dismissed=self.taking_back())
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        self._split(step, name)
+
     def _choose(
         self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None
     ) -> None:
         texts = [Choice(f.name, f.name) for f in shape.fields if f.type is FieldType.TEXT]
-        outcome = self.session.outcome(step.id)
-
-        def chosen(name: str) -> None:
-            between, count = " ", 2
-            if outcome is not None and outcome.tables:
-                between, count = likely_divider(outcome.tables[0], name)
-            into = tuple(f"{name} {number}" for number in range(1, count + 1))
-            self.change(step, f"Split {name}", of=name, between=between, into=into)
-
         chooser = Chooser(texts, self.pane, title="Split which text?")
-        self.pane.open_list(chooser, anchor, chosen=chosen, dismissed=dismissed)
+        self.pane.open_list(chooser, anchor, chosen=partial(self._split, step), dismissed=dismissed)
+
+    def _split(self, step: Step, name: str) -> None:
+        outcome = self.session.outcome(step.id)
+        between, count = " ", 2
+        if outcome is not None and outcome.tables:
+            between, count = likely_divider(outcome.tables[0], name)
+        into = tuple(f"{name} {number}" for number in range(1, count + 1))
+        self.change(step, f"Split {name}", of=name, between=between, into=into)
 
     def _ask_between(self, step: Step, anchor: QWidget) -> None:
         entry = Entry("What divides the parts?", self.settings(step).between, self.pane)
@@ -95,6 +98,11 @@ VIEW = KindView(
     SplitKind.name,
     SplitSentence,
     command=RailCommand(
-        SplitSettings(of="", between=" ", into=("part",)), "Split a text", "S&plit a text", "P"
+        SplitSettings(of="", between=" ", into=("part",)),
+        "Split a text",
+        "S&plit a text",
+        "P",
+        "Split it",
+        of_text=True,
     ),
 )

@@ -14,13 +14,16 @@ from keen_trellis.flow.steps.one_input import RailSettings
 class RailCommand:
     """Puts a step on a rail. begins: its settings then, without effect as far as that can be.
 
-    said: the name of that edit.  text, keys: of the command.
+    said: the name of that edit.  text, keys: of the command.  about: what it says in the menu of a field,
+    "" where it is not there; of_text: only in that of a field of text.
     """
 
     begins: RailSettings
     said: str
     text: str
     keys: str
+    about: str = ""
+    of_text: bool = False
 
 
 @dataclass(frozen=True)

@@ -36,7 +36,7 @@ class SentencePane(SentenceHost):
         self._stump = StumpSentence(session, self)
         self._read_aloud = ReadAloud(session, self)
         self._of_kinds = {name: kind(session, self) for name, kind in kinds.items()}
-        self._to_begin = ""
+        self._to_begin = self._about = ""
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addWidget(self.view)
@@ -65,9 +65,12 @@ class SentencePane(SentenceHost):
         self.view.show_items(items)
         self._begin()
 
-    def begin(self, step_id: str) -> None:
-        """Ask what a step that was just put there wants to know first, as soon as its table is known."""
-        self._to_begin = step_id
+    def begin(self, step_id: str, about: str = "") -> None:
+        """Ask what a step that was just put there wants to know first, as soon as its table is known.
+
+        about: the field that it was put there for.
+        """
+        self._to_begin, self._about = step_id, about
         self._begin()
 
     def _begin(self) -> None:
@@ -78,7 +81,11 @@ class SentencePane(SentenceHost):
             self._to_begin = ""
         elif outcome is not None and outcome.step == step and outcome.inputs and outcome.tables:
             self._to_begin = ""
-            self.part_of(step).begin(step, outcome.inputs[0])
+            part, shape = self.part_of(step), outcome.inputs[0]
+            if any(field.name == self._about for field in shape.fields):
+                part.begin_about(step, shape, self._about)
+            else:
+                part.begin(step, shape)
 
     def ask_note(self, step: Step) -> None:
         """Ask for the user's words about a step."""

@@ -43,6 +43,11 @@ class SentencePart:
     def begin(self, step: Step, shape: InputShape) -> None:
         """Ask what a step that was just put there wants to know first."""
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        """As `begin`, where the step was put there for the field `name`."""
+        del name
+        self.begin(step, shape)
+
     def ask_question(
         self, step: Step, *, title: str = "", instead: Sequence[Instead] = (), anchor: QWidget | None = None
     ) -> None:

@@ -38,8 +38,9 @@ class Command:
         return not self.why_not()
 
 
-# What a context menu has: the name of a command or of a menu, what stands only there, or a line for None.
-Entry = str | tuple[str, Callable[[], None]] | None
+# What a context menu has: the name of a command, a text with what it does or with the commands of a menu of
+# its own, or None for a line.
+Entry = str | tuple[str, Callable[[], None] | Sequence[str]] | None
 
 
 class Commands:
@@ -54,7 +55,6 @@ class Commands:
         self._actions: dict[str, QAction] = {}
         self._commands: dict[str, Command] = {}
         self._excuses: dict[str, QShortcut] = {}
-        self._menus = menus
         for command in commands:
             if command.text == "-":
                 menus[command.menu].addSeparator()
@@ -111,14 +111,14 @@ class Commands:
         for entry in entries:
             if entry is None:
                 menu.addSeparator()
-            elif not isinstance(entry, str):
-                text, run = entry
-                menu.addAction(menu_text(text)).triggered.connect(lambda _=False, run=run: run())
-            elif entry in self._actions:
+            elif isinstance(entry, str):
                 menu.addAction(self._actions[entry])
+            elif callable(entry[1]):
+                menu.addAction(menu_text(entry[0])).triggered.connect(lambda _=False, run=entry[1]: run())
             else:
-                # As an action: a menu that is added itself would go with this one.
-                menu.addAction(self._menus[entry].menuAction())
+                further = menu.addMenu(menu_text(entry[0]))
+                further.setToolTipsVisible(True)
+                further.addActions([self._actions[name] for name in entry[1]])
         menu.aboutToHide.connect(menu.deleteLater)
         return menu
 

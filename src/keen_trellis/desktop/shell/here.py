@@ -112,6 +112,11 @@ class Here:
         content = self._frame.bench.content
         return self.grid() or ("" if content is not None and content.columns else "There is no field here.")
 
+    def field(self) -> str:
+        """A field of the rows that are selected."""
+        known = self.column() or self.rows()
+        return known or ("" if self._frame.bench.field_here() else "This field does not come along.")
+
     def bands(self) -> str:
         content = self._frame.bench.content
         return "" if content is not None and content.bands else "There are no bands on the bench."

@@ -307,6 +307,14 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
             here.column,
         ),
         Command(
+            "field_steps",
+            "Rows",
+            "Add a step for this fie&ld…",
+            "Ctrl+Alt+J",
+            window.open_field_steps,
+            here.field,
+        ),
+        Command(
             "only_like",
             "Rows",
             "&Only rows like this",

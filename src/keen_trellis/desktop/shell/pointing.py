@@ -7,18 +7,26 @@ its keys.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 from PySide6.QtCore import QObject, QPoint
 
+from keen_trellis.core.join_type import QUESTION_TYPES
+from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.bench.grid import Spot
+from keen_trellis.desktop.kinds import COMMANDS
 from keen_trellis.desktop.shell.commands import Commands, Entry
 from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.selected import SelectedCommands
 from keen_trellis.desktop.trellis.items import Item
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.selection import Selection
+from keen_trellis.sources.locations import TYPED
 
-_ON: tuple[Entry, ...] = ("Step", "join", "blend", "union", "branch", "output", "output_table", "share")
+_STEPS = ("Add a step", [f"step_{kind}" for kind in COMMANDS])
+_TYPES = ("Join type", [f"type_{number}" for number in range(1, len(QUESTION_TYPES) + 1)])
+_ON: tuple[Entry, ...] = (_STEPS, "join", "blend", "union", "branch", "output", "output_table", "share")
 _SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
 _GROUND: tuple[Entry, ...] = (
     *("open", "open_folder", "open_address", "type_table", "paste", None),
@@ -26,19 +34,18 @@ _GROUND: tuple[Entry, ...] = (
 )
 _TABLE: tuple[Entry, ...] = ("begin", None, "join", "blend", "union", "reconcile", None, "fields", "remove")
 _SOURCE: tuple[Entry, ...] = (
-    *(*_ON, "reconcile", None, "fields", "raw", "typing", "refresh_one", None),
-    *("rename", "note", "remove"),
+    *(*_ON, "reconcile", None, "fields", "raw", "refresh_one", None, "rename", "note", "remove"),
 )
 _STEP: tuple[Entry, ...] = (*_ON, None, "fields", None, "earlier", "later", "copy", "cut", "paste", *_SELF)
 _JOIN: tuple[Entry, ...] = (
-    *("question", "Join type", "types", "swap", None, "review", "guards", "fields", None),
+    *("question", _TYPES, "types", "swap", None, "review", "guards", "fields", None),
     *(*_ON, None, *_SELF),
 )
 _KNOT: tuple[Entry, ...] = ("guards", "fields", None, *_ON, None, *_SELF)
 _STUB: tuple[Entry, ...] = (*_ON, None, "fields")
 _OUTPUT: tuple[Entry, ...] = ("raw", "write", "guards", None, *_SELF)
 _SLAT: tuple[Entry, ...] = ("remove",)
-_FIELD: tuple[Entry, ...] = ("sort", "fields", "clusters", "remedies", None, "Step")
+_FIELD: tuple[Entry, ...] = ("sort", "find", None, "fields", "clusters", "remedies")
 _ROW: tuple[Entry, ...] = (
     *("only_like", "all_but", None, "copy_value", "copy", "choose_all", None, "record", "trace", None),
     *("sort", "find"),
@@ -50,9 +57,9 @@ _BAND: tuple[Entry, ...] = ("next_band", "last_band", None, "types", "question",
 class Pointing(QObject):
     """Opens the menus of the trellis and of the bench's grid."""
 
-    def __init__(self, frame: Frame, commands: Commands) -> None:
+    def __init__(self, frame: Frame, commands: Commands, selected: SelectedCommands) -> None:
         super().__init__(frame)
-        self._frame, self._commands = frame, commands
+        self._frame, self._commands, self._selected = frame, commands, selected
         frame.trellis.menu_wanted.connect(self._on_trellis)
         frame.bench.grid.menu_wanted.connect(self._on_bench)
 
@@ -91,7 +98,7 @@ class Pointing(QObject):
         if KINDS.ends_rail(step):
             return _OUTPUT
         if KINDS.begins_rail(step):
-            return _SOURCE
+            return _SOURCE if KINDS.settings(step).reader != TYPED else ("typing", None, *_SOURCE)
         if KINDS.matches(step):
             return _JOIN
         return _STEP if len(step.inputs) == 1 else _KNOT
@@ -99,10 +106,27 @@ class Pointing(QObject):
     def _on_bench(self, spot: Spot, place: QPoint) -> None:
         grid = self._frame.bench.grid
         entries = {Spot.FIELD: _FIELD, Spot.ROW: _ROW, Spot.REASON: _REASON, Spot.BAND: _BAND}[spot]
-        opened: list[Entry] = []
+        opened: list[Entry] = self._field_steps() if spot is Spot.FIELD else []
         if spot is Spot.BAND and grid.current_line is not None and grid.content and grid.content.is_knot:
             band = grid.current_line.band
             opened.append(("Where these rows go…", lambda: grid.open_destinations(band)))
         if spot in (Spot.BAND, Spot.REASON):
             opened.append(("Open or close", lambda: grid.toggle(grid.current)))
         self._commands.menu(self._frame, [*opened, *([None] if opened else []), *entries]).popup(place)
+
+    def _field_steps(self) -> list[Entry]:
+        """The steps that can be put there for the current field."""
+        field = self._frame.bench.field_here()
+        if field is None or self._commands.why_not("field_steps"):
+            return []
+        return [
+            (command.about, partial(self._selected.begin_step, kind, command, field.name))
+            for kind, command in COMMANDS.items()
+            if command.about and (field.type is FieldType.TEXT or not command.of_text)
+        ]
+
+    def open_field_steps(self) -> None:
+        """Open the menu of steps for the current field, under its head."""
+        grid = self._frame.bench.grid
+        place = QPoint(grid.column_left(grid.column), grid.header_height)
+        self._commands.menu(self._frame, self._field_steps()).popup(grid.viewport().mapToGlobal(place))

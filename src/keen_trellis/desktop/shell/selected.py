@@ -53,11 +53,13 @@ class SelectedCommands(QObject):
         selected = self._frame.session.selection.step
         self._part(selected).settle_row(self._step(selected), what, row)
 
-    def begin_step(self, kind: str, command: RailCommand) -> None:
-        """Put a step of a kind behind what is selected, and ask what it wants to know first."""
+    def begin_step(self, kind: str, command: RailCommand, about: str = "") -> None:
+        """Put a step of a kind after what is selected, perhaps for one field, and ask what it wants to know
+        first.
+        """
         step = editing.insert(self._frame.session, kind, command.begins, command.said)
         if step:
-            self._frame.sentence.begin(step)
+            self._frame.sentence.begin(step, about)
 
     def type_setter(self, kind: JoinType) -> Callable[[], None]:
         """What asks the selected knot for a join of this type."""

@@ -72,7 +72,7 @@ class MainWindow(Frame):
         self.bench.grid.current_changed.connect(self.commands.update)
         self.bench.panels.opened.connect(self.commands.update)
         self.bench.panels.closed.connect(self.commands.update)
-        self.pointing = Pointing(self, self.commands)
+        self.pointing = Pointing(self, self.commands, self.selected)
         QTimer.singleShot(0, self._load_ahead)
 
     def _load_ahead(self) -> None:
@@ -141,6 +141,10 @@ class MainWindow(Frame):
     def open_finder(self) -> None:
         """Open the command finder."""
         open_finder(self, self.commands.all, self.session, self.session.select)
+
+    def open_field_steps(self) -> None:
+        """Open the menu of steps for the current field, under its head."""
+        self.pointing.open_field_steps()
 
     def open_step_finder(self) -> None:
         """Open a finder of steps and fields only."""
