@@ -7,6 +7,8 @@ from PySide6.QtWidgets import QApplication, QMenu, QPushButton
 from keen_trellis.desktop.bench.grid_view import LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, PART, ROW
 from keen_trellis.desktop.plain import without_keys
+from keen_trellis.flow.steps.join import LinkSettings
+from keen_trellis.session import editing
 from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, WindowCase
 from tests.tables import rows_of
@@ -186,6 +188,38 @@ class Pointing(WindowCase):
             QApplication.sendEvent(self.window.trellis, QContextMenuEvent(reason, QPoint(), QPoint()))
             menu = QApplication.activePopupWidget()
         self.assertIn("Refresh the selected source", self.texts(menu))
+
+    def test_a_link_is_removed_and_all_combinations_are_paired_on_purpose(self):
+        data = self.open_demo(own=True).parent
+        self.window.files.new()
+        self.rest()
+        self.drop_files(data / "loans-2026.xlsx")
+        for table in ("Venues", "Venues!F3"):
+            self.session.select(self.stump(table))
+            self.window.commands["begin"].trigger()
+            self.rest()
+        venues, regions = (step.id for step in self.session.flow.steps)
+        trellis = self.window.trellis
+        places = [
+            trellis.on_screen(next(i for i in trellis.items if i.selection == Selection(step)).rect).center()
+            for step in (venues, regions)
+        ]
+        self.drag(trellis, *places)
+        self.rest()
+        self.press(Qt.Key.Key_Return)
+        self.rest()
+        knot = self.session.flow.step(self.session.selection.step)
+        rows = [self.session.outcome(step).result.rows.rows for step in (venues, regions)]
+        names = [shape.fields[0].name for shape in self.session.outcome(knot.id).inputs]
+        editing.change_join(self.session, knot.id, "Link them", links=(LinkSettings(*names),))
+        self.rest()
+        self.choose("Link field of Venues", "remove this link")
+        self.assertEqual(editing.join_settings(self.session, knot.id).links, ())
+        wanted = self.chip("Cross join").chip.text
+        self.assertTrue(wanted.endswith(f"on purpose: {rows[0] * rows[1]:,} rows"), wanted)
+        self.click(self.chip("Cross join"))
+        self.rest()
+        self.assertEqual(self.session.outcome(knot.id).result.rows.rows, rows[0] * rows[1])
 
     def test_what_takes_the_benchs_place_is_left_by_mouse(self):
         self.open_demo()

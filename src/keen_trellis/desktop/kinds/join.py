@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 from PySide6.QtCore import QPoint
@@ -25,7 +26,6 @@ from keen_trellis.desktop.sentence.instead import Instead
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import ROWS, Step
-from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.wording import question, rows_called
@@ -66,7 +66,7 @@ class JoinSentence(SentencePart):
             return self._cross_items(step, settings, outcome)
         items: list[Item] = [Word("Match"), *self._links.items(step, settings, outcome.inputs)]
         if not settings.links:
-            items += [Word("or"), self._cross_chip(step, left, right)]
+            items += [Word("or"), self._cross_chip(step, outcome)]
         items += self._fields.take(step, settings, outcome)
         items += self._accepted.items(step.id, settings, (left.name, right.name))
         if outcome.error is not None:
@@ -136,13 +136,16 @@ class JoinSentence(SentencePart):
             at=None if anchor else QPoint(240, 4),
         )
 
-    def _cross_chip(self, step: Step, left: InputShape, right: InputShape) -> Chip:
-        one, other = rows_called(left.name)[0], rows_called(right.name)[0]
+    def _cross_chip(self, step: Step, outcome: Outcome) -> Chip:
+        one, other = (rows_called(shape.name)[0] for shape in outcome.inputs)
+        said = f"pair every {one} with every {other} on purpose"
+        if len(outcome.tables) == 2:
+            said = f"{said}: {math.prod(table.rows for table in outcome.tables):,} rows"
 
         def change(_: QWidget) -> None:
             editing.change_join(self.session, step.id, "Make it a cross join", type=JoinType.CROSS.value)
 
-        return Chip(f"pair every {one} with every {other}", change, "Cross join", doing=True)
+        return Chip(said, change, "Cross join", doing=True)
 
     def _cross_items(self, step: Step, settings: JoinSettings, outcome: Outcome) -> list[Item]:
         left, right = outcome.inputs

@@ -113,8 +113,8 @@ class JoinLinks:
         partner = next((field for field in shapes[1 - side].fields if field.name == other_name), None)
         choices = field_choices(shapes[side].fields, partner)
         choices.append(Choice(AS_EXPRESSION, "an expression …", "in place of a field"))
-        if len(settings.links) > 1:
-            choices.append(Choice(_REMOVE, "do not match by this pair", ""))
+        last = "then link other fields, or pair all combinations" if len(settings.links) == 1 else ""
+        choices.append(Choice(_REMOVE, "remove this link", last))
         current = link.left if side == 0 else link.right
 
         def chosen(name: Any) -> None:
