@@ -17,7 +17,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType
 
 
 def table(**columns: list) -> ArrowTable:
-    """A table from Python lists; text, integers and reals are told apart by Arrow."""
+    """A table from Python lists; text, integers and reals are compared by Arrow."""
     arrays = {}
     for name, values in columns.items():
         array = pa.array(values)

@@ -215,7 +215,7 @@ class Explaining(CommandCase):
     def test_reasons_in_words_and_as_json(self):
         words = ("explain", self.path("loans"), self.path("objects"), "--link", "object=accession")
         text = self.run_command(*words).output
-        self.assertIn("1 loan, 1 value: the same but for case.", text)
+        self.assertIn("1 loan, 1 value: the same apart from case.", text)
         self.assertIn("“lcm.1” as “LCM.1”", text)
         self.assertIn("Mend: ignore case, gains 1 row.", text)
         found = json.loads(self.run_command(*words, "--json").output)["reasons"]
@@ -239,7 +239,7 @@ class Explaining(CommandCase):
         self.assertEqual(first["links"], [link])
         self.assertGreater(first["left_found"], 0.99)
         self.assertLess(first["right_unique"], 1)
-        self.assertIn("stand in accession of Objects", first["evidence"])
+        self.assertIn("are in accession of Objects", first["evidence"])
         self.assertIn("Object no = accession: 99.", self.run_command("propose", *words).output)
         nothing = self.run_command("propose", self.path("rates"), self.path("trips"))
         self.assertIn("No field of Rates", nothing.output)
@@ -253,7 +253,7 @@ class Explaining(CommandCase):
         easy = sum(
             entry["rows"]
             for entry in of_left
-            if entry["said"].endswith(("but for case", "but for outer spaces"))
+            if entry["said"].endswith(("apart from case", "apart from outer spaces"))
         )
         self.assertEqual(easy, len(planted.only_after_case_and_outer_spaces))
         (blank,) = (entry["rows"] for entry in of_left if entry["kind"] == "blank")

@@ -21,7 +21,7 @@ class Proposals(unittest.TestCase):
         self.assertEqual(best.link, LinkField("code", "reference", Preparation(case=True, outer_spaces=True)))
         self.assertEqual((best.found, best.unique), (1.0, 1.0))
         self.assertIn(
-            "100 % of the sampled code values of Left stand in reference of Right",
+            "100 % of the sampled code values of Left are in reference of Right",
             best.evidence("Left", "Right"),
         )
 
@@ -138,7 +138,7 @@ class Proposals(unittest.TestCase):
 
     def test_why_there_is_none_is_said(self):
         self.assertEqual(
-            why_none("Loans", "Rates"), "No field of Loans has values that stand in a field of Rates."
+            why_none("Loans", "Rates"), "No field of Loans has values that are in a field of Rates."
         )
 
     def test_percentages_are_never_rounded_to_all_or_nothing(self):

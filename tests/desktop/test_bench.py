@@ -323,7 +323,7 @@ class Mending(BenchCase):
         return [part.text for part in self.grid.content.parts if part.key.startswith(self.LEFT)]
 
     def test_enter_mends_and_the_rows_are_shown_where_they_went(self):
-        self.grid.move_to(self.head(f"{self.LEFT}written-differently:the same but for punctuation and"))
+        self.grid.move_to(self.head(f"{self.LEFT}written-differently:the same apart from punctuation and"))
         self.press(KEY.Key_Return)
         self.rest()
         (link,) = self.settings.links
@@ -335,7 +335,7 @@ class Mending(BenchCase):
         self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
 
     def test_a_click_on_the_mend_mends_and_one_beside_it_opens_the_reason(self):
-        number = self.head(f"{self.LEFT}written-differently:the same but for punctuation and")
+        number = self.head(f"{self.LEFT}written-differently:the same apart from punctuation and")
         rect = self.grid.mend_rect(self.grid.line_top(number), self.grid.content.parts[1])
         self.click(self.grid.viewport(), QPointF(rect.left() - 40, rect.center().y()))
         self.assertEqual(self.grid.lines.at(number + 1).kind, ROW)
@@ -345,7 +345,7 @@ class Mending(BenchCase):
 
     def test_all_offered_mends_leave_the_blank_and_the_really_absent(self):
         planted = demo_data.scenario().planted
-        self.grid.move_to(self.head(f"{self.LEFT}written-differently:the same but for punctuation and"))
+        self.grid.move_to(self.head(f"{self.LEFT}written-differently:the same apart from punctuation and"))
         self.press(KEY.Key_Return)
         self.rest()
         self.grid.move_to(self.head(f"{self.LEFT}look-alike"))
@@ -355,9 +355,7 @@ class Mending(BenchCase):
         self.assertEqual([pair.verdict.value for pair in review.review.pairs], ["yes"] * 6)
         self.press(KEY.Key_Return)
         self.rest()
-        self.assertEqual(
-            self.left_parts(), ["7 rows: really absent from Objects", "5 rows: the link field is blank"]
-        )
+        self.assertEqual(self.left_parts(), ["7 rows: not in Objects", "5 rows: the link field is blank"])
         rest = self.ids(f"{self.LEFT}absent") | self.ids(f"{self.LEFT}blank")
         self.assertTrue(rest <= planted.without_object)
         self.assertEqual(self.grid.current, self.head("prepared:corrections"))
@@ -382,7 +380,7 @@ class Mending(BenchCase):
         self.assertEqual(self.settings.accepted[0].note, "never registered, the keepers say")
         self.choose("Accepted as absent", "    accept them no longer")
         self.assertEqual(self.settings.accepted, ())
-        self.assertIn("7 rows: really absent from Objects", self.left_parts())
+        self.assertIn("7 rows: not in Objects", self.left_parts())
 
     def test_rows_are_left_out_before_the_knot_and_filled_after_it(self):
         self.grid.move_to(self.head(f"{self.LEFT}blank"))
@@ -436,7 +434,7 @@ class Mending(BenchCase):
             [
                 "Take the first match, 3 rows fewer",
                 "Take the last match, 3 rows fewer",
-                "Keep only the first row of each accession before the knot, 3 rows fewer",
+                "Keep only the first row of each accession before the join, 3 rows fewer",
             ],
         )
         menu.actions()[1].trigger()
@@ -636,7 +634,7 @@ class Guards(BenchCase):
         self.assertEqual(self.grid.lines.count, 4)
         self.assertEqual(set(self.shown("accession")), set(demo_data.scenario().planted.repeated_accessions))
         self.press(KEY.Key_F4, modifier=SHIFT)
-        self.assertIn("stand by themselves", self.window.status.shown.text())
+        self.assertIn("shown on their own", self.window.status.shown.text())
         self.press(KEY.Key_Escape)
         self.rest()
         self.assertTrue(self.view.isVisible())

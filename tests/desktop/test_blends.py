@@ -187,7 +187,7 @@ class Building(BlendCase):
         self.blend()
         self.click(self.window.trellis, self.item("2 groups of Trips").rect.center())
         self.rest()
-        self.assertIn("2 groups of Trips with no loan. They stand on no row", self.sentence)
+        self.assertIn("2 groups of Trips with no loan. No row of the blend uses them", self.sentence)
         self.press(KEY.Key_S, modifier=CTRL | ALT)
         self.rest()
         self.press(KEY.Key_Escape)
@@ -216,7 +216,7 @@ class AddingUp(BlendCase):
 
     def test_a_measure_on_many_rows_warns_with_the_remedy(self):
         number = self.warned()
-        self.assertIn("Adding it up counts each 1.5 times:", self.sentence)
+        self.assertIn("Summing it would count each value 1.5 times:", self.sentence)
         self.assertEqual(self.content.warnings, {"sum of cost": 1.5})
         self.assertTrue(self.window.bench.grid.is_warned(number))
         self.click(self.chip("Spread"))
@@ -246,7 +246,7 @@ class AddingUp(BlendCase):
 
     def test_where_measures_stand_is_chosen_in_the_sentence(self):
         self.warned()
-        self.choose("Where measures stand", "spread over the group by value")
+        self.choose("Where measures are shown", "spread over the group by value")
         self.assertEqual([str(v) for v in self.column("sum of cost")][:2], ["5.00", "10.00"])
         # Where each group is one row, its measures stand as they are.
         self.choose("Kept", "one row for each group of loans")

@@ -110,7 +110,7 @@ class Takes(JoinCase):
     def test_taking_one_of_several_passes_the_others_over(self):
         self.tick("Preparation", "ignore case")
         self.assertIn("Each loan takes every match", self.sentence)
-        self.choose("Take", "the match with the greatest", "year")
+        self.choose("Take", "the match with the maximum", "year")
         self.assertEqual(self.settings.take, "greatest:year")
         self.assertEqual((self.counts.pairs, self.counts.right_passed_over), (2, 1))
         self.assertIn("Passed over · 1 object with a match", self.bands)

@@ -76,7 +76,7 @@ class SixtySteps(LargeCase):
         self.trellis.setFocus()
         self.session.select(Selection("loans-1"))
         self.press(KEY.Key_Right)
-        self.assertEqual(self.session.selection.step, "venue-is-filled")
+        self.assertEqual(self.session.selection.step, "venue-is-not-blank")
         self.press(KEY.Key_Down, KEY.Key_Up)
         reached, waiting = set(), [self.trellis.selected_item()]
         while waiting:

@@ -87,10 +87,10 @@ class Filters(RailCase):
         self.choose("Another condition", "venue", "venue begins with")
         self.enter("Mi")
         self.assertEqual((self.rows, len(self.set.conditions)), (2, 3))
-        self.choose("Another condition", "object", "object is filled")
+        self.choose("Another condition", "object", "object is not blank")
         self.assertIn("and 1 more", self.sentence)
-        self.choose("More conditions", "object is filled")
-        self.choose("Field", "do not ask for this")
+        self.choose("More conditions", "object is not blank")
+        self.choose("Field", "remove this condition")
         self.assertEqual([entry.of for entry in self.set.conditions], ["note", "venue"])
 
     def test_what_cannot_be_compared_is_said_where_it_is_typed(self):
@@ -198,9 +198,9 @@ class Distincts(RailCase):
         )
         self.tick("Key", "accession")
         self.assertEqual((self.rows, self.session.flow.step(self.step).name), (3, "distinct accession"))
-        self.choose("Kept", "the greatest", "year")
+        self.choose("Kept", "the maximum", "year")
         self.assertEqual(self.set.keep, "greatest:year")
-        self.assertIn("keep the one with the greatest year", self.sentence)
+        self.assertIn("keep the one with the maximum year", self.sentence)
         self.assertIn("3 of 4 rows stay", self.sentence)
         self.tick("Key", "rows with a blank in the key all stay")
         self.assertTrue(self.set.blanks_stay)
@@ -209,7 +209,7 @@ class Distincts(RailCase):
 class Firsts(RailCase):
     def test_so_many_of_each_group_in_an_order(self):
         self.begin("objects", KEY.Key_Q)
-        self.assertIn("Keep the first 10 objects of all by the order they stand in", self.sentence)
+        self.assertIn("Keep the first 10 objects of all by the order they are in", self.sentence)
         self.choose("Another key", "year")
         self.assertEqual([(key.of, key.descending) for key in self.set.by], [("year", True)])
         self.click(self.chip("Count"))
@@ -329,7 +329,7 @@ class Sorts(RailCase):
         self.narrow("venue")
         self.choose("Another key", "value")
         self.click(self.chip("Direction"))
-        self.pick("greatest first, blanks last")
+        self.pick("largest first, blanks last")
         self.rest()
         self.assertEqual(
             [(key.of, key.descending) for key in self.set.keys], [("venue", True), ("value", False)]
@@ -422,10 +422,10 @@ class Summaries(RailCase):
         self.choose("Another measure", "the sum", "value")
         measure = next(c for c in self.window.sentence.view.chips if "the sum" in c.chip.text)
         self.click(measure)
-        self.pick("the greatest")
+        self.pick("the maximum")
         self.rest()
-        self.assertIn("the greatest of value another", self.sentence)
-        self.click(next(c for c in self.window.sentence.view.chips if "the greatest" in c.chip.text))
+        self.assertIn("the maximum of value another", self.sentence)
+        self.click(next(c for c in self.window.sentence.view.chips if "the maximum" in c.chip.text))
         self.pick("call it otherwise …")
         self.enter("rows")
         self.assertIn("two fields “rows”", QApplication.activePopupWidget().said.text())

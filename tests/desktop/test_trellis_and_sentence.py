@@ -305,7 +305,7 @@ class Sentences(DemoCase):
         self.rest()
         self.assertIs(self.kind(), JoinType.RIGHT_OUTER)
         self.assertIn(
-            "Objects stands left now (left outer join became right outer join)",
+            "Objects is on the left now (left outer join became right outer join)",
             self.window.status.shown.text(),
         )
         self.assertEqual(self.bands[0], "Unmatched Objects · 8,211 rows")
@@ -319,7 +319,7 @@ class Sentences(DemoCase):
         self.assertIn("below “Lantern Coast Museums: venues", self.sentence)
         self.click(self.chip("Remarks"))
         self.assertEqual(len(self.lines()), 2)
-        self.assertIn("another table stands in the sheet, from F3: “Venues!F3”", self.lines()[1])
+        self.assertIn("another table is in the sheet, from F3: “Venues!F3”", self.lines()[1])
         self.press(KEY.Key_Escape)
 
     def test_another_sheet_is_chosen_in_the_sentence(self):

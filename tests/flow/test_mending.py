@@ -106,7 +106,7 @@ class StepMends(unittest.TestCase):
     def test_a_step_is_called_by_what_it_does_until_it_has_a_name(self):
         flow, _, _ = self.mended(Way.FILTER, "without no")
         (step,) = [entry for entry in flow.steps if entry.kind == "filter"]
-        self.assertEqual(step.name, "no is filled")
+        self.assertEqual(step.name, "no is not blank")
         other = FilterSettings(conditions=(ConditionSettings("venue", "one-of", ("Pier",)),))
         flow = edits.change_settings(flow, step.id, other)
         self.assertEqual(flow.step(step.id).name, "venue is “Pier”")

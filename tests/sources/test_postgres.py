@@ -225,7 +225,7 @@ class Trouble(PostgresCase):
         self.server.run("DROP TABLE objects CASCADE")
         with self.assertRaisesRegex(SourceError, "no table “public.objects” in it"):
             self.library.get(settings, Task())
-        self.refused(self.address, "not there", "public.everything", query="SELECT * FROM objects")
+        self.refused(self.address, "was not found", "public.everything", query="SELECT * FROM objects")
 
     def test_a_table_that_may_not_be_read(self):
         guest = self.server.address("guest")

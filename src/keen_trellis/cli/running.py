@@ -29,7 +29,7 @@ from keen_trellis.cli.writing import write_lineage
 @click.option(
     "--guard", "guards", multiple=True, help="What must hold at every output besides, such as rows=1.."
 )
-@click.option("--despite-guards", is_flag=True, help="Write outputs behind broken guards, too.")
+@click.option("--despite-guards", is_flag=True, help="Write outputs after broken guards, too.")
 @click.option(
     "--strict", is_flag=True, help="End with 6 if FLOW says anything that this version does not read."
 )

@@ -217,7 +217,7 @@ def _check_spread(placed: Placed, made: Field, main: Sequence[Field]) -> None:
     if made.type not in (FieldType.INTEGER, FieldType.DECIMAL):
         raise DataError(
             f"{made.name} is {made.type.value}; only whole numbers and decimals are spread.",
-            remedy="Sum decimals, or let it stand on each row or on the first.",
+            remedy="Sum decimals, or show it on each row or on the first.",
         )
     if placed.by:
         weight = value_of(placed.by, main)
@@ -261,7 +261,7 @@ def _group_fields(
             if both is None:
                 raise DataError(
                     f"{link.left} and {link.right} of {other.name} have no type in common, "
-                    "so that groups of both cannot stand in one field.",
+                    "so that groups of both cannot be in one field.",
                     remedy="Keep the main table's groups only, or give both one type.",
                 )
             made[number] = both

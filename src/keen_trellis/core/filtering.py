@@ -59,7 +59,7 @@ _IN_TEXT: dict[Comparison, Callable[..., pa.Array]] = {
 }
 WORDS = {
     Comparison.ONE_OF: "is",
-    Comparison.NONE_OF: "is something other than",
+    Comparison.NONE_OF: "is not",
     Comparison.LESS: "is less than",
     Comparison.AT_MOST: "is at most",
     Comparison.GREATER: "is more than",
@@ -68,7 +68,7 @@ WORDS = {
     Comparison.CONTAINS: "contains",
     Comparison.BEGINS: "begins with",
     Comparison.ENDS: "ends with",
-    Comparison.FILLED: "is filled",
+    Comparison.FILLED: "is not blank",
     Comparison.BLANK: "is blank",
     Comparison.PARTNER: "has a partner",
     Comparison.NO_PARTNER: "has no partner",

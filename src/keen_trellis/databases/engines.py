@@ -100,7 +100,7 @@ def translated(error: BaseException | None, place: str, doing: str = "read") -> 
         return SourceError(
             "The server asks for the password in clear, without encryption, and it was not sent.",
             where=where,
-            remedy="Write ?sslmode=verify-full behind the address, or, where nobody can listen in, "
+            remedy="Add ?sslmode=verify-full to the address, or, where nobody can listen in, "
             f"?{CLEAR_PASSWORD}={ACCEPTED}.",
         )
     if state in _PASSWORD or "password" in lower:
@@ -116,7 +116,7 @@ def translated(error: BaseException | None, place: str, doing: str = "read") -> 
         )
     if state in _GONE:
         return SourceError(
-            f"It is not there (any more): {first_line(said)}.", where=where, remedy="Choose another table."
+            f"The table was not found: {first_line(said)}.", where=where, remedy="Choose another table."
         )
     if state == _TOOK_TOO_LONG:
         return _too_slow(where)

@@ -125,7 +125,7 @@ def parse(text: str) -> tuple[Address, str | None]:
     user, colon, password = login.partition(":")
     host, port = _host_and_port(place)
     if port and not (port.isascii() and port.isdecimal() and 0 < int(port[:9]) < 65536):
-        raise refused("What stands behind the colon is no number of a port.")
+        raise refused("What follows the colon is not the number of a port.")
     parts = {
         "user": unquote(user),
         "password": unquote(password) if colon else None,
@@ -144,7 +144,7 @@ def parse(text: str) -> tuple[Address, str | None]:
         elif backend == POSTGRESQL and name not in _OPTIONS:
             # Not by its name: a password that stands there with “&” in it looks like one.
             raise refused(
-                "It has an option behind “?” that this program does not take.",
+                "It has an option after “?” that this program does not take.",
                 f"It takes {', '.join(sorted(_OPTIONS))}.",
             )
         else:

@@ -67,7 +67,7 @@ def pasted(flow: Flow, kinds: Kinds, text: str, behind: Input | None) -> tuple[F
         elif from_elsewhere and flow.find(inputs[0].step) is None:
             raise UsageError(
                 f"{step.name} needs rows, and there is nothing here that it took them from.",
-                remedy="Select the rail or step that it is to stand behind.",
+                remedy="Select the rail or step that it should come after.",
             )
         flow, new = edits.paste_step(flow, step, inputs, in_between=on_rail and from_elsewhere)
         ids[step.id] = new

@@ -30,7 +30,7 @@ class Earlier:
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
         """The earlier snapshot; SourceError if its rows are gone."""
         if settings not in self.snapshots:
-            raise SourceError("The rows from before are not there any more.", where=settings.path)
+            raise SourceError("The rows from before are gone.", where=settings.path)
         return self.snapshots[settings]
 
     def files(self, settings: SourceSettings) -> list[Path]:

@@ -232,7 +232,7 @@ def skip(flow: Flow, step_id: str, *, skipped: bool) -> Flow:
     """Let the rows of a step's first input pass through as if it were not there, or use it again."""
     step = flow.step(step_id)
     if not step.inputs:
-        raise UsageError("A source cannot be skipped.", remedy="Skip the steps behind it.")
+        raise UsageError("A source cannot be skipped.", remedy="Skip the steps after it.")
     return _replaced(flow, msgspec.structs.replace(step, skipped=skipped))
 
 
@@ -251,7 +251,7 @@ def move_earlier(flow: Flow, step_id: str) -> Flow:
     if before is None or len(before.inputs) != 1 or step.inputs[0].port != ROWS:
         raise UsageError("There is no step before it on this rail that it could change places with.")
     if KINDS.ends_rail(step) or KINDS.ends_rail(before):
-        raise UsageError("An output stands at the end of its rail.")
+        raise UsageError("An output is always at the end of its rail.")
     if len(flow.consumers(before.id)) > 1:
         raise UsageError(
             f"Between {before.name} and {step.name} a branch begins.", remedy="Move the branch first."
@@ -269,7 +269,7 @@ def move_later(flow: Flow, step_id: str) -> Flow:
     """Let a step of one input change places with the one behind it on its rail; UsageError as above."""
     behind = flow.consumers(step_id)
     if len(behind) != 1 or len(flow.step(step_id).inputs) != 1:
-        raise UsageError("There is no single step behind it that it could change places with.")
+        raise UsageError("There is no single step after it to change places with.")
     return move_earlier(flow, behind[0].id)
 
 

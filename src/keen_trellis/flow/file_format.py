@@ -136,7 +136,7 @@ def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: 
 
 
 def _check_format(members: Members) -> None:
-    remedy = "A flow begins with the member “format”."
+    remedy = "A flow starts with the member “format”."
     try:
         stated = msgspec.json.decode(members["format"], type=str)
         name, _, version = stated.partition("/")

@@ -92,12 +92,12 @@ def listed(names: list[str], most: int = 3) -> str:
     return f"{', '.join(names[:most])} and {len(names) - most} more"
 
 
-_KEPT = {"first": "the first", "last": "the last", "least": "the least", "greatest": "the greatest"}
+_KEPT = {"first": "the first", "last": "the last", "least": "the least", "greatest": "the maximum"}
 _FILLED_WITH = {"before": "the row before", "after": "the row after"}
 
 
 def kept_said(keep: str) -> str:
-    """Which of several rows stays: the last, the one with the greatest Valued on."""
+    """Which of several rows stays: the last, the one with the maximum Valued on."""
     name, _, expression = keep.partition(":")
     return f"the one with {_KEPT[name]} {expression}" if expression else _KEPT.get(name, name)
 

@@ -87,9 +87,7 @@ def _of_server(text: str) -> OutputSettings:
     """An output to a table of a server; a password in its address is taken out and kept for this run."""
     place, _, table = text.rpartition("#")
     if not place or not table:
-        raise UsageError(
-            f"{shown_address(text)} names no table.", remedy="Write #schema.table behind the address."
-        )
+        raise UsageError(f"{shown_address(text)} names no table.", remedy="Add #schema.table to the address.")
     secrets.name_place(place)
     return OutputSettings("database", secrets.take_out_password(place), table=table)
 

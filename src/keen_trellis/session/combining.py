@@ -63,7 +63,8 @@ def _check_fields(session: Session, flow: Flow, rows: Input, fields: Iterable[st
     gone = [name for name in fields if name not in there]
     if gone:
         raise UsageError(
-            f"{shape.name} has no field “{gone[0]}” any more: it was changed meanwhile.", remedy="Ask again."
+            f"{shape.name} no longer has the field “{gone[0]}”: it was changed meanwhile.",
+            remedy="Ask again.",
         )
 
 

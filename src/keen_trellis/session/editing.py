@@ -78,7 +78,7 @@ def begin_typed_table(session: Session) -> None:
 
 def begin_rail(session: Session, stump: Selection) -> None:
     """Begin a rail at a stump."""
-    session.apply(f"Begin rail {stump.table}", lambda flow: with_rail(session, flow, stump))
+    session.apply(f"Start rail {stump.table}", lambda flow: with_rail(session, flow, stump))
 
 
 def with_rail(session: Session, flow: Flow, selection: Selection) -> tuple[Flow, str]:
@@ -291,7 +291,7 @@ def _swap_said(names: tuple[str, str], before: JoinSettings, after: JoinSettings
     types = before.join_type, after.join_type
     kind = f" ({types[0].trade_name} became {types[1].trade_name})" if types[0] is not types[1] else ""
     return (
-        f"{other} stands left now{kind}: {kept}; they follow the order of {other}, "
+        f"{other} is on the left now{kind}: {kept}; they follow the order of {other}, "
         f"and link fields show {with_article(rows_called(other)[0])}'s value first."
     )
 
@@ -304,7 +304,7 @@ def insert(session: Session, kind: str, settings: RailSettings, name: str) -> st
     selection = session.selection
     step = session.flow.find(selection.step)
     if step is None or KINDS.ends_rail(step):
-        session.said.emit("Select a rail, a knot or a stub first: the step goes behind it.")
+        session.said.emit("Select a rail, a knot or a stub first: the step goes after it.")
         return ""
     rows = Input(step.id, selection.port)
     done = session.apply(name, lambda flow: edits.insert_after(flow, rows, kind, settings))

@@ -114,7 +114,11 @@ def detect_encoding(path: Path, task: Task) -> Encoding:
 
 
 def _of_utf8(name: str, marks_inside: bool, said: Sequence[Remark]) -> Encoding:
-    amid = [Remark("marks of byte order stand amid it, and are no part of its cells")] if marks_inside else []
+    amid = (
+        [Remark("marks of byte order are in the middle of it; they were left out of its cells")]
+        if marks_inside
+        else []
+    )
     return Encoding(name, (*said, *amid), marks_inside)
 
 

@@ -106,7 +106,7 @@ class Repairs:
             lines = "1 comment line is" if self.comments == 1 else f"{self.comments:,} comment lines are"
             said.append(Remark(f"{lines} left out"))
         if self.marks_inside:
-            text = "a quotation mark stands inside a cell; it was read as it is"
+            text = "a quotation mark is inside a cell; it was read as it is"
             said.append(Remark(text, doubtful=True))
         return said
 
@@ -168,7 +168,7 @@ class TextFile:
             task.checkpoint(file.tell(), size, f"reading {self.name}")
             lines = _Lines(block, end, place, self.settled)
             if (place.to_skip or self.settled.comment or self.last is not None) and not lines.well_quoted:
-                # Its rows cannot be told apart by their marks.
+                # Its rows cannot be compared by their marks.
                 yield lines
                 return
             skipped = min(place.to_skip, len(lines.numbers)) if place.to_skip else 0
@@ -548,6 +548,6 @@ def _batches(reader: Iterator[list[str]], lines: _Counted, path: Path) -> Iterat
         raise SourceError(
             f"A quotation mark is opened and never closed; the cell would end in line {lines.number:,}.",
             where=str(path),
-            remedy=f"Close it: it stands after line {number - 1:,}.",
+            remedy=f"Close it: it is after line {number - 1:,}.",
         ) from error
     yield batch

@@ -124,7 +124,7 @@ class _Workbook:
             if parse_range(place) is None:
                 raise SourceError(
                     f"“{place}” is no range of cells.",
-                    remedy="A range is written like A3:F40, or F3 for what begins there.",
+                    remedy="A range is written like A3:F40, or F3 for the table that starts there.",
                 )
             return sheet, place
         if table in self.named_tables():
@@ -169,7 +169,7 @@ def _read(workbook: _Workbook, settings: SourceSettings, target: str) -> About:
     if not place:
         for entry in further_listings(sheet, name):
             corner = entry.name.rpartition("!")[2]
-            remarks.append(Remark(f"another table stands in the sheet, from {corner}: “{entry.name}”"))
+            remarks.append(Remark(f"another table is in the sheet, from {corner}: “{entry.name}”"))
     arrays, numbers, said = _columns(sheet, block, names, settings)
     remarks += said
     _write(arrays, names, numbers, target)

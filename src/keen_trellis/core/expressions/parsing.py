@@ -129,7 +129,7 @@ def _check_tokens(tokens: Sequence[Token], text: str) -> None:
             continue  # a word that is no keyword here is a field's name
         raise UsageError(
             f"“{written}” has no meaning in an expression (character {token.start + 1:,}).",
-            remedy="Names of fields with other characters than letters stand in double quotes.",
+            remedy="Write names of fields with other characters than letters in double quotes.",
         )
 
 
@@ -205,7 +205,7 @@ class _Reader:
         table = parts.take("table")
         if table is not None:
             raise UsageError(
-                f"“{table}.…” has a point in it.", remedy="Names of fields stand in double quotes."
+                f"“{table}.…” has a point in it.", remedy="Write names of fields in double quotes."
             )
         return self._next(parts)
 
@@ -321,7 +321,7 @@ class _Reader:
         if to is FieldType.DECIMAL:
             digits, scale = (*sizes, 0)[:2] if sizes else (38, held.scale_of(node.arrow_type))
             if len(sizes) > 2 or not 1 <= digits <= 38 or not 0 <= scale <= digits:
-                raise UsageError("A decimal has 1 to 38 digits, no more of them behind the point.")
+                raise UsageError("A decimal has 1 to 38 digits, no more of them after the point.")
             made = held.cast(node, pa.decimal128(digits, scale))
             return held.as_type(made, held.decimal(scale))
         if not sizes:

@@ -34,10 +34,10 @@ _LOOK_ALIKE = (("o", "0"), ("[il|]", "1"), ("z", "2"), ("s", "5"), ("b", "8"))
 _FEW = 5_000
 _FIRST_LOOK = 500
 _NAMES = {
-    ORDER: "the same words stand in another order",
-    SHORTER: "a short form stands for the long one",
-    ACRONYM: "initials stand for a name",
-    PART: "a part of a name stands for all of it, or the other way round",
+    ORDER: "the same words in another order",
+    SHORTER: "a short form of the long name",
+    ACRONYM: "initials of a name",
+    PART: "a part of the name, or the other way round",
 }
 _WORDS = Preparation(accents=True, case=True, outer_spaces=True)
 
@@ -117,7 +117,7 @@ class Values:
         ).to_numpy(zero_copy_only=False)
         which &= self._open
         if which.any():
-            yield Finding(Kind.PLACEHOLDER, which, "a word stands for “nothing known”")
+            yield Finding(Kind.PLACEHOLDER, which, "a placeholder, such as “NA”")
 
     # --- written differently ---
 
@@ -181,7 +181,7 @@ class Values:
         return Finding(
             Kind.WRITTEN_DIFFERENTLY,
             self._spread(at, which),
-            f"the same but for {ignored}",
+            f"the same apart from {ignored}",
             self._spread_texts(at, meant),
             replace(self._link, preparation=preparation),
             f"ignore {ignored}",
@@ -253,13 +253,13 @@ class Values:
             # Where letters and digits mix freely, either may be right.
             codes = Letters.of(self._theirs_bare.take(pa.array(meant)))
             pairs = Partners(mine, meant, ~codes.are_free_codes)
-            said = "a letter stands for the digit that it looks like, or a digit for a letter"
+            said = "look-alike characters, such as O for 0"
             yield self._paired(Kind.LOOK_ALIKE, said, pairs)
 
     def _misspelt(self) -> Iterator[Finding]:
         found = self._partners()
         if len(found):
-            yield self._paired(Kind.MISSPELT, "a slip away from the only value like it", found)
+            yield self._paired(Kind.MISSPELT, "probably a typo: one value is almost the same", found)
 
     def _partners(self, *, digits: bool = False) -> Partners:
         """Slips, looked for among what is left of the values when everything is ignored."""

@@ -233,7 +233,7 @@ def _grain(guard: str, result: Table) -> Verdict:
     groups = grouped(result, [Key(find_field(result.fields, name).name) for name in names])
     rows = np.flatnonzero(np.bincount(groups.codes, minlength=groups.size)[groups.codes] > 1)
     said = f"{rows_said(len(rows))} share {' and '.join(names)} with another"
-    return Verdict(guard, not len(rows), said if len(rows) else "each stands once", RESULT, rows)
+    return Verdict(guard, not len(rows), said if len(rows) else "each occurs once", RESULT, rows)
 
 
 def _has(count: int) -> str:

@@ -101,7 +101,7 @@ def _mends(partners: _Partners, kind: Kind, take: Take, added: int, task: Task, 
         stays = Take(Taken.GREATEST, latest) if latest else Take(Taken.FIRST)
         keys = tuple(link.right for link in links)
         which = f"the latest row by {latest}" if latest else "the first row"
-        text = f"keep only {which} of each {' and '.join(keys)} before the knot"
+        text = f"keep only {which} of each {' and '.join(keys)} before the join"
         made.append(Mend(text, Way.DISTINCT, links, stays, added, fields=keys))
     return made
 

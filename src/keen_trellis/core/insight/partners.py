@@ -26,7 +26,7 @@ _LEAST_LENGTH = 4
 _LEAST_LENGTH_OF_TWO = 5
 _LONGEST_OF_TWO = 15
 _LONGEST = 120
-# Where more texts are the same but for a character, none of them stands out.
+# Where more texts are the same apart from a character, none of them stands out.
 _MOST_ALIKE = 12
 _BLOCK = 1 << 17
 # Where chance is judged: from how many values, in classes of length that begin so, and what share of the

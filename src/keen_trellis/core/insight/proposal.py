@@ -59,7 +59,7 @@ class Proposal:
         if len(self.links) > 1:
             found = f"{percent(self.found)} of the sampled {left_name} find {names[1]} in {right_name}"
         else:
-            found = f"{percent(self.found)} of the sampled {names[0]} values of {left_name} stand in "
+            found = f"{percent(self.found)} of the sampled {names[0]} values of {left_name} are in "
             found += f"{names[1]} of {right_name}"
         together = "which together are" if len(self.links) > 1 else "which is"
         if self.unique >= 1:
@@ -79,4 +79,4 @@ def percent(share: float) -> str:
 
 def why_none(left_name: str, right_name: str) -> str:
     """Why no link is proposed."""
-    return f"No field of {left_name} has values that stand in a field of {right_name}."
+    return f"No field of {left_name} has values that are in a field of {right_name}."

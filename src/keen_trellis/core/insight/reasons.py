@@ -159,7 +159,7 @@ class _Side:
                 yield rows.told(kind, mask, said, self._left_out(kind, mask))
 
     def _left_out(self, kind: Kind, mask: Vector) -> list[Mend]:
-        """To leave rows without a value out before the knot."""
+        """To leave rows without a value out before the join."""
         if kind is not Kind.BLANK or self._asked.any_of:
             return []
         rows = self._rows
@@ -169,7 +169,7 @@ class _Side:
         if not gain:
             return []
         fields = tuple(link.left for link in rows.links)
-        said = f"leave rows without {' or '.join(fields)} out before the knot"
+        said = f"drop the rows without {' or '.join(fields)} before the join"
         return [Mend(said, Way.FILTER, self._asked.links, self._asked.take, gain, fields=fields)]
 
     def _as_accepted(self) -> Iterator[Reason]:
@@ -223,7 +223,7 @@ class _Side:
             corrections = (*link.preparation.corrections, *pairs)
             mended = replace(link, preparation=replace(link.preparation, corrections=corrections))
             values = _counted(len(pairs), "value")
-            said = f"look {values} through, none of them is certain"
+            said = f"review {_counted(len(pairs), 'likely partner')}"
             if likely:
                 said = f"read {values} as what is meant"
             of_values = finding.likely if likely else finding.which
@@ -253,9 +253,9 @@ class _Side:
         )
 
     def _without(self, number: int, words: pa.Array, mask: Vector) -> Mend:
-        """To leave rows with a placeholder out before the knot."""
+        """To leave rows with a placeholder out before the join."""
         field, found = self._rows.links[number].left, tuple(words.to_pylist())
-        said = f"leave rows with {' or '.join(f'“{word}”' for word in found)} out before the knot"
+        said = f"drop the rows with {' or '.join(f'“{word}”' for word in found)} before the join"
         gain = int(np.count_nonzero(mask & self._rows.is_open))
         links, take = self._asked.links, self._asked.take
         return Mend(said, Way.FILTER, links, take, gain, fields=(field,), words=found)
@@ -345,11 +345,11 @@ class _Side:
 
     def _absent(self, doubtful: Suggested | None) -> Reason:
         rows = self._rows
-        said = "the value stands nowhere on the other side"
+        said = "the value is not on the other side"
         if len(rows.links) > 1:
             said = "no row of the other side has these values together"
             if self._asked.any_of:
-                said = "none of the values stands on the other side"
+                said = "none of the values is on the other side"
         open_rows = rows.rows
         links, take = self._asked.links, self._asked.take
         mends = [
@@ -358,7 +358,7 @@ class _Side:
         ]
         if doubtful is not None:
             values = _counted(len(doubtful), "value")
-            text = f"look {values} through that may be others"
+            text = f"review {values} that may mean others"
             mends.append(Mend(text, Way.REVIEW, links, take, int(doubtful.rows.sum())))
         alike = None
         if self._before.pairs == 0 and 2 * len(open_rows) > len(rows.numbers) and not self._asked.any_of:

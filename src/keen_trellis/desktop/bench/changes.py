@@ -73,7 +73,7 @@ def _source_lines(source: SourceChange) -> Iterator[Line]:
         yield Line(step, name, "source", f"{counted(source.after_rows or 0, name)}, {before}")
     else:
         by = (
-            f"told apart by {', '.join(found.key)}"
+            f"compared by {', '.join(found.key)}"
             if found.key
             else "compared whole, since no field tells them apart"
         )

@@ -22,10 +22,10 @@ _HEADINGS = (
     "Type",
     "Blank",
     "Distinct",
-    "To be said of it",
-    "Least",
-    "Greatest",
-    "Commonest",
+    "Notes",
+    "Minimum",
+    "Maximum",
+    "Most frequent",
     "Patterns",
 )
 _NUMBERS = (2, 3)

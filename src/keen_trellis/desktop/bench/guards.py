@@ -52,7 +52,7 @@ class GuardsView(Panel):
         self.entry.returnPressed.connect(self._typed)
         self.layout().addWidget(self.entry)  # type: ignore[union-attr]
         self.head.add_action("Set, or show its rows", "Enter", self.open_current)
-        self.head.add_action("Take it off", "Delete", self._take_off)
+        self.head.add_action("Remove it", "Delete", self._take_off)
         self.opened.connect(self._open)
 
     def show_guards(self, name: str, checks: Sequence[Checked], offers: Sequence[tuple[str, str]]) -> None:

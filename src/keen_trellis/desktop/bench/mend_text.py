@@ -15,5 +15,5 @@ def mend_text(mend: Mend) -> str:
     gains = f"{said}, {'up to ' if mend.way is Way.REVIEW else 'gains '}{mend.gain:,}"
     if mend.merged:
         keys = "1 key" if mend.merged == 1 else f"{mend.merged:,} keys"
-        return f"{gains}, but {keys} can no longer be told apart"
+        return f"{gains}, but {keys} can no longer be distinguished"
     return gains

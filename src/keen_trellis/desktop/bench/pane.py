@@ -129,7 +129,7 @@ class BenchPane(QWidget):
         elif not selection:
             empty = not self._session.margin.paths()
             self._say(
-                "Rows will stand here." if empty else "Select a rail, a knot or a stub to see its rows."
+                "Rows will be shown here." if empty else "Select a rail, a knot or a stub to see its rows."
             )
         elif outcome is not None and outcome.error is not None:
             self._say_error(outcome.error)
@@ -148,7 +148,7 @@ class BenchPane(QWidget):
         assert outcome.result is not None
         table = outcome.result.ports.get(selection.port)
         if table is None:
-            self._say("This knot has no such rows any more.")
+            self._say("This knot no longer has these rows.")
             return
         shown = self._shown(selection, outcome, table)
         if shown.join_type is not None:
@@ -274,7 +274,7 @@ class BenchPane(QWidget):
             self._session.said.emit("Move to a row first.")
         elif self.shows_chosen_rows:
             # They may be of another table than the step's, such as the one before a refresh.
-            self._session.said.emit("These rows stand by themselves: follow a row from its step.")
+            self._session.said.emit("These rows are shown on their own: follow a row from its step.")
         else:
             self.trace.show()
 

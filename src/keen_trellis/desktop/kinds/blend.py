@@ -117,14 +117,14 @@ class BlendSentence(SentencePart):
         number = unused_number(self.session.selection.port)
         blended = outcome.result.blended if outcome.result is not None else None
         if number is None or blended is None or number >= len(blended.others):
-            return [Word("There are no such groups any more.")]
+            return [Word("These groups are gone.")]
         main, other = outcome.inputs[0], outcome.inputs[number + 1]
         found = blended.others[number]
         groups = len(found.unused_rows)
         word = "group" if groups == 1 else "groups"
         said = f"{groups:,} {word} of {other.name} with no {rows_called(main.name)[0]}."
         return [
-            Word(f"{said} They stand on no row of the blend."),
+            Word(f"{said} No row of the blend uses them."),
             Chip("write them to a file", lambda _: self.pane.output_wanted.emit(), "Write", doing=True),
             Word("or drag the stub onto a rail."),
         ]
@@ -393,7 +393,7 @@ class BlendSentence(SentencePart):
         said = list(dict.fromkeys(stands_said(entry.placed.stands, entry.by, main) for entry in measures))
         text = said[0] if len(said) == 1 else "differently"
         choose = partial(self._choose_measure_to_place, step, outcome)
-        return [Word(", a group's measures"), Chip(text, choose, "Where measures stand"), Word(".")]
+        return [Word(", a group's measures"), Chip(text, choose, "Where measures are shown"), Word(".")]
 
     def _choose_measure_to_place(self, step: Step, outcome: Outcome, anchor: QWidget) -> None:
         settings: BlendSettings = self.settings(step)
@@ -441,7 +441,7 @@ class BlendSentence(SentencePart):
         times = max(found.values())
         items: list[Item] = [
             Word(
-                f"Adding {'it' if len(names) == 1 else 'them'} up counts each {times_said(times)}:",
+                f"Summing {'it' if len(names) == 1 else 'them'} would count each value {times_said(times)}:",
                 alarm=True,
             )
         ]

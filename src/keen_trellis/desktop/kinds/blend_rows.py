@@ -83,7 +83,7 @@ class BlendContent(Content):
             return self.blended.whole.take(left, [column.field.name])[0]
         return table.take(rows, [column.field.name])[0]
 
-    def _table_of(self, column: Column) -> Table:
+    def table_of(self, column: Column) -> Table:
         return self.left if column.zone == LEFT else self.blended.others[_number(column.zone)].summary
 
     def _rows_in(self, zone: str, left: IndexVector, right: IndexVector) -> tuple[Table, IndexVector]:
@@ -219,7 +219,7 @@ def _bands(shapes: Sequence[InputShape], blended: Blended, offsets: IndexVector)
             rows = found.unused_rows + offsets[number]
             text = f"{name} with no {one} · {groups_said(count)}"
             part = Part(key, "", OneSide(count, rows, on_left=False))
-            unused.append(Band(key, text, [part], effect="they stand on no row"))
+            unused.append(Band(key, text, [part], effect="used by no row"))
     return [*bands, *sorted(unused, key=lambda band: -band.count)]
 
 

@@ -36,7 +36,7 @@ class CorrectSentence(OfTexts):
     def _ask(self, step: Step) -> None:
         pairs = self.settings(step).pairs
         entry = Entry(
-            "What is written, a tab or →, what it should be; a pair a line",
+            "One pair per line: value, tab or →, correction",
             "\n".join(f"{wrong}\t{right}" for wrong, right in pairs),
             self.pane,
             check=read_corrections,

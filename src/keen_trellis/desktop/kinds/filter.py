@@ -105,7 +105,11 @@ class FilterSentence(RailSentence):
         """Put a condition in place of number `number`, or after the last; None takes it out."""
         settings: FilterSettings = self.settings(step)
         kept = list(settings.conditions)
-        said = f"Keep rows whose {condition.condition}" if condition else f"Do not ask for {kept[number].of}"
+        said = (
+            f"Keep rows whose {condition.condition}"
+            if condition
+            else f"Remove the condition on {kept[number].of}"
+        )
         kept[number : number + 1] = [condition] if condition else []
         self.change(step, said, conditions=tuple(kept))
 
@@ -118,7 +122,7 @@ class FilterSentence(RailSentence):
         choices = field_choices(shape.fields, None)
         choices.append(Choice(AS_EXPRESSION, "an expression …", "that must be true"))
         if now is not None:
-            choices.append(Choice(_REMOVE, "do not ask for this", ""))
+            choices.append(Choice(_REMOVE, "remove this condition", ""))
 
         def chosen(name: Any) -> None:
             if name is _REMOVE:

@@ -23,12 +23,12 @@ from keen_trellis.flow.steps.sort import SortKeySettings
 from keen_trellis.flow.wording import listed, rows_called
 
 _AS_THEY_STAND = object()
-_WAYS = {True: "greatest first", False: "least first"}
+_WAYS = {True: "largest first", False: "least first"}
 _TIES = {False: "no more than that", True: "and those equal to the last"}
 
 
 class FirstSentence(RailSentence):
-    """Keep the first [10] loans of each [Venue] by [Agreed value], [greatest first], [no more than that]."""
+    """Keep the first [10] loans of each [Venue] by [Agreed value], [largest first], [no more than that]."""
 
     def clauses(self, step: Step, settings: FirstSettings, shape: InputShape) -> Sequence[Item]:
         items: list[Item] = [
@@ -49,7 +49,7 @@ class FirstSentence(RailSentence):
                 Chip(_WAYS[key.descending], partial(self._turn, step, number), "Direction"),
             ]
         add = partial(self._choose_key, step, len(settings.by), shape)
-        items.append(Chip("then by …" if settings.by else "the order they stand in", add, "Another key"))
+        items.append(Chip("then by …" if settings.by else "the order they are in", add, "Another key"))
         if settings.by:
             choices = [Choice(ties, words) for ties, words in _TIES.items()]
             ask = partial(self._offer_ties, step, choices)
@@ -109,7 +109,7 @@ class FirstSentence(RailSentence):
         said = (
             f"Keep the first by {listed([key.of for key in keys])}"
             if keys
-            else "Keep the first as they stand"
+            else "Keep the first rows as they are"
         )
         with_ties = self.settings(step).with_ties and bool(keys)
         self.change(step, said, by=tuple(keys), with_ties=with_ties)

@@ -218,7 +218,7 @@ class JoinLinks:
     def _ask_corrections(self, step: Step, number: int, anchor: QWidget) -> None:
         link = editing.join_settings(self._session, step.id).links[number]
         entry = Entry(
-            "Read on either side: what is written, a tab or →, what it should be; a pair a line",
+            "Read on either side: one pair per line: value, tab or →, correction",
             "\n".join(f"{wrong}\t{right}" for wrong, right in link.correct),
             self._pane,
             check=read_corrections,

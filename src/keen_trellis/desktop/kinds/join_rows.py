@@ -222,7 +222,7 @@ def _reason_text(reason: Reason, other_name: str = "") -> str:
     """A reason as the head of its rows, with an example."""
     said = reason.said
     if reason.kind is Kind.ABSENT and other_name:
-        said = f"really absent from {other_name}" if len(reason.examples) else said
+        said = f"not in {other_name}" if len(reason.examples) else said
     rows = f"{rows_said(reason.rows)}"
     if reason.values and reason.values != reason.rows:
         rows = f"{rows}, {reason.values:,} {'value' if reason.values == 1 else 'values'}"

@@ -26,7 +26,7 @@ FUNCTIONS = {
     Function.SUM: ("the sum", "of numbers"),
     Function.MEAN: ("the mean", "of numbers"),
     Function.LEAST: ("the least", ""),
-    Function.GREATEST: ("the greatest", "as the latest date"),
+    Function.GREATEST: ("the maximum", "as the latest date"),
     Function.MEDIAN: ("the median", "of numbers"),
     Function.COUNT_DISTINCT: ("how many different", "values"),
     Function.FIRST: ("the first", "in the order of the rows"),

@@ -21,7 +21,7 @@ from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextKind, Mend
 _REMOVE = object()
 # What has to be asked for each way: a title for a text and one for what it becomes, or for a number.
 _ASKED = {
-    How.REPLACE: "What is replaced, a tab or →, by what; nothing behind it takes it out",
+    How.REPLACE: "What is replaced, a tab or →, by what; nothing after it removes it",
     How.PAD: "Fill up with which character, a tab or →, to how many characters",
     How.PART: "What divides the parts, a tab or →, which part (from 1; -1 is the last)",
 }

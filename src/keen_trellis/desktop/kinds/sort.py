@@ -22,14 +22,14 @@ from keen_trellis.session.outcome import Outcome
 _REMOVE = object()
 _WAYS = {
     (False, False): "least first, blanks last",
-    (True, False): "greatest first, blanks last",
+    (True, False): "largest first, blanks last",
     (False, True): "blanks first, then the least",
-    (True, True): "blanks first, then the greatest",
+    (True, True): "blanks first, then the maximum",
 }
 
 
 class SortSentence(RailSentence):
-    """Sort Loans by [Venue] [least first], then by [Out date] [greatest first], then …."""
+    """Sort Loans by [Venue] [least first], then by [Out date] [largest first], then …."""
 
     def clauses(self, step: Step, settings: SortSettings, shape: InputShape) -> Sequence[Item]:
         items: list[Item] = [Word(f"Sort {shape.name} by")]

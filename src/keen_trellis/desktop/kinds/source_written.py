@@ -71,7 +71,7 @@ class SourceWritten(SentencePart):
         if key == "raw":
             self.pane.raw_wanted.emit()
         elif key == "found":
-            self.change(step, "Find out where the table stands", layout=Layout())
+            self.change(step, "Find out where the table is", layout=Layout())
         elif key == "none":
             self.change(step, "No header", layout=msgspec.structs.replace(layout, header=0, header_rows=None))
         elif key == "rows":

@@ -40,7 +40,7 @@ _TAKES = {
     Taken.FIRST.value: ("the first match", "in the order of the right table"),
     Taken.LAST.value: ("the last match", "in the order of the right table"),
     Taken.LEAST.value: ("the match with the least", "value of a field; blanks never win"),
-    Taken.GREATEST.value: ("the match with the greatest", "value of a field, as the latest date"),
+    Taken.GREATEST.value: ("the match with the maximum", "value of a field, as the latest date"),
     Taken.ONE.value: ("its one match", "several are an error that names them"),
     Taken.PAIR_OFF.value: ("a match that no other takes", "each right row is used once, in order"),
 }

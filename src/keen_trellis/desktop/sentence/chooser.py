@@ -294,10 +294,10 @@ class Chooser(QFrame):
 
 def _hint(*, several: bool, numbered: bool) -> str:
     if several:
-        return "Space ticks, dragging or Alt+↑ ↓ moves, Enter applies, Esc leaves it as it was"
+        return "Space to tick, drag or Alt+↑ ↓ to move, Enter to apply, Esc to cancel"
     if numbered:
-        return "1 to 9 or Enter chooses, Esc leaves"
-    return "Enter chooses, Esc leaves it as it was"
+        return "1 to 9 or Enter to choose, Esc to cancel"
+    return "Enter to choose, Esc to cancel"
 
 
 class _Lines(QStyledItemDelegate):

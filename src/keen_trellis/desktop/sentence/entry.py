@@ -56,7 +56,7 @@ class Entry(QFrame):
         self.said.setWordWrap(True)
         self.said.setFont(font(11))
         self._hint = (
-            hint or ("Ctrl+Enter applies" if several_lines else "Enter applies") + ", Esc leaves it as it was"
+            hint or ("Ctrl+Enter to apply" if several_lines else "Enter to apply") + ", Esc to cancel"
         )
         # Their parent first: a widget that is shown without one is a window of its own.
         layout = QVBoxLayout(self)

@@ -31,7 +31,7 @@ def remark_items(host: SentenceHost, remarks: Sequence[Remark]) -> list[Item]:
             choices = [
                 Choice(n, str(entry), "doubtful" if entry.doubtful else "") for n, entry in enumerate(ordered)
             ]
-            chooser = Chooser(choices, host, title="What there is to say about this source")
+            chooser = Chooser(choices, host, title="Notes on this source")
             host.open_list(chooser, anchor)
 
         items.append(Chip(f"and {len(ordered) - 1} more", show, "Remarks"))

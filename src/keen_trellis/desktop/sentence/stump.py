@@ -13,7 +13,7 @@ from keen_trellis.session.session import Session
 
 
 class StumpSentence:
-    """loans of registry.sqlite has 368 rows and 9 fields; it is not used yet. [begin a rail with it]."""
+    """loans of registry.sqlite has 368 rows and 9 fields; it is not used yet. [start a rail]."""
 
     def __init__(self, session: Session, host: SentenceHost) -> None:
         self._session, self._host = session, host
@@ -42,7 +42,7 @@ class StumpSentence:
         else:
             items.append(Word("is being read."))
         begin = Chip(
-            "begin a rail with it",
+            "start a rail",
             lambda _: editing.begin_rail(self._session, selection),
             "Stump",
             doing=True,

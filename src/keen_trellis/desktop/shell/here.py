@@ -106,7 +106,9 @@ class Here:
     def step_row(self) -> str:
         """A row of the selected step, and not one that is shown by itself."""
         alone = self._frame.bench.shows_chosen_rows
-        return self.row() or ("These rows stand by themselves: follow a row from its step." if alone else "")
+        return self.row() or (
+            "These rows are shown on their own: follow a row from its step." if alone else ""
+        )
 
     def column(self) -> str:
         content = self._frame.bench.content

@@ -134,7 +134,7 @@ def _edit(window: MainWindow, here: Here) -> list[Command]:
 def _flow(window: MainWindow, here: Here) -> list[Command]:
     return [
         Command(
-            "begin", "Flow", "&Begin a rail with this table", "Ctrl+B", window.selected.begin_rail, here.table
+            "begin", "Flow", "&Start a rail with this table", "Ctrl+B", window.selected.begin_rail, here.table
         ),
         Command("join", "Flow", "&Join with…", "Ctrl+J", window.combining.join_dialog, here.rows_or_table),
         Command(
@@ -169,7 +169,7 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         Command(
             "question",
             "Flow",
-            "Ask another &question…",
+            "Change the Change the join… (&question)join…",
             "Ctrl+Return",
             window.selected.ask_question,
             here.knot,
@@ -292,7 +292,7 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
         Command(
             "remedies",
             "Rows",
-            "What adding the field up counts…",
+            "What summing this field counts…",
             "Ctrl+Alt+O",
             window.bench.grid.open_remedies,
             here.overcounted,

@@ -142,7 +142,7 @@ class BlendKind(StepKind[BlendSettings]):
             yield "no measure", f"Nothing is measured of {name}, so that no field of it comes along."
         times = repeated(settings, figures.blend.times) if figures.blend is not None else {}
         for name, often in times.items():
-            said = f"Adding {name} up counts it {times_said(often)}: spread it, or show it once."
+            said = f"Summing {name} would count each value {times_said(often)}: spread it, or show it once."
             yield "counted again", said
 
     def compute(self, settings: BlendSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:

@@ -300,10 +300,10 @@ def _check_text(settings: OutputSettings) -> None:
     """UsageError unless text can be written as the settings say."""
     mark = settings.delimiter
     if len(mark) != 1 or not mark.isascii() or mark.isalnum() or mark in '"\r\n\0':
-        raise UsageError(f"“{mark}” cannot stand between cells.", remedy="Use one ASCII character.")
+        raise UsageError(f"“{mark}” cannot be between cells.", remedy="Use one ASCII character.")
     if mark == settings.decimal == ",":
         raise UsageError(
-            "A comma cannot stand between cells and within numbers.", remedy="Use a semicolon between cells."
+            "A comma cannot be both between cells and in numbers.", remedy="Use a semicolon between cells."
         )
     for name, value, known in (
         ("quotation", settings.quotation, QUOTATIONS),
@@ -329,4 +329,4 @@ def _check_text(settings: OutputSettings) -> None:
         )
     for word, what in ((settings.blank, "a blank"), (settings.no_partner, "no partner")):
         if any(sign in word for sign in '"\r\n\0') or (settings.target.is_text and mark in word):
-            raise UsageError(f"“{word}” cannot stand for {what}.", remedy="Use a word without such signs.")
+            raise UsageError(f"“{word}” cannot be used for {what}.", remedy="Use a word without such signs.")

@@ -183,7 +183,7 @@ class Book:
         block = read_block(found[3]) if found else None
         if sheet is None or block is None or not sheet.has_cells:
             raise OutputError(
-                f"The name “{name}” stands for no cells of one sheet ({text}).",
+                f"The name “{name}” does not name cells of one sheet ({text}).",
                 where=str(self.package.path),
                 remedy="Choose another name, or a cell.",
             )

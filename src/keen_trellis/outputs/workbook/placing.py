@@ -195,7 +195,7 @@ class Placing:
         if left_out and self.settings.mode != APPEND:
             raise self._refused(
                 f"The table {table.name} has {listed(left_out, 3)}, which these rows do not have and no "
-                "formula fills: what stands there would no longer belong to its row.",
+                "formula fills: what is there would no longer belong to its row.",
                 "Bring a field of that name, or take the column out of the table.",
             )
 
