@@ -35,6 +35,7 @@ def draw_views(folder: Path) -> list[Path]:
     def keep(window: MainWindow, name: str) -> None:
         settle(window)
         written.append(folder / f"{name}.png")
+        window.status.fall_silent()
         picture(window).save(str(written[-1]))
 
     with tempfile.TemporaryDirectory(prefix="keen-trellis-") as place:

@@ -45,7 +45,7 @@ class PassedOver(unittest.TestCase):
             found = compare(flow, Runner(KINDS, library), library.before(flow, KINDS, last), last)
             (change,) = found.knots
             self.assertEqual((change.before.right_passed_over, change.after.right_passed_over), (0, 2))
-            self.assertEqual(knot_words(change), "0 to 2 Objects passed over")
+            self.assertEqual(knot_words(change), "2 Objects passed over, was 0")
             members = found.as_members()["knots"][0]
             self.assertEqual(members["after"]["right_passed_over"], 2)
 

@@ -183,7 +183,7 @@ def knot_words(knot: KnotChange) -> str:
         (before.result_rows, after.result_rows, "rows in the result"),
     ):
         if one != now:
-            parts.append(f"{one:,} to {now:,} {what}")
+            parts.append(f"{now:,} {what}, was {one:,}")
     newly = [
         f"{counted(entry.rows, name)} newly without a partner"
         for name, entry in zip(knot.sides, knot.newly.values(), strict=False)

@@ -77,7 +77,9 @@ def _source_lines(source: SourceChange) -> Iterator[Line]:
             if found.key
             else "compared whole, since no field tells them apart"
         )
-        yield Line(step, name, "source", f"{found.rows_before:,} to {counted(found.rows_after, name)}, {by}")
+        yield Line(
+            step, name, "source", f"{counted(found.rows_after, name)}, was {found.rows_before:,}, {by}"
+        )
         assert source.before is not None and source.after is not None
         for words, table, places in (
             ("added", source.after, found.added),

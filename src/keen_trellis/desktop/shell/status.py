@@ -84,6 +84,11 @@ class StatusLine(QWidget):
         self._put(text, alarm=alarm)
         self._back.start()
 
+    def fall_silent(self) -> None:
+        """Say what is shown, whatever was being said."""
+        self._back.stop()
+        self._put(self._shown)
+
     def _put(self, text: str, *, alarm: bool = False) -> None:
         self.shown.setText(text)
         self.shown.setToolTip(tip(text))
