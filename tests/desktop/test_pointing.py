@@ -7,6 +7,8 @@ from PySide6.QtWidgets import QApplication, QMenu, QPushButton
 from keen_trellis.desktop.bench.grid_view import LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, PART, ROW
 from keen_trellis.desktop.plain import without_keys
+from keen_trellis.flow.edits import move_along
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.session import editing
 from keen_trellis.session.selection import Selection
@@ -220,6 +222,47 @@ class Pointing(WindowCase):
         self.click(self.chip("Cross join"))
         self.rest()
         self.assertEqual(self.session.outcome(knot.id).result.rows.rows, rows[0] * rows[1])
+
+    def bead(self, step: str):
+        found = next(
+            item
+            for item in self.window.trellis.items
+            if item.role == "step" and item.selection == Selection(step)
+        )
+        return self.window.trellis.on_screen(found.rect).center()
+
+    def test_a_bead_is_dragged_along_its_rail(self):
+        self.open_demo(own=True)
+        self.session.select(self.item("Loans").selection)
+        steps = []
+        for kind in ("filter", "sort", "first"):
+            steps.append(editing.insert(self.session, kind, KINDS.find(kind).settings_type(), kind))
+            self.rest()
+
+        def order():
+            return [step.id for step in self.session.flow.in_order() if step.id in steps]
+
+        one, two, three = steps
+        trellis = self.window.trellis
+        self.drag(trellis, self.bead(three), self.bead(one))
+        self.rest()
+        self.assertEqual(order(), [three, one, two])
+        self.drag(trellis, self.bead(three), self.bead(two))
+        self.rest()
+        self.assertEqual(order(), [one, two, three])
+        self.session.undo()
+        self.assertEqual(order(), [three, one, two])
+        flow = self.session.flow
+        self.assertIsNone(move_along(flow, one, two, after=False))  # it is there already
+        self.assertIsNone(move_along(flow, one, "objects", after=True))
+
+    def test_why_something_cannot_be_dropped_is_said_where_it_is(self):
+        self.open_demo()
+        trellis = self.window.trellis
+        output = next(item for item in trellis.items if item.role == "output")
+        start = trellis.on_screen(self.item("Objects").rect).center()
+        self.drag(trellis, start, trellis.on_screen(output.rect).center())
+        self.assertIn("An output ends its rail", self.window.status.shown.text())
 
     def test_what_takes_the_benchs_place_is_left_by_mouse(self):
         self.open_demo()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 
 import msgspec
 
@@ -271,6 +272,27 @@ def move_later(flow: Flow, step_id: str) -> Flow:
     if len(behind) != 1 or len(flow.step(step_id).inputs) != 1:
         raise UsageError("There is no single step after it to change places with.")
     return move_earlier(flow, behind[0].id)
+
+
+def move_along(flow: Flow, step_id: str, other: str, *, after: bool) -> Flow | None:
+    """Move a step of one input along its rail until it is right before, or right after, another one; None
+    where that is not on its rail, or where it is there already.
+    """
+
+    def is_there(moved: Flow) -> bool:
+        one, before = (step_id, other) if after else (other, step_id)
+        return any(entry.step == before for entry in moved.step(one).inputs)
+
+    if is_there(flow):
+        return None
+    for move in (move_earlier, move_later):
+        moved = flow
+        with suppress(UsageError):
+            while True:
+                moved = move(moved, step_id)
+                if is_there(moved):
+                    return moved
+    return None
 
 
 def rename(flow: Flow, step_id: str, name: str) -> Flow:

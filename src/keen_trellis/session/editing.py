@@ -218,6 +218,13 @@ def move_selected(session: Session, *, later: bool) -> None:
     session.apply(said, lambda flow: move(flow, step.id))
 
 
+def move_beside(session: Session, step_id: str, other: str, *, after: bool) -> None:
+    """Move a step along its rail to be right before or right after another one."""
+    moved = edits.move_along(session.flow, step_id, other, after=after)
+    if moved is not None:
+        session.apply(f"Move {session.flow.step(step_id).name}", lambda _: moved)
+
+
 # --- knots ---
 
 

@@ -33,6 +33,9 @@ class SelectedCommands(QObject):
         sentence, bench = frame.sentence, frame.bench
         frame.trellis.opened.connect(self.open)
         frame.trellis.part_clicked.connect(lambda step, part: editing.toggle_part(frame.session, step, part))
+        frame.trellis.move_wanted.connect(
+            lambda step, other, after: editing.move_beside(frame.session, step, other, after=after)
+        )
         sentence.path_wanted.connect(self.choose_path)
         sentence.raw_wanted.connect(bench.show_raw)
         sentence.typing_wanted.connect(bench.typing.show)

@@ -25,6 +25,8 @@ from keen_trellis.desktop.trellis.knots import Cutting
 from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.desktop.trellis.painting import TrellisPainter, curve
 from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
+from keen_trellis.flow.edits import move_along
+from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.history import History
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
@@ -39,7 +41,8 @@ class TrellisView(QWidget):
     join_wanted: dragged selection, and the one it was dropped on.  part_clicked: knot's step id, part.
     opened: a selection that was double-clicked or entered.  demo_wanted: the demo is to be opened.
     tie_wanted: a slat's id, and the source whose rail it is to be tied to.  menu_wanted: what is pointed at,
-    None for the ground, and where on the screen that is.
+    None for the ground, and where on the screen that is.  move_wanted: a bead's step, the one that it was
+    dropped beside on its own rail, and whether after that.
     """
 
     join_wanted = Signal(object, object)
@@ -48,6 +51,7 @@ class TrellisView(QWidget):
     demo_wanted = Signal()
     tie_wanted = Signal(str, str)
     menu_wanted = Signal(object, object)
+    move_wanted = Signal(str, str, bool)
 
     def __init__(
         self, session: Session, cuttings: Mapping[str, Cutting], parent: QWidget | None = None
@@ -224,10 +228,12 @@ class TrellisView(QWidget):
             return
         if dragged is not None:
             target = self._drop_target(event.position(), pressed)
-            if target is not None:
-                self.join_wanted.emit(pressed.selection, target.selection)
+            if target is None:
+                self._session.said.emit(f"{self._why_no_drop(event.position(), pressed)}.")
+            elif (way := self._along(pressed, target)) is not None:
+                self.move_wanted.emit(pressed.selection.step, *way)
             else:
-                self._session.said.emit("Drop it on a rail: it asks whether to join, blend or stack them.")
+                self.join_wanted.emit(pressed.selection, target.selection)
             return
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier and pressed.selection.step:
             self._session.choose_too(pressed.selection.step)
@@ -263,6 +269,32 @@ class TrellisView(QWidget):
             and item.rect.adjusted(-4, -8, 4, 8).contains(place)
         ]
         return near[0] if near else None
+
+    def _along(self, dragged: Item, target: Item) -> tuple[str, bool] | None:
+        """The step beside which a bead is put that was led along its own rail, and whether after that; None
+        where it was led to other rows.
+        """
+        step, other, flow = dragged.selection.step, target.selection.step, self._session.flow
+        if dragged.role != "step" or not other or other == step or target.selection.port != ROWS:
+            return None
+        # Dropped on the rail it comes after what is before that; on a bead it takes its place.
+        onto_rail = target.role == "rail"
+        for after in (True,) if onto_rail else (False, True):
+            moved = move_along(flow, step, other, after=after)
+            if moved is not None and (onto_rail or (other in flow.upstream(step)) is not after):
+                return other, after
+        return None
+
+    def _why_no_drop(self, point: QPointF, dragged: Item) -> str:
+        """Why what is dragged cannot be dropped here, and where it can."""
+        item = self.item_at(point)
+        if item is not None and item.selection == dragged.selection:
+            return "These are its own rows: drop it on another rail"
+        if item is not None and item.role == "output":
+            return "An output ends its rail: drop it on the rail before it"
+        if item is not None and item.role in ("file", "shared filter", "open ring"):
+            return f"A {item.role} has no rows of its own: drop it on a rail or a table"
+        return "Drop it on a rail or a table: it asks whether to join, blend or stack them"
 
     # --- keyboard ---
 
@@ -380,6 +412,11 @@ class TrellisView(QWidget):
             curve((self._press_at.x(), self._press_at.y()), (self._drag_to.x(), self._drag_to.y()))
         )
         painter.setFont(font(12, bold=True))
-        said = f"join, blend or stack with {target.text}" if target else "drop it on a rail"
+        if target is None:
+            said = self._why_no_drop(self._drag_to, self._pressed)
+        elif (way := self._along(self._pressed, target)) is not None:
+            said = f"move it {'after' if way[1] else 'before'} {self._session.flow.step(way[0]).name}"
+        else:
+            said = f"join, blend or stack with {target.text}"
         painter.setPen(chosen.accent)
         painter.drawText(self._drag_to + QPointF(14, 22), said)
