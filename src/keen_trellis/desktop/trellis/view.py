@@ -401,9 +401,9 @@ class TrellisView(QWidget):
             return
         chosen = theme()
         target = self._drop_target(self._drag_to, self._pressed)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
         if target is not None:
             painter.setPen(QPen(chosen.accent, 2))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(self.on_screen(target.rect).adjusted(-3, -4, 3, 4), 5, 5)
         pen = QPen(chosen.accent, 2)
         pen.setDashPattern([3, 2])
@@ -411,12 +411,22 @@ class TrellisView(QWidget):
         painter.drawPath(
             curve((self._press_at.x(), self._press_at.y()), (self._drag_to.x(), self._drag_to.y()))
         )
-        painter.setFont(font(12, bold=True))
         if target is None:
             said = self._why_no_drop(self._drag_to, self._pressed)
         elif (way := self._along(self._pressed, target)) is not None:
             said = f"move it {'after' if way[1] else 'before'} {self._session.flow.step(way[0]).name}"
         else:
             said = f"join, blend or stack with {target.text}"
-        painter.setPen(chosen.accent)
-        painter.drawText(self._drag_to + QPointF(14, 22), said)
+        self._paint_said(painter, self._drag_to + QPointF(14, 10), said)
+
+    def _paint_said(self, painter: QPainter, place: QPointF, said: str) -> None:
+        """What letting go would do, beside the pointer and within what is seen."""
+        painter.setFont(font(12, bold=True))
+        shown = QRectF(self.visibleRegion().boundingRect())
+        room = QRectF(painter.fontMetrics().boundingRect(said)).adjusted(-8, -4, 8, 4)
+        left = min(place.x(), shown.right() - room.width() - 4)
+        room.moveTopLeft(QPointF(left, min(place.y(), shown.bottom() - room.height() - 4)))
+        painter.setPen(QPen(theme().accent, 1))
+        painter.setBrush(theme().paper)
+        painter.drawRoundedRect(room, 4, 4)
+        painter.drawText(room, Qt.AlignmentFlag.AlignCenter, said)
