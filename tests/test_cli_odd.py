@@ -94,7 +94,7 @@ class Settings(OddCase):
     def test_outputs(self):
         for mark in ("é", "\0", "", "ab", "x", '"'):
             written = step("out", "output", ["loans"], writer="text", path="out.csv", delimiter=mark)
-            self.assertIn("cannot stand between cells", self.run_flow(text("loans"), written, code=7).output)
+            self.assertIn("cannot be between cells", self.run_flow(text("loans"), written, code=7).output)
         written = step("out", "output", ["loans"], writer="clay", path="out.csv")
         self.assertIn("does not know the writer “clay”", self.run_flow(text("loans"), written, code=5).output)
         for sheet, code in (("😀" * 16, 5), ("😀" * 15, 0)):
@@ -145,7 +145,7 @@ class Names(OddCase):
             (self.folder / "e.csv").write_bytes(content)
             found = self.call("look", self.folder / "e.csv").output
             self.assertRegex(found, r"a +integer +0 +2 +1 +3")
-            self.assertIn("marks of byte order stand amid it", found)
+            self.assertIn("marks of byte order are in the middle of it", found)
         (self.folder / "e.csv").write_bytes(b"a,b\n" + b"1,2\n" * 9_000 + b"\0\0,3\n")
         self.assertIn("2 characters are none (NUL)", self.call("look", self.folder / "e.csv").output)
 
@@ -154,7 +154,7 @@ class Databases(OddCase):
     def test_addresses(self):
         with mock.patch.dict(os.environ, {"KEEN_TRELLIS_PASSWORD": "sesame"}):
             for address, said in (
-                ("postgresql://me@host:xx/db", "no number of a port"),
+                ("postgresql://me@host:xx/db", "not the number of a port"),
                 ("sqlite://", "names no file"),
                 (f"sqlite:///{self.folder}/new.db", "There is no such file"),
                 (f"sqlite://me:sesame@/{self.folder}/new.db", "There is no such file"),

@@ -15,6 +15,7 @@ from sqlglot import exp
 
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.expressions import instead
 from keen_trellis.core.expressions.expression import Expression, Notes
 from keen_trellis.core.expressions.parsing import _READERS, _Reader, parse
 from keen_trellis.core.table import ArrowTable, Cells
@@ -166,6 +167,31 @@ class Values(unittest.TestCase):
 
 
 class Refused(unittest.TestCase):
+    def test_what_others_have_says_what_to_write_instead(self):
+        fields = table(
+            text=["ab"],
+            number=[1.5],
+            date=[dt.date(2026, 1, 2)],
+            value=["x"],
+            otherwise=["y"],
+            one=["p"],
+            other=["q"],
+            condition=[True],
+        ).fields
+        for name in instead._FUNCTIONS:
+            with self.assertRaises(UsageError) as caught:
+                parse(f"{name}(text)", fields)
+            said = caught.exception.remedy
+            self.assertRegex(said, "^Write .* instead.$", name)
+            # What is advised can be written just so.
+            for advised in said.removeprefix("Write ").removesuffix(" instead.").split(", or "):
+                parse(advised, fields)
+        for sign, right in (("!=", "<>"), ("==", "="), ("&&", "AND")):
+            with self.assertRaisesRegex(UsageError, f"Write {right} instead"):
+                parse(f"number {sign} 1", fields)
+        with self.assertRaisesRegex(UsageError, "cannot be computed yet"):
+            parse("DATEDIFF(date, date)", fields)
+
     def test_what_is_no_expression(self):
         for text, said in (
             ("", "empty"),

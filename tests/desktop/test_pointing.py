@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QApplication, QMenu, QPushButton
 from keen_trellis.desktop.bench.grid_view import LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, PART, ROW
 from keen_trellis.desktop.plain import without_keys
+from keen_trellis.desktop.shell.commands import OTHER_WORDS
 from keen_trellis.flow.edits import move_along
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import LinkSettings
@@ -312,6 +313,37 @@ class Pointing(WindowCase):
 
 
 class EveryCommand(WindowCase):
+    def test_the_finder_knows_other_words(self):
+        self.open_demo()
+        self.session.select(self.item("Loans").selection)
+        known = {command.name for command in self.window.commands.described}
+        self.assertLessEqual(set(OTHER_WORDS), known)
+        for word, found in (
+            ("merge", "Join with"),
+            ("lookup", "Join with"),
+            ("append", "Put rows below these"),
+            ("stack", "Put rows below these"),
+            ("export", "Write these rows to a file"),
+            ("dedupe", "Keep distinct rows here"),
+            ("pivot", "Summarise by keys here"),
+        ):
+            self.press(Qt.Key.Key_K, modifier=CTRL)
+            self.type(word)
+            self.assertIn(found, self.lines(), word)
+            self.press(Qt.Key.Key_Escape)
+        knot = next(item for item in self.window.trellis.items if item.role == "knot")
+        self.session.select(knot.selection)
+        self.rest()
+        for word, found in (
+            ("cartesian", "Change the join"),
+            ("unmatched", "Next band"),
+            ("rejects", "Next band"),
+        ):
+            self.press(Qt.Key.Key_K, modifier=CTRL)
+            self.type(word)
+            self.assertIn(found, self.lines(), word)
+            self.press(Qt.Key.Key_Escape)
+
     def test_the_keys_of_a_greyed_command_say_why(self):
         self.open_demo()
         self.session.select(Selection())

@@ -20,6 +20,7 @@ from keen_trellis.core.day import today
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions import arithmetic, conditions, held, text
 from keen_trellis.core.expressions.expression import Expression, Node
+from keen_trellis.core.expressions.instead import function_instead, sign_instead
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.text_size import replaced
 from keen_trellis.core.values import ARROW_TYPES, FieldType
@@ -118,18 +119,22 @@ def _check_tokens(tokens: Sequence[Token], text: str) -> None:
             continue
         if word in _SIGNS and written == token.text:
             continue
-        if word in FUNCTIONS or word in _WORDS or word in _PAIRS:
+        called = following is not None and following.text == "("
+        if not (called and function_instead(word)) and (
+            word in FUNCTIONS or word in _WORDS or word in _PAIRS
+        ):
             continue
-        if following is not None and following.text == "(":
+        if called:
             raise UsageError(
                 f"There is no function {written} (character {token.start + 1:,}).",
-                remedy=f"The functions are: {', '.join(FUNCTIONS)}.",
+                remedy=function_instead(word) or f"The functions are: {', '.join(FUNCTIONS)}.",
             )
         if written.replace("_", "").isalnum():
             continue  # a word that is no keyword here is a field's name
         raise UsageError(
             f"“{written}” has no meaning in an expression (character {token.start + 1:,}).",
-            remedy="Write names of fields with other characters than letters in double quotes.",
+            remedy=sign_instead(written)
+            or "Write names of fields with other characters than letters in double quotes.",
         )
 
 

@@ -46,7 +46,8 @@ _CHOICE = Qt.ItemDataRole.UserRole
 class Choice:
     """One line. detail: to its right.  sign: a join type whose sign stands before it.
 
-    ticked: None for a line that cannot be ticked.  letter: chooses it in a numbered list.
+    ticked: None for a line that cannot be ticked.  letter: chooses it in a numbered list.  also: other words
+    that it is found by.
     """
 
     key: Any
@@ -56,6 +57,7 @@ class Choice:
     ticked: bool | None = None
     hues: tuple[QColor, QColor] | None = None
     letter: str = ""
+    also: str = ""
 
 
 class Chooser(QFrame):
@@ -174,7 +176,8 @@ class Chooser(QFrame):
         self.list.clear()
         words = text.casefold().split()
         for choice in self._choices:
-            if all(word in choice.text.casefold() for word in words):
+            found_by = f"{choice.text} {choice.also}".casefold()
+            if all(word in found_by for word in words):
                 item = QListWidgetItem(choice.text)
                 item.setData(_CHOICE, choice)
                 item.setData(Qt.ItemDataRole.AccessibleTextRole, f"{choice.text} {choice.detail}".strip())

@@ -10,6 +10,36 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 from keen_trellis.desktop.plain import menu_text, tip, without_keys
 
+# What people call things that are called otherwise here.
+OTHER_WORDS = {
+    "join": "merge lookup match combine",
+    "union": "append stack concatenate",
+    "blend": "merge aggregate",
+    "question": "all combinations cartesian cross outer inner anti",
+    "types": "all combinations cartesian cross compare",
+    "next_band": "unmatched rejects orphans",
+    "output": "export save rejects csv workbook parquet json",
+    "output_table": "export load database insert upsert",
+    "write": "export run save",
+    "reconcile": "compare difference diff",
+    "changes": "difference diff compare",
+    "guards": "tests checks expectations assert validate",
+    "mend": "clean fix repair",
+    "review": "fuzzy similar approximate",
+    "trace": "lineage provenance origin",
+    "fields": "profile columns schema statistics",
+    "step_distinct": "dedupe duplicates unique",
+    "step_summarise": "pivot group aggregate total",
+    "step_compute": "formula calculate column",
+    "step_choose": "select rename drop columns types",
+    "step_mend-text": "clean trim replace",
+    "step_fill": "blanks nulls missing",
+    "step_correct": "replace map translate",
+    "step_combine": "concatenate",
+    "step_first": "top sample limit",
+    "step_filter": "where keep",
+}
+
 
 def always() -> str:
     """For commands that can be given whatever is selected."""
@@ -82,6 +112,11 @@ class Commands:
     def all(self) -> list[QAction]:
         """Every command, in the order of the menus."""
         return list(self._actions.values())
+
+    @property
+    def to_find(self) -> list[tuple[QAction, str]]:
+        """Every command with other words for it."""
+        return [(action, OTHER_WORDS.get(name, "")) for name, action in self._actions.items()]
 
     @property
     def described(self) -> list[Command]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QPoint
 from PySide6.QtGui import QAction
@@ -16,17 +16,20 @@ from keen_trellis.session.session import Session
 
 def open_finder(
     parent: QWidget,
-    actions: list[QAction],
+    actions: Sequence[tuple[QAction, str]],
     session: Session,
     go: Callable[[Selection], None],
     title: str = "Find a command, a step, a table or a field",
 ) -> Chooser:
-    """Open the finder in the middle of `parent`; a command is run, a step or table is gone to."""
+    """Open the finder in the middle of `parent`; a command is run, a step or table is gone to.
+
+    actions: each command with further words that people know it by.
+    """
     choices: list[Choice] = []
-    for action in actions:
+    for action, also in actions:
         if action.isEnabled() and action.text():
             keys = action.shortcut().toString(action.shortcut().SequenceFormat.NativeText)
-            choices.append(Choice(action, without_keys(action.text()).rstrip("…"), keys))
+            choices.append(Choice(action, without_keys(action.text()).rstrip("…"), keys, also=also))
     for step in session.flow.steps:
         choices.append(Choice(Selection(step.id), step.name, step.kind))
         outcome = session.outcome(step.id)

@@ -169,7 +169,7 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         Command(
             "question",
             "Flow",
-            "Change the Change the join… (&question)join…",
+            "Change the &join…",
             "Ctrl+Return",
             window.selected.ask_question,
             here.knot,

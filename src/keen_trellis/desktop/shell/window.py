@@ -140,7 +140,7 @@ class MainWindow(Frame):
 
     def open_finder(self) -> None:
         """Open the command finder."""
-        open_finder(self, self.commands.all, self.session, self.session.select)
+        open_finder(self, self.commands.to_find, self.session, self.session.select)
 
     def open_field_steps(self) -> None:
         """Open the menu of steps for the current field, under its head."""
