@@ -54,7 +54,7 @@ class WalkThrough(WindowCase):
         self.drag(trellis, self.item("objects").rect.center(), rail.center())
         self.rest()
         self.assertIn(
-            "stand in accession of Objects", self.chooser().findChildren(type(self.window._title))[0].text()
+            "are in accession of Objects", self.chooser().findChildren(type(self.window._title))[0].text()
         )
         self.pick("every loan, with its object where known")
         self.rest()

@@ -273,15 +273,15 @@ class TextAsItIsWanted(FormatCase):
 
     def test_what_no_text_can_be(self):
         for changes, said in (
-            ({"decimal": ","}, "A comma cannot stand between cells and within numbers"),
+            ({"decimal": ","}, "A comma cannot be both between cells and in numbers"),
             ({"quotation": "some"}, "no quotation"),
             ({"line_end": "cr"}, "no line_end"),
             ({"dates": "dd.mm"}, "no way to write dates"),
             ({"dates": "dd.dd.yyyy"}, "no way to write dates"),
             ({"encoding": "rot13"}, "no encoding"),
             ({"encoding": "latin-99"}, "no encoding"),
-            ({"blank": "a,b"}, "cannot stand for a blank"),
-            ({"no_partner": "a\nb"}, "cannot stand for no partner"),
+            ({"blank": "a,b"}, "cannot be used for a blank"),
+            ({"no_partner": "a\nb"}, "cannot be used for no partner"),
             ({"fields": (ChosenSettings("a", type="text"),)}, "gives its fields no other type"),
         ):
             with self.subTest(**changes), self.assertRaisesRegex(UsageError, said):
