@@ -85,7 +85,7 @@ class Settings(OddCase):
 
     def test_layouts_and_words_that_are_none(self):
         self.assertIn("ends with row 3", self.settled(4, layout={"header": 99}))
-        self.assertIn("stands above its first", self.settled(6, layout={"first": 5, "last": 2}))
+        self.assertIn("is above its first", self.settled(6, layout={"first": 5, "last": 2}))
         for columns in ("zz:%", ":", "A:", "1:2"):
             self.assertIn("The layout’s columns are", self.settled(6, layout={"columns": columns}))
         for name, word in (("decimal", "xx"), ("decimal", "1"), ("dates", "zzz")):

@@ -156,7 +156,7 @@ class AlongTheRail(unittest.TestCase):
             (lambda: edits.move_earlier(self.flow, self.out), "end of its rail"),
             (lambda: edits.move_later(self.flow, self.filter), "end of its rail"),
             (lambda: edits.move_earlier(branched, self.filter), "a branch begins"),
-            (lambda: edits.move_later(branched, self.fill), "no single step behind"),
+            (lambda: edits.move_later(branched, self.fill), "no single step after"),
         ):
             with self.subTest(said), self.assertRaisesRegex(UsageError, said):
                 work()

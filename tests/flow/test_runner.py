@@ -239,7 +239,7 @@ class Trouble(RunnerCase):
         for delimiter in ("", ";;", '"', "\n"):
             settings = OutputSettings("text", "/out.csv", delimiter=delimiter)
             flow, output = edits.add_output(self.flow, Input(self.knot), settings)
-            self.failing(flow, "cannot stand between cells", output)
+            self.failing(flow, "cannot be between cells", output)
 
     def test_an_unknown_kind_is_said(self):
         step = msgspec.structs.replace(self.flow.step(self.knot), kind="sculpt")

@@ -70,7 +70,7 @@ class Joins(Meeting):
         # The source is known without its field before the proposal is.
         while not any("has no field" in entry for entry in self.told) and self.steps.waiting:
             self.steps.work(-1 if len(self.steps.waiting) > 1 else 0)
-        self.assertIn("Venues 2 has no field “venue” any more: it was changed meanwhile.", self.told)
+        self.assertIn("Venues 2 no longer has the field “venue”: it was changed meanwhile.", self.told)
         self.assertNotIn("join", [step.kind for step in self.session.flow.steps])
 
     def test_stumps_get_their_rails_only_with_the_knot(self):

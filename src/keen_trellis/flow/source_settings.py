@@ -56,7 +56,7 @@ class Layout(msgspec.Struct, frozen=True, omit_defaults=True):
                 )
         if self.first is not None and self.last is not None and self.last < self.first:
             raise FlowFileError(
-                f"The layout’s last row of data ({self.last:,}) stands above its first ({self.first:,}).",
+                f"The layout’s last row of data ({self.last:,}) is above its first ({self.first:,}).",
                 remedy="Set one of them anew.",
             )
         if self.columns and not _COLUMNS.fullmatch(self.columns):
