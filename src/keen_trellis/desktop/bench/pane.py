@@ -340,7 +340,9 @@ def _name_in(result: Table, table: Table, own: str) -> str | None:
     """What a field of one of the tables that a result is made of is called in it; None if it is not there."""
     if result is table:
         return own
-    return next((name for name in result.names if (table, own) in result.read_from(name)), None)
+    # Most fields keep their name: there may be thousands to look through.
+    names = (own, *result.names) if own in result.names else result.names
+    return next((name for name in names if (table, own) in result.read_from(name)), None)
 
 
 def _like(name: str, cells: Cells, *, but: bool) -> ConditionSettings:

@@ -116,6 +116,7 @@ class Commands:
     @property
     def to_find(self) -> list[tuple[QAction, str]]:
         """Every command with other words for it."""
+        self.update()
         return [(action, OTHER_WORDS.get(name, "")) for name, action in self._actions.items()]
 
     @property

@@ -94,6 +94,10 @@ class Here:
         typed = step is not None and KINDS.begins_rail(step) and KINDS.settings(step).reader == TYPED
         return "" if typed else "Select a table that was typed in first."
 
+    def what_is_chosen(self) -> str:
+        """What copying is about: steps where the trellis has the keyboard, and rows elsewhere."""
+        return "steps" if self._frame.trellis.hasFocus() else "rows"
+
     # --- where the bench's cursor is ---
 
     def grid(self) -> str:

@@ -77,10 +77,24 @@ def _edit(window: MainWindow, here: Here) -> list[Command]:
             text_now=lambda: f"&Redo {menu_text(window.session.history.redo_name)}".strip(),
         ),
         separator("Edit"),
-        Command("copy", "Edit", "&Copy rows, or steps", "Ctrl+C", window.selected.copy),
+        Command(
+            "copy",
+            "Edit",
+            "&Copy rows, or steps",
+            "Ctrl+C",
+            window.selected.copy,
+            text_now=lambda: f"&Copy {here.what_is_chosen()}",
+        ),
         Command("cut", "Edit", "Cu&t steps", "Ctrl+X", window.selected.cut),
         Command("paste", "Edit", "&Paste steps here", "Ctrl+V", window.selected.paste),
-        Command("choose_all", "Edit", "Select &all rows, or steps", "Ctrl+A", window.selected.choose_all),
+        Command(
+            "choose_all",
+            "Edit",
+            "Select &all rows, or steps",
+            "Ctrl+A",
+            window.selected.choose_all,
+            text_now=lambda: f"Select &all {here.what_is_chosen()}",
+        ),
         Command("find", "Edit", "&Find in rows…", "Ctrl+F", window.bench.finding.open, here.grid),
         Command("find_next", "Edit", "Find ne&xt", "F3", window.bench.finding.go_on, here.grid),
         Command(
@@ -279,6 +293,7 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
             "Shift+F7",
             window.bench.show_raw,
             here.raw,
+            lambda: "What is &written" if not here.raw() and here.source() else "Ra&w cells of the source",
         ),
         Command(
             "typing", "Rows", "&Edit the rows typed in", "Ctrl+Alt+T", window.bench.typing.show, here.typed
