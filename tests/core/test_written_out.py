@@ -6,7 +6,7 @@ import pyarrow as pa
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from keen_trellis.core.values import as_text
+from keen_trellis.core.values import as_text, shown_text
 
 _MOMENTS = st.datetimes(dt.datetime(1, 1, 1), dt.datetime(9999, 12, 31))
 _NEAR = st.datetimes(dt.datetime(2025, 12, 30), dt.datetime(2026, 1, 3))
@@ -44,6 +44,16 @@ class WrittenOut(unittest.TestCase):
     def test_moments(self, values):
         values = [value and value.replace(microsecond=0) for value in values]
         self.check(values, pa.timestamp("us"), lambda value: value.isoformat(" ", "seconds"))
+
+    def test_for_reading_decimals_have_their_own_places(self):
+        places = pa.array(
+            [Decimal("41.1304722"), Decimal("41.130472213765001"), None, Decimal(7), Decimal("-0.5")]
+        )
+        self.assertEqual(
+            shown_text(places).to_pylist(), ["41.1304722", "41.130472213765001", None, "7", "-0.5"]
+        )
+        amounts = pa.array([Decimal("1.50"), Decimal("2.00"), Decimal("100.00")])
+        self.assertEqual(shown_text(amounts).to_pylist(), ["1.50", "2.00", "100.00"])
 
 
 if __name__ == "__main__":

@@ -12,6 +12,8 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.written_out import dates_as_text, moments_as_text, units_as_text
 
+_USUAL_PLACES = 4  # of amounts and rates: with more, a decimal is a measurement
+
 
 class FieldType(enum.Enum):
     """The types of a field, named as SQL names them."""
@@ -149,6 +151,16 @@ def as_text(values: pa.Array) -> pa.Array:
         return _plain_digits(values)
     made = dates_as_text(values) if field_type is FieldType.DATE else None
     return pc.cast(values, pa.large_string()) if made is None else made
+
+
+def shown_text(values: pa.Array) -> pa.Array:
+    """`as_text` for reading: a decimal of many places without the zeros that it has only for a neighbour with
+    more of them. Amounts, of a few places, keep all.
+    """
+    text = as_text(values)
+    if not pa.types.is_decimal(values.type) or values.type.scale <= _USUAL_PLACES:
+        return text
+    return pc.utf8_rtrim(pc.replace_substring_regex(text, r"(\.\d*?)0+$", r"\1"), characters=".")
 
 
 def _moments(values: pa.Array) -> pa.Array:

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.table import Cells, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType, as_text, type_of_arrow
+from keen_trellis.core.values import FieldType, shown_text, type_of_arrow
 
 _COMMONEST = 5
 _PATTERNS = 3
@@ -122,13 +122,13 @@ def _ends(values: pa.Array) -> tuple[str, str]:
     else:
         ends = pc.min_max(kept)
         chosen = pa.array([ends["min"].as_py(), ends["max"].as_py()], values.type)
-    least, greatest = as_text(chosen).to_pylist()
+    least, greatest = shown_text(chosen).to_pylist()
     return least, greatest
 
 
 def _shares(values: pa.Array, counts: np.ndarray[Any, np.dtype[Any]], most: int) -> tuple[Share, ...]:
     order = _largest(counts, most)
-    texts = as_text(values.take(pa.array(order))).to_pylist()
+    texts = shown_text(values.take(pa.array(order))).to_pylist()
     return tuple(Share(text, int(counts[place])) for text, place in zip(texts, order, strict=True))
 
 

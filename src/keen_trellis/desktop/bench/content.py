@@ -24,7 +24,7 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import Match
 from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType, as_text
+from keen_trellis.core.values import FieldType, as_text, shown_text
 
 BLOCK = 64
 FEW = 5
@@ -315,7 +315,7 @@ class Cell:
 
 def shown_cells(cells: Cells, *, grouped: bool = False) -> list[Cell]:
     """Cells as they are shown; grouped: the digits of numbers stand in groups of three."""
-    texts = as_text(cells.values).to_pylist()
+    texts = shown_text(cells.values).to_pylist()
     absent, filled = (
         mask if mask is not None else [False] * len(texts) for mask in (cells.absent, cells.filled)
     )
