@@ -155,6 +155,18 @@ class Picking(DemoCase):
         self.assertIs(self.session.flow, before)
         self.assertIn("Drop it on a rail", self.window.status.shown.text())
 
+    def test_a_renamed_knot_shows_its_name_and_twins_are_numbered(self):
+        self.session.select(Selection(KNOT))
+        editing.rename_selected(self.session, "Loans in the registry")
+        self.rest()
+        self.assertIn("Loans in the registry", {knot.caption for knot in self.trellis.shown.knots})
+        self.session.undo()
+        editing.rename_selected(self.session, "Loans with Objects 2")
+        self.rest()
+        knot = next(knot for knot in self.trellis.shown.knots if knot.step == KNOT)
+        self.assertIn("2", knot.caption)
+        self.assertEqual(knot.short_caption, "with Objects 2")
+
     def test_dropping_a_stump_on_a_joined_rail_puts_a_knot_into_it(self):
         target = next(
             item

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 from keen_trellis.core.insight.proposal import percent
@@ -22,7 +23,7 @@ def cut_join(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     settings: JoinSettings = KINDS.settings(step)
     left, right = (shape.name for shape in outcome.inputs)
     kind = settings.join_type
-    said = replace(plain, caption=question(kind, left, right), short_caption=f"with {right}")
+    said = _captioned(plain, step.name, right, question(kind, left, right))
     counts = outcome.figures.counts if outcome.figures is not None else None
     if counts is None:
         return said
@@ -54,6 +55,22 @@ def cut_join(step: Step, outcome: Outcome, plain: Cut) -> Cut:
         parts=parts,
         stubs=stubs,
         inputs={UNMATCHED_LEFT: 0, UNMATCHED_RIGHT: 1},
+    )
+
+
+def _captioned(plain: Cut, name: str, right: str, asked: str) -> Cut:
+    """The question of a join, and in short what it is joined with; or the name that somebody gave it.
+
+    One that was named after its tables carries its number, where several are of the same ones.
+    """
+    named = re.fullmatch(
+        rf".* (?:with|and|against) {re.escape(right.split(' with ', maxsplit=1)[0])}(?P<number> \d+)?", name
+    )
+    if named is None:
+        return replace(plain, caption=name, short_caption=name)
+    number = named["number"] or ""
+    return replace(
+        plain, caption=f"{asked}{number and f' ({number.strip()})'}", short_caption=f"with {right}{number}"
     )
 
 
