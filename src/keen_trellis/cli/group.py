@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from keen_trellis import __version__
+from keen_trellis.cli.examples import EXAMPLES
 from keen_trellis.cli.saying import option_said, say
 from keen_trellis.core.errors import Cancelled, TrellisError
 from keen_trellis.core.task import Task
@@ -59,8 +60,28 @@ def _stopped_by_signals() -> Iterator[None]:
                 signal.signal(number, handler)
 
 
+def _write_examples(formatter: click.HelpFormatter, name: str) -> None:
+    if examples := EXAMPLES.get(name):
+        with formatter.section("Examples"):
+            for example in examples:
+                # Whole, however long: so that it can be copied.
+                formatter.write(f"{'':>{formatter.current_indent}}keen-trellis {example}\n")
+
+
+class _OneCommand(click.Command):
+    """A command whose help ends with examples."""
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        _write_examples(formatter, self.name or "")
+
+
 class _Command(click.Group):
     """Errors of ours become one line on standard error and the exit code of their kind."""
+
+    command_class = _OneCommand
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        _write_examples(formatter, "")
 
     def invoke(self, ctx: click.Context) -> Any:
         clear_left()

@@ -1,0 +1,26 @@
+"""What the help of each command shows as examples; they work in the folder of the demo's data."""
+
+from __future__ import annotations
+
+_LOANS, _OBJECTS = "Loans=loans-2026.xlsx#Loans", "Objects=registry.sqlite#objects"
+_LINK = '--link "Object no = accession"'
+
+# By command: what follows the program's name.
+EXAMPLES: dict[str, tuple[str, ...]] = {
+    "look": ("look loans-2026.xlsx", "look loans-2026.xlsx#Loans", 'look "courier-logs/2026-*.csv"'),
+    "propose": (f"propose {_LOANS} {_OBJECTS}",),
+    "match": (
+        f"match {_LOANS} {_OBJECTS} {_LINK} --ignore case,outer-spaces",
+        f"match {_LOANS} {_OBJECTS} {_LINK} --type left-anti --write unmatched.csv",
+    ),
+    "explain": (f"explain {_LOANS} {_OBJECTS} {_LINK}",),
+    "blend": (
+        'blend Venues=loans-2026.xlsx#Venues Visitors=visitors.ods#Visitors --link "Venue = Venue" '
+        '--measure "Visitors: sum(Visitors) as visitors"',
+    ),
+    "run": ('run "Winter loans.trellis" --to out', 'run "Winter loans.trellis" --to out --replace --json'),
+    "open": ('open "Winter loans.trellis"', "open"),
+    "demo": ("demo", "demo --data lantern"),
+    # Where somebody begins who knows none of them.
+    "": ("demo", "look loans-2026.xlsx", 'run "Winter loans.trellis" --to out'),
+}

@@ -1,0 +1,36 @@
+import shlex
+import unittest
+from contextlib import chdir
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from click.testing import CliRunner
+
+from keen_trellis.cli import main
+from keen_trellis.cli.examples import EXAMPLES
+from tests import demo_data
+
+
+class Examples(unittest.TestCase):
+    """What the help shows can be typed just so."""
+
+    def test_each_command_has_some_and_they_work(self):
+        place = TemporaryDirectory()
+        self.addCleanup(place.cleanup)
+        self.enterContext(chdir(demo_data.copy(Path(place.name) / "demo")))
+        for name in main.commands:
+            said = CliRunner().invoke(main, [name, "--help"]).output
+            self.assertIn("Examples:", said, name)
+            for example in EXAMPLES[name]:
+                self.assertIn(f"  keen-trellis {example}\n", said)
+                words = shlex.split(example)
+                if name == "open" or words == ["demo"]:
+                    continue  # these open the window
+                result = CliRunner().invoke(main, words)
+                self.assertEqual(result.exit_code, 0, (example, result.output))
+        self.assertIn("Examples:", CliRunner().invoke(main, ["--help"]).output)
+        self.assertEqual(set(EXAMPLES) - {""}, set(main.commands))
+
+
+if __name__ == "__main__":
+    unittest.main()
