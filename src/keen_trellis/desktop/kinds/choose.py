@@ -50,6 +50,9 @@ class ChooseSentence(RailSentence):
     def begin(self, step: Step, shape: InputShape) -> None:
         self._choose(step, shape, self.pane.view)
 
+    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
+        self.change(step, f"Leave out {name}", dropped=(name,))
+
     def came_out(self, outcome: Outcome) -> str:
         assert outcome.result is not None
         lost = {name: count for name, count in getattr(outcome.result.rows, "counts", {}).items() if count}
@@ -187,5 +190,5 @@ def _with_table(fields: Sequence[Field], *, marked: bool) -> dict[str, dict[str,
 VIEW = KindView(
     ChooseKind.name,
     ChooseSentence,
-    command=RailCommand(ChooseSettings(), "Choose fields", "&Choose fields", "C"),
+    command=RailCommand(ChooseSettings(), "Choose fields", "&Choose fields", "C", "Leave it out"),
 )
