@@ -319,6 +319,13 @@ class Pointing(WindowCase):
 
 
 class EveryCommand(WindowCase):
+    def find(self, word: str, found: str):
+        """What the finder has for a word."""
+        self.press(Qt.Key.Key_K, modifier=CTRL)
+        self.type(word)
+        self.assertIn(found, self.lines(), word)
+        self.press(Qt.Key.Key_Escape)
+
     def test_the_finder_knows_other_words(self):
         self.open_demo()
         self.session.select(self.item("Loans").selection)
@@ -333,10 +340,7 @@ class EveryCommand(WindowCase):
             ("dedupe", "Keep distinct rows here"),
             ("pivot", "Summarise by keys here"),
         ):
-            self.press(Qt.Key.Key_K, modifier=CTRL)
-            self.type(word)
-            self.assertIn(found, self.lines(), word)
-            self.press(Qt.Key.Key_Escape)
+            self.find(word, found)
         knot = next(item for item in self.window.trellis.items if item.role == "knot")
         self.session.select(knot.selection)
         self.rest()
@@ -345,10 +349,7 @@ class EveryCommand(WindowCase):
             ("unmatched", "Next band"),
             ("rejects", "Next band"),
         ):
-            self.press(Qt.Key.Key_K, modifier=CTRL)
-            self.type(word)
-            self.assertIn(found, self.lines(), word)
-            self.press(Qt.Key.Key_Escape)
+            self.find(word, found)
 
     def test_the_keys_of_a_greyed_command_say_why(self):
         self.open_demo()

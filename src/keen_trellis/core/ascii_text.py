@@ -9,6 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.text_bytes import bytes_of, text_of
+
 Vector = np.ndarray[Any, Any]
 
 SPACES = "\t\n\v\f\r "
@@ -18,13 +20,13 @@ PUNCTUATION = "!\"#%&'()*,-./:;?@[\\]_{}"
 
 def without(values: pa.Array, characters: str) -> pa.Array:
     """Text without certain characters, wherever they stand."""
-    codes, starts = _bytes(values)
+    codes, starts = bytes_of(values)
     return _of_kept(values, codes, starts, ~_are(codes, characters))
 
 
 def without_inner_spaces(values: pa.Array) -> pa.Array:
     """Text without the spaces between its first and its last other character."""
-    codes, starts = _bytes(values)
+    codes, starts = bytes_of(values)
     spaces = _are(codes, SPACES)
     lengths = np.diff(starts)
     left, right = (
@@ -42,23 +44,13 @@ def with_signs(values: pa.Array, signs: Mapping[str, str]) -> pa.Array:
     table = np.arange(256, dtype=np.uint8)
     for character, sign in signs.items():
         table[ord(character)] = ord(sign)
-    codes, starts = _bytes(values)
+    codes, starts = bytes_of(values)
     return _made(values, table[codes], starts)
 
 
 def is_ascii(values: pa.Array) -> bool:
     """Whether all of the text is ASCII."""
     return bool(pc.all(pc.string_is_ascii(values), min_count=0).as_py())
-
-
-def _bytes(values: pa.Array) -> tuple[Vector, Vector]:
-    """The bytes of all texts one after the other, and where each begins; one entry more, the end."""
-    if not len(values):
-        return np.zeros(0, np.uint8), np.zeros(1, np.int64)
-    _, offsets, data = values.buffers()
-    starts = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
-    codes = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
-    return codes[starts[0] : starts[-1]], starts - starts[0]
 
 
 def _are(codes: Vector, characters: str) -> Vector:
@@ -76,8 +68,7 @@ def _of_kept(values: pa.Array, codes: Vector, starts: Vector, kept: Vector) -> p
 
 def _made(values: pa.Array, codes: Vector, starts: Vector) -> pa.Array:
     """Text of these bytes, blank where `values` is."""
-    buffers = [None, pa.py_buffer(np.ascontiguousarray(starts)), pa.py_buffer(np.ascontiguousarray(codes))]
-    made = pa.Array.from_buffers(pa.large_string(), len(values), buffers)
+    made = text_of(codes, starts)
     if not values.null_count:
         return made
     return pc.if_else(values.is_valid(), made, pa.scalar(None, made.type))

@@ -15,6 +15,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.text_bytes import bytes_of, text_of, with_blanks
+
 Vector = np.ndarray[Any, Any]
 
 # So many digits fit into integers of 64 bits, reals of as many, and decimals, whatever they are.
@@ -122,11 +124,7 @@ class _Text:
     @staticmethod
     def of(values: pa.Array) -> _Text | None:
         """The values of a column of text; None if there are none, or some that are empty but not blank."""
-        _, offsets, content = values.cast(_TEXT).buffers()
-        if content is None:
-            return None
-        places = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
-        every = np.frombuffer(content, np.uint8)[places[0] : places[-1]]
+        every, places = bytes_of(values.cast(_TEXT))
         is_filled: Vector = np.diff(places) > 0
         if values.null_count:
             if not np.array_equal(is_filled, values.is_valid().to_numpy(zero_copy_only=False)):
@@ -136,7 +134,7 @@ class _Text:
             return None
         if len(places) < 2:
             return None
-        return _Text(every, places - places[0], is_filled if values.null_count else None)
+        return _Text(every, places, is_filled if values.null_count else None)
 
     @cached_property
     def lengths(self) -> Vector:
@@ -146,7 +144,7 @@ class _Text:
     @property
     def values(self) -> pa.Array:
         """The values as Arrow holds them."""
-        return _texts(self.content, self.offsets)
+        return text_of(self.content, self.offsets)
 
     def others(self) -> int:
         """How many bytes are no digits."""
@@ -185,15 +183,7 @@ class _Text:
 
     def with_blanks(self, made: pa.Array | None) -> pa.Array | None:
         """What was made of the m values, as n with the blank ones among them."""
-        if made is None or self.is_filled is None:
-            return made
-        return made.take(pa.array(np.cumsum(self.is_filled) - 1, mask=~self.is_filled))
-
-
-def _texts(content: Vector, offsets: Vector) -> pa.Array:
-    return pa.Array.from_buffers(
-        _TEXT, len(offsets) - 1, [None, *(pa.py_buffer(np.ascontiguousarray(p)) for p in (offsets, content))]
-    )
+        return None if made is None else with_blanks(made, self.is_filled)
 
 
 def _read(texts: pa.Array, kind: pa.DataType) -> pa.Array | None:

@@ -12,6 +12,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.text_bytes import bytes_of, text_of, with_blanks
+
 Vector = np.ndarray[Any, Any]
 
 _TEXT = pa.large_string()
@@ -79,7 +81,7 @@ def _days(days: Vector) -> Vector | None:
         return None
     # Each day of the range is written once.
     written = pa.array(np.arange(first, last + 1, dtype=np.int32)).view(pa.date32()).cast(_TEXT)
-    found: Vector = _letters(written).reshape(-1, _DAY).take(days - first, axis=0)
+    found: Vector = bytes_of(written)[0].reshape(-1, _DAY).take(days - first, axis=0)
     return found
 
 
@@ -87,19 +89,10 @@ def _days(days: Vector) -> Vector | None:
 def _times() -> Vector:
     """Every second of a day as 86,400 x 8 letters."""
     written = pa.array(np.arange(_SECONDS, dtype=np.int32)).view(pa.time32("s")).cast(_TEXT)
-    return _letters(written).reshape(-1, _TIME)
-
-
-def _letters(text: pa.Array) -> Vector:
-    return np.frombuffer(text.buffers()[2], np.uint8)
+    return bytes_of(written)[0].reshape(-1, _TIME)
 
 
 def _of_letters(letters: Vector, like: pa.Array) -> pa.Array:
     """Text of m rows of as many letters each, with blanks where `like` has them."""
-    offsets = np.arange(len(letters) + 1) * letters.shape[1]
-    buffers = [None, pa.py_buffer(offsets), pa.py_buffer(np.ascontiguousarray(letters))]
-    made = pa.Array.from_buffers(_TEXT, len(letters), buffers)
-    if not like.null_count:
-        return made
-    is_filled = np.asarray(like.is_valid())
-    return made.take(pa.array(np.cumsum(is_filled) - 1, mask=~is_filled))
+    made = text_of(letters, np.arange(len(letters) + 1) * letters.shape[1])
+    return with_blanks(made, np.asarray(like.is_valid()) if like.null_count else None)

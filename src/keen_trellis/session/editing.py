@@ -94,23 +94,31 @@ def rail_name(table: str) -> str:
     return table[:1].upper() + table[1:]
 
 
+def why_not_removed(session: Session) -> str:
+    """Why what is selected cannot be taken out, "" if it can."""
+    selection = session.selection
+    if selection.step and selection.port != ROWS:
+        return "A stub belongs to its knot: select the knot to remove it."
+    used = selection.is_stump and any(
+        settings.path == selection.path for settings in session.sources().values()
+    )
+    return "Rails start in this file: remove them first." if used else ""
+
+
 def remove_selected(session: Session) -> None:
     """Take the selected step out, or the selected stump's file if no rail begins in it."""
     selection = session.selection
+    if why_not := why_not_removed(session):
+        session.said.emit(why_not)
+        return
     if selection.slat:
         filters.remove(session, selection.slat)
         return
     if selection.is_stump:
-        if any(settings.path == selection.path for settings in session.sources().values()):
-            session.said.emit("Rails begin in this file; remove them first.")
-            return
         path = selection.path
         session.apply(f"Remove {Path(path).name}", lambda flow: edits.remove_file(flow, path), Selection())
         return
     if not selection.step:
-        return
-    if selection.port != ROWS:
-        session.said.emit("A stub belongs to its knot: select the knot to remove it.")
         return
     chosen = session.chosen_steps
     first = session.flow.step(chosen[0])

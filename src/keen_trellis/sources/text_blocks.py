@@ -6,9 +6,8 @@ import csv
 import io
 import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from copy import copy
 from dataclasses import dataclass, field
-from functools import cached_property, partial
+from functools import partial
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
@@ -20,13 +19,14 @@ import pyarrow.csv as pa_csv
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.parallel import ahead
 from keen_trellis.core.task import Task
+from keen_trellis.core.text_bytes import bytes_of
 from keen_trellis.core.values import one_array
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.dialect import LONGEST_CELL, TextDialect, records
 from keen_trellis.sources.quoting import Quotation
+from keen_trellis.sources.text_lines import Lines, Place, count_of
 
 BLOCK_BYTES = 16 * 2**20
-_CHUNK = 2**17  # bytes at a time, so that they stay in the processor's cache
 _AHEAD = 2  # blocks that are read side by side
 _TEXT = pa.large_string()
 _BATCH_ROWS = 20_000
@@ -116,14 +116,6 @@ def _ragged(lines: list[int], what: str) -> str:
     return f"{count} {what} (first in line {lines[0]:,})"
 
 
-class _Place(NamedTuple):
-    """Where a block begins: the byte, the number of its first line, and the rows to be skipped from there."""
-
-    byte: int
-    line: int
-    to_skip: int
-
-
 @dataclass(frozen=True)
 class TextFile:
     """A UTF-8 text file whose dialect and header are settled.
@@ -157,22 +149,22 @@ class TextFile:
                 free.append(lines.block)
                 yield made
 
-    def _parts(self, file: BinaryIO, free: list[bytearray], size: int, task: Task) -> Iterator[_Lines]:
+    def _parts(self, file: BinaryIO, free: list[bytearray], size: int, task: Task) -> Iterator[Lines]:
         """The rows that are to be read, some at a time; up to where quotation marks stand astray.
 
         free: blocks that nobody needs any more, to be used again: new memory takes longer to get.
         """
-        place = _Place(self.start, 1, self.skipped)
+        place = Place(self.start, 1, self.skipped)
         file.seek(self.start)
         for block, end in self._whole_rows(file, free):
             task.checkpoint(file.tell(), size, f"reading {self.name}")
-            lines = _Lines(block, end, place, self.settled)
+            lines = Lines(block, end, place, self.settled)
             if (place.to_skip or self.settled.comment or self.last is not None) and not lines.well_quoted:
                 # Its rows cannot be compared by their marks.
                 yield lines
                 return
             skipped = min(place.to_skip, len(lines.numbers)) if place.to_skip else 0
-            place = _Place(place.byte + end, place.line + lines.newlines, place.to_skip - skipped)
+            place = Place(place.byte + end, place.line + lines.newlines, place.to_skip - skipped)
             if skipped:
                 lines = lines.kept(range(skipped, len(lines.numbers)))
             if self.settled.comment:
@@ -224,14 +216,14 @@ class TextFile:
         """How many quotation marks there are in a part of a block."""
         if not self.settled.quote or block.find(self.settled.quote.encode(), start, end) < 0:
             return 0
-        return _count(np.frombuffer(block, np.uint8, end - start, start), ord(self.settled.quote))
+        return count_of(np.frombuffer(block, np.uint8, end - start, start), ord(self.settled.quote))
 
     def _quotation(self, block: bytearray, start: int, end: int, is_open: bool) -> Quotation:
         """The quotation marks in a part of a block."""
         part = np.frombuffer(block, np.uint8, end - start, start)
         return Quotation(part, self.settled.quote, self.settled.delimiter, is_open=is_open)
 
-    def _repaired(self, lines: _Lines, repairs: Repairs) -> TextBlock:
+    def _repaired(self, lines: Lines, repairs: Repairs) -> TextBlock:
         """The cells of a block whose rows are not all alike."""
         parts = list(io.StringIO(lines.content.tobytes().decode(), ""))
         begins = np.cumsum([0, *(len(part.encode()) for part in parts)])
@@ -243,7 +235,7 @@ class TextFile:
         line = np.searchsorted(lines.starts, begins[first[:-1]], side="right") - 1
         return self._of_rows(list(zip(lines.numbers[line].tolist(), rows, strict=True)), repairs)
 
-    def _even(self, lines: _Lines, wanted: Wanted) -> TextBlock | None:
+    def _even(self, lines: Lines, wanted: Wanted) -> TextBlock | None:
         """The cells of a block in which every row is as wide as the header; None if one is not, or if
         quotation marks stand astray.
         """
@@ -269,7 +261,7 @@ class TextFile:
                 columns[number] = columns[number] if made is None else made
         return TextBlock(columns, numbers)
 
-    def _cells(self, lines: _Lines, types: Mapping[str, pa.DataType]) -> pa.Table:
+    def _cells(self, lines: Lines, types: Mapping[str, pa.DataType]) -> pa.Table:
         """The cells of a block, of these types or as text. pa.ArrowInvalid if that cannot be."""
         names = [str(number) for number in range(self.width)]
         return pa_csv.read_csv(
@@ -291,14 +283,14 @@ class TextFile:
             ),
         )
 
-    def _is_plain(self, data: pa.Table, lines: _Lines) -> bool:
+    def _is_plain(self, data: pa.Table, lines: Lines) -> bool:
         """Whether the cells that became numbers and dates were written as these are written plainly.
 
         A plus, a zero or a space too many would make the block longer than all its values written plainly
         are, and what could make it shorter (hexadecimal digits) needs numbers that are not handed out.
         """
         columns = [one_array(column) for column in data.columns]
-        texts = [_content_of(column) for column in columns if column.type == _TEXT]
+        texts = [bytes_of(column)[0] for column in columns if column.type == _TEXT]
         characters = sum(map(len, texts))
         for values in columns:
             if pa.types.is_integer(values.type):
@@ -314,7 +306,7 @@ class TextFile:
                 characters += _DATE * (len(values) - values.null_count)
 
         def outside(sign: int) -> int:
-            return _count(lines.content, sign) - sum(_count(text, sign) for text in texts)
+            return count_of(lines.content, sign) - sum(count_of(text, sign) for text in texts)
 
         around = lines.row_ends + data.num_rows * (self.width - 1)
         if lines.quotation is not None:
@@ -323,7 +315,7 @@ class TextFile:
         left = len(lines.content) - around - characters
         return bool(left == 0 or left == outside(_RETURN))
 
-    def _slowly(self, place: _Place, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
+    def _slowly(self, place: Place, task: Task, repairs: Repairs) -> Iterator[TextBlock]:
         """All rows from where quotation marks are not where they should be."""
         found = Repairs(repairs.width)
         try:
@@ -334,7 +326,7 @@ class TextFile:
         repairs.add(found)
         yield from blocks
 
-    def _ragged(self, place: _Place, task: Task, repairs: Repairs, *, strict: bool) -> Iterator[TextBlock]:
+    def _ragged(self, place: Place, task: Task, repairs: Repairs, *, strict: bool) -> Iterator[TextBlock]:
         with self.path.open(encoding="utf-8", newline="") as file:
             file.seek(place.byte)
             lines = _Counted(file, place.line)
@@ -376,144 +368,6 @@ class TextFile:
         # A block whose rows are all short lacks the last columns.
         columns += [pa.nulls(len(kept), _TEXT) for _ in range(self.width - len(columns))]
         return TextBlock(columns, np.array(numbers, dtype=np.int32))
-
-
-class _Lines:
-    """A block's bytes, its rows, and for each of them where it begins and the number of its first line.
-
-    block: what they are from.  place: where that begins.  comments: rows of it that were left out.
-    """
-
-    def __init__(self, block: bytearray, end: int, place: _Place, settled: TextDialect) -> None:
-        self.block = block
-        self.content: np.ndarray = np.frombuffer(block, np.uint8, end)
-        self.place = place
-        self.comments = 0
-        self._settled = settled
-        self._has_marks = bool(settled.quote) and block.find(settled.quote.encode(), 0, end) >= 0
-        self._has_returns = block.find(b"\r", 0, end) >= 0
-        self._starts: np.ndarray | None = None
-        self._numbers: np.ndarray | None = None
-
-    @cached_property
-    def quotation(self) -> Quotation | None:
-        """The quotation marks among the bytes, None if there are none."""
-        if not self._has_marks:
-            return None
-        quote, delimiter = self._settled.quote, self._settled.delimiter
-        return Quotation(self.content, quote, delimiter, has_returns=self._has_returns)
-
-    @property
-    def well_quoted(self) -> bool:
-        """Whether all quotation marks are where they should be."""
-        return self.quotation is None or (self.quotation.stand_well and not self.quotation.ends_open)
-
-    @property
-    def has_bare_returns(self) -> bool:
-        """Whether a return stands somewhere without a newline, where it would end a row but no line."""
-        if not self._has_returns:
-            return False
-        returns = self.content == _RETURN
-        return bool(
-            returns[-1:].any()
-            or np.count_nonzero(returns) > np.count_nonzero(returns[:-1] & (self.content[1:] == _NEWLINE))
-        )
-
-    @cached_property
-    def newlines(self) -> int:
-        """How many lines end in it."""
-        return _count(self.content, _NEWLINE) if self.quotation is None else self.quotation.newlines
-
-    @property
-    def row_ends(self) -> int:
-        """How many rows end with a line's end."""
-        return self.newlines if self.quotation is None else self.quotation.row_ends
-
-    @property
-    def numbers(self) -> np.ndarray:
-        """The number of the first line of each row."""
-        if self._numbers is None:
-            if self.row_ends == self.newlines:
-                open_end = len(self.content) > 0 and self.content[-1] != _NEWLINE
-                lines = self.newlines + open_end
-                self._numbers = np.arange(self.place.line, self.place.line + lines, dtype=np.int32)
-            else:
-                self._find_rows()
-        return self._numbers  # type: ignore[return-value]
-
-    @property
-    def starts(self) -> np.ndarray:
-        """Where each row begins, in bytes."""
-        if self._starts is None:
-            self._find_rows()
-        return self._starts  # type: ignore[return-value]
-
-    def _find_rows(self) -> None:
-        if self.quotation is None:
-            ends = np.flatnonzero(self.content == _NEWLINE)
-            end_rows = np.ones(len(ends), dtype=bool)
-        else:
-            ends, end_rows = self.quotation.ends()
-        starts = np.concatenate(([0], ends[end_rows] + 1))
-        numbers = np.concatenate(([0], np.flatnonzero(end_rows) + 1)) + self.place.line
-        many = len(starts) - (starts[-1] >= len(self.content))
-        self._starts, self._numbers = starts[:many], numbers[:many].astype(np.int32)
-
-    def kept(self, rows: range) -> _Lines:
-        """Only these rows, which follow each other."""
-        if len(rows) == len(self.numbers):
-            return self
-        bounds = np.append(self.starts, len(self.content))
-        begin, end = (int(bounds[row]) for row in (rows.start, rows.stop)) if len(rows) else (0, 0)
-        return self._with(
-            self.content[begin:end],
-            self.starts[rows.start : rows.stop] - begin,
-            self.numbers[rows.start : rows.stop],
-        )
-
-    def without(self, comment: str) -> _Lines:
-        """The rows that do not begin with a comment's mark."""
-        content = self.content
-        is_comment = np.ones(len(self.starts), dtype=bool)
-        for place, byte in enumerate(comment.encode()):
-            is_comment &= content.take(self.starts + place, mode="clip") == byte
-        if not is_comment.any():
-            return self
-        lengths = np.diff(np.append(self.starts, len(content)))
-        kept = lengths[~is_comment]
-        starts = np.concatenate(([0], np.cumsum(kept)))[: len(kept)]
-        made = self._with(content[np.repeat(~is_comment, lengths)], starts, self.numbers[~is_comment])
-        made.comments = int(is_comment.sum())
-        return made
-
-    def without_empty(self) -> np.ndarray:
-        """The numbers of the rows whose lines are not empty."""
-        first = self.content[self.starts]
-        is_empty = (first == _NEWLINE) | (first == _RETURN)
-        filled: np.ndarray = self.numbers[~is_empty]
-        return filled
-
-    def _with(self, content: np.ndarray, starts: np.ndarray, numbers: np.ndarray) -> _Lines:
-        """Other rows of the same block."""
-        made = copy(self)
-        for known in ("quotation", "newlines"):
-            made.__dict__.pop(known, None)
-        made.content, made._starts, made._numbers = content, starts, numbers
-        return made
-
-
-def _count(content: np.ndarray, sign: int) -> int:
-    room = np.empty(_CHUNK, bool)
-    parts = (content[start : start + _CHUNK] for start in range(0, len(content), _CHUNK))
-    return sum(int(np.count_nonzero(np.equal(part, sign, out=room[: len(part)]))) for part in parts)
-
-
-def _content_of(texts: pa.Array) -> np.ndarray:
-    """The bytes of some texts, which stand one behind the other."""
-    _, offsets, content = texts.buffers()
-    places = np.frombuffer(offsets, np.int64)
-    every = np.frombuffer(content or b"", np.uint8)
-    return every[places[texts.offset] : places[texts.offset + len(texts)]]
 
 
 class _Counted:

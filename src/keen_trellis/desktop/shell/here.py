@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from keen_trellis.desktop.bench.lines import PART
 from keen_trellis.desktop.shell.frame import Frame
-from keen_trellis.flow.graph import ROWS, Step
+from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import editing
 from keen_trellis.sources.locations import TYPED
@@ -47,13 +47,7 @@ class Here:
         return "" if self._step is not None else _NO_STEP
 
     def removable(self) -> str:
-        session, selection = self._frame.session, self._frame.session.selection
-        if selection.step and selection.port != ROWS:
-            return "A stub belongs to its knot: select the knot to remove it."
-        used = selection.is_stump and any(
-            settings.path == selection.path for settings in session.sources().values()
-        )
-        return "Rails start in this file: remove them first." if used else self.anything()
+        return editing.why_not_removed(self._frame.session) or self.anything()
 
     def rows(self) -> str:
         """Rows that can go on to another step."""
