@@ -198,7 +198,12 @@ class WindowCase(unittest.TestCase):
         return next(i for i in self.window.trellis.items if i.part == part and i.selection.step == step)
 
     def stump(self, table: str) -> Selection:
-        """The stump of a table."""
+        """The stump of a table, out of its file's line if it is folded into that."""
+        margin = self.session.margin
+        for path in margin.paths():
+            if table in margin.unused(path) and table not in margin.listed(path):
+                margin.list_or_fold(path)
+                self.rest()
         return next(i.selection for i in self.window.trellis.items if i.selection.table == table)
 
     # --- sentence and lists ---

@@ -167,7 +167,7 @@ class Building(BlendCase):
     def test_a_click_on_the_bar_leaves_out_what_found_nothing(self):
         self.blend()
         part = self.knot_part(self.step, "found_nothing")
-        self.click(self.window.trellis, part.rect.center())
+        self.click(self.window.trellis, self.window.trellis.on_screen(part.rect).center())
         self.rest()
         self.assertEqual(self.set.kept, Keep.FOUND)
         self.assertEqual(self.session.outcome(self.step).result.rows.rows, 3)
@@ -180,12 +180,17 @@ class Building(BlendCase):
         menu.close()
         self.rest()
         self.assertEqual(self.set.kept, Keep.EVERY)
-        self.click(self.window.trellis, self.knot_part(self.step, "unused:1").rect.center())
+        self.click(
+            self.window.trellis,
+            self.window.trellis.on_screen(self.knot_part(self.step, "unused:1").rect).center(),
+        )
         self.assertIn("only where each group is one row", self.window.status.shown.text())
 
     def test_groups_without_a_place_are_a_rail_of_their_own(self):
         self.blend()
-        self.click(self.window.trellis, self.item("2 groups of Trips").rect.center())
+        self.click(
+            self.window.trellis, self.window.trellis.on_screen(self.item("2 groups of Trips").rect).center()
+        )
         self.rest()
         self.assertIn("2 groups of Trips with no loan. No row of the blend uses them", self.sentence)
         self.press(KEY.Key_S, modifier=CTRL | ALT)
@@ -350,7 +355,7 @@ class SharedFilters(BlendCase):
         slat = self.share("venue", "Pier")
         self.session.select(Selection("loans"))
         label = self.item("venue is Pier")
-        self.click(self.window.trellis, label.rect.center())
+        self.click(self.window.trellis, self.window.trellis.on_screen(label.rect).center())
         self.assertEqual(self.session.selection, Selection(slat=slat))
         self.click(self.chip("Name"))
         self.enter("Place")

@@ -164,7 +164,9 @@ class ByMouse(BuildingCase):
         self.drop_files(
             *(self.data / name for name in ("loans-2026.xlsx", "registry.sqlite", "visitors.ods"))
         )
-        self.double_click(self.window.trellis, self.item("Loans").rect.center())
+        self.double_click(
+            self.window.trellis, self.window.trellis.on_screen(self.item("Loans").rect).center()
+        )
         self.rest()
         self.lead("objects", "loans")
         self.pick("every loan, with its object where known")

@@ -40,13 +40,13 @@ class SixtySteps(LargeCase):
         self.assertGreater(len(self.session.flow.steps), MOST_ROOMY)
         knots = {knot.step: knot for knot in self.trellis.shown.knots}
         chosen = "loans-3-with-venues-3"
-        self.assertEqual({knots[chosen].height, knots["loans-1-with-venues-1"].height}, {80, 26})
+        self.assertEqual({knots[chosen].height, knots["loans-1-with-venues-1"].height}, {58, 26})
         heights = sorted(head.y for head in self.trellis.shown.heads)
         gaps = sorted(b - a for a, b in pairwise(heights))
         self.assertTrue(all(24 <= gap <= 40 for gap in gaps[: len(gaps) // 2]), gaps)
         self.session.select(Selection("loans-1-with-venues-1"))
         knots = {knot.step: knot for knot in self.trellis.shown.knots}
-        self.assertEqual((knots[chosen].height, knots["loans-1-with-venues-1"].height), (26, 80))
+        self.assertEqual((knots[chosen].height, knots["loans-1-with-venues-1"].height), (26, 58))
 
     def test_captions_stand_only_where_selected_or_in_trouble(self):
         self.session.select(Selection("loans-2-with-venues-2"))
@@ -201,10 +201,11 @@ class SeveralAtOnce(LargeCase):
 
     def place(self, step: str) -> QPointF:
         bead = next(bead for bead in self.trellis.shown.beads if bead.step == step)
-        return QPointF(bead.x, bead.y)
+        return QPointF(bead.x, bead.y) * self.trellis.zoom
 
     def head(self, rail: str) -> QPointF:
-        return next(item.rect.center() for item in self.trellis.items if item.selection == Selection(rail))
+        item = next(item for item in self.trellis.items if item.selection == Selection(rail))
+        return self.trellis.on_screen(item.rect).center()
 
     def test_by_keyboard_with_shift_and_all_of_them(self):
         self.trellis.setFocus()

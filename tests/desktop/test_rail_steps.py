@@ -450,10 +450,10 @@ class Unions(RailCase):
         self.assertEqual((rows.rows, rows.names[:2]), (7, ("accession", "year")))
         self.assertIn("All rows of Objects, then of Loans; fields by name", self.sentence)
         knot = next(entry for entry in self.window.trellis.shown.knots if entry.step == union)
-        self.assertEqual([(part.rows, knot.hues[part.name]) for part in knot.parts], [(4, 1), (3, 0)])
+        self.assertEqual([(part.rows, dict(knot.hues)[part.name]) for part in knot.parts], [(4, 1), (3, 0)])
         whole = next(i for i in self.window.trellis.items if i.selection.step == union and i.part == "whole")
-        self.click(self.window.trellis, whole.rect.center())
-        self.click(self.window.trellis, whole.rect.center())
+        self.click(self.window.trellis, self.window.trellis.on_screen(whole.rect).center())
+        self.click(self.window.trellis, self.window.trellis.on_screen(whole.rect).center())
         self.click(self.chip("Differences"))
         self.assertIn("accession: Loans lacks it", self.lines())
         self.press(KEY.Key_Escape)
@@ -566,7 +566,7 @@ class OnTheTrellis(RailCase):
         bead = next(
             item for item in trellis.items if item.selection.step == self.step and item.rect.width() == 26
         )
-        self.click(trellis, bead.rect.center())
+        self.click(trellis, trellis.on_screen(bead.rect).center())
         self.assertEqual(self.session.selection, Selection(self.step))
         trellis.setFocus()
         self.press(KEY.Key_Right)

@@ -37,17 +37,14 @@ class Picture(DemoCase):
         self.assertEqual([head.mark.letters for head in self.layout.heads], ["Lo", "Ve", "Ob", "Vi"])
         self.assertEqual([head.count for head in self.layout.heads], ["8,352", "45", "12,907", "540"])
         stumps = [stump.name for stump in self.layout.stumps]
-        self.assertEqual(
-            stumps,
-            [
-                "Venues!F3",
-                "makers",
-                "valuations",
-                "objects_lately_valued",
-                "Opening days",
-                "returns-desk.csv",
-            ],
-        )
+        self.assertEqual(stumps, ["returns-desk.csv"])
+        files = {line.text: line.more for line in self.layout.files}
+        more = {
+            "loans-2026.xlsx": "1 more table",
+            "registry.sqlite": "3 more tables",
+            "visitors.ods": "1 more table",
+        }
+        self.assertEqual(files, more)
 
     def test_a_knot_is_cut_in_proportion_and_no_part_is_too_small(self):
         knot = self.layout.knots[0]
@@ -98,25 +95,25 @@ class Picking(DemoCase):
             ("unmatched_left", JoinType.RIGHT_ANTI),
             ("matched", JoinType.RIGHT_OUTER),
         ):
-            self.click(self.trellis, self.knot_part(KNOT, part).rect.center())
+            self.click(self.trellis, self.trellis.on_screen(self.knot_part(KNOT, part).rect).center())
             self.rest()
             self.assertIs(self.kind(), expected)
 
     def test_the_last_part_cannot_be_left_out(self):
         editing.change_join_type(self.session, KNOT, JoinType.LEFT_ANTI)
         self.rest()
-        self.click(self.trellis, self.knot_part(KNOT, "unmatched_left").rect.center())
+        self.click(self.trellis, self.trellis.on_screen(self.knot_part(KNOT, "unmatched_left").rect).center())
         self.rest()
         self.assertIs(self.kind(), JoinType.LEFT_ANTI)
         self.assertIn("keeps at least one part", self.window.status.shown.text())
 
     def test_the_first_click_on_another_knot_only_selects_it(self):
-        self.click(self.trellis, self.knot_part(SECOND, "matched").rect.center())
+        self.click(self.trellis, self.trellis.on_screen(self.knot_part(SECOND, "matched").rect).center())
         self.assertEqual(self.session.selection, Selection(SECOND))
         self.assertIs(self.kind(SECOND), JoinType.LEFT_OUTER)
 
     def test_a_stub_shows_its_rows(self):
-        self.click(self.trellis, self.item("8,211 unmatched").rect.center())
+        self.click(self.trellis, self.trellis.on_screen(self.item("8,211 unmatched").rect).center())
         self.rest()
         self.assertEqual(self.session.selection, Selection(KNOT, "unmatched_right"))
         self.assertIn("8,211 objects that found no loan. They are left out", self.sentence)

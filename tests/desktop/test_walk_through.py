@@ -45,10 +45,10 @@ class WalkThrough(WindowCase):
     def test_by_mouse(self):
         trellis = self.window.trellis
         self.drop_files(self.data / "loans-2026.xlsx", self.data / "registry.sqlite")
-        self.click(trellis, self.item("Loans").rect.center())
+        self.click(trellis, trellis.on_screen(self.item("Loans").rect).center())
         self.rest()
         self.assertIn("8,352 rows and 7 fields", self.sentence)
-        self.double_click(trellis, self.item("Loans").rect.center())
+        self.double_click(trellis, trellis.on_screen(self.item("Loans").rect).center())
         self.rest()
         rail = self.item("Loans").rect
         self.drag(trellis, self.item("objects").rect.center(), rail.center())
@@ -71,10 +71,10 @@ class WalkThrough(WindowCase):
         self.check_join()
 
         part = self.knot_part(KNOT, "unmatched_left")
-        self.click(trellis, part.rect.center())
+        self.click(trellis, trellis.on_screen(part.rect).center())
         self.rest()
         self.assertIs(editing.join_settings(self.session, KNOT).join_type, JoinType.INNER)
-        self.click(trellis, self.knot_part(KNOT, "unmatched_left").rect.center())
+        self.click(trellis, trellis.on_screen(self.knot_part(KNOT, "unmatched_left").rect).center())
         self.rest()
         self.check_join()
 

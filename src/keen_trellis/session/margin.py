@@ -15,6 +15,9 @@ from keen_trellis.session.selection import Selection
 from keen_trellis.session.state import State
 from keen_trellis.sources.library import FileContent
 
+# So many unused tables of a file that was just put into the margin are listed.
+_FEW = 6
+
 
 class Margin:
     """files: what is known of each, by its path."""
@@ -24,6 +27,7 @@ class Margin:
         self.files: dict[str, FileState] = {}
         self._stumps: dict[SourceSettings, Outcome] = {}
         self._to_reveal = ""
+        self._listed: dict[str, int] = {}
         state.selected.connect(self._look_at_selected)
 
     def paths(self) -> list[str]:
@@ -33,12 +37,45 @@ class Margin:
 
     def begin_anew(self) -> None:
         """Know nothing any more."""
-        self.files, self._stumps = {}, {}
+        self.files, self._stumps, self._listed = {}, {}, {}
+
+    # --- the tables that are not used ---
+
+    def unused(self, path: str) -> list[str]:
+        """The tables of a file that no rail begins at; none of a file that is one table, and used."""
+        state = self.files.get(path)
+        if state is None or state.content is None:
+            return []
+        used = {settings.table for settings in self._state.sources().values() if settings.path == path}
+        if used and state.content.is_one_table:
+            return []
+        return [entry.name for entry in state.content.tables if entry.name not in used]
+
+    def listed(self, path: str) -> list[str]:
+        """Those of a file's unused tables that are listed: a few of a file that was just put there.
+
+        Of others none, until somebody wants to see them; and always the one that is selected.
+        """
+        many = self._listed.get(path, 0)
+        selection = self._state.selection
+        chosen = selection.table if selection.path == path else ""
+        return [name for n, name in enumerate(self.unused(path)) if n < many or name == chosen]
+
+    def list_or_fold(self, path: str) -> None:
+        """List all unused tables of a file from now on, or, where they are, fold them away."""
+        unused = self.unused(path)
+        is_listed = len(self.listed(path)) == len(unused)
+        self._listed[path] = 0 if is_listed else len(unused)
+        if self._state.selection.path == path and is_listed:
+            self._state.select(Selection(path=path))
+        self._state.tell([path])
 
     def look_at_new(self) -> None:
         """Look into the files that nothing is known of."""
         for path in self.paths():
             if path not in self.files:
+                if not self._state.flow.steps:
+                    self._listed[path] = _FEW
                 self._look_into(path)
 
     def look_again(self) -> None:
@@ -122,6 +159,7 @@ class Margin:
     def reveal(self, path: str) -> None:
         """Select the first table of a file as soon as it is known what the file holds."""
         self._to_reveal = path
+        self._listed[path] = _FEW
         self._show_revealed(path)
 
     def _show_revealed(self, path: str) -> None:

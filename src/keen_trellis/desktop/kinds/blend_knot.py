@@ -10,7 +10,7 @@ from keen_trellis.desktop.trellis.knots import Cut, Cutting
 from keen_trellis.desktop.trellis.shapes import MATCHED_PART, Part
 from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendSettings, unused_number, unused_port
+from keen_trellis.flow.steps.blend import FOUND_NOTHING, BlendSettings, unused_port
 from keen_trellis.flow.wording import groups_said, listed, rows_called
 from keen_trellis.session.outcome import Outcome
 
@@ -76,8 +76,4 @@ def cut_blend(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     )
 
 
-def _drop(port: str) -> float:
-    return -26.0 if port == FOUND_NOTHING else 56.0 + 18 * (unused_number(port) or 0)
-
-
-BLEND_CUTTING = Cutting(cut_blend, _drop)
+BLEND_CUTTING = Cutting(cut_blend, FOUND_NOTHING)

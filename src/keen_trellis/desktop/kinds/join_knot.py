@@ -85,12 +85,7 @@ def _counted(plain: Cut, counts: MatchCounts, kind: JoinType) -> Cut:
     return replace(plain, counted=f"{more} by repeated keys", counted_short=more, alarm=True)
 
 
-_DROPS = {UNMATCHED_LEFT: -26.0, MATCHED_PART: 36.0}
-JOIN_CUTTING = Cutting(
-    cut_join,
-    lambda port: _DROPS.get(port, 56.0),
-    {PASSED_OVER: "passed over", MATCHED_PART: "matched"},
-)
+JOIN_CUTTING = Cutting(cut_join, UNMATCHED_LEFT, {PASSED_OVER: "passed over", MATCHED_PART: "matched"})
 
 
 def _part(name: str, rows: int, kept: bool, said: str) -> Part:

@@ -27,6 +27,8 @@ class StumpSentence:
             told = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
             again = Chip("try again", lambda _: self._session.compute_again(), "Again", doing=True)
             return [told, *leave_items(self._host, state.error), again]
+        if not selection.table:
+            return self._of_file(selection.path)
         name = f"{selection.table} of {file}" if selection.table != Path(file).stem else file
         items: list[Item] = [Word(name)]
         if outcome is not None and outcome.result is not None:
@@ -48,3 +50,14 @@ class StumpSentence:
             doing=True,
         )
         return [*items, begin, Word("or drag it onto a rail to join the two.")]
+
+    def _of_file(self, path: str) -> list[Item]:
+        """registry.sqlite: 2 of its tables are not used. [list them]."""
+        margin, file = self._session.margin, Path(path).name
+        unused, listed = margin.unused(path), margin.listed(path)
+        if not unused:
+            return [Word(f"{file}.")]
+        one = len(unused) == 1
+        said = f"{file}: {len(unused)} of its tables {'is' if one else 'are'} not used."
+        does = "fold away" if len(listed) == len(unused) else "list it" if one else "list them"
+        return [Word(said), Chip(does, lambda _: margin.list_or_fold(path), "Tables", doing=True)]

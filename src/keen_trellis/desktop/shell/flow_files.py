@@ -71,7 +71,8 @@ class FlowFiles(QObject):
         if flows:
             self.when_saved(lambda: self.open_flow(flows[0]))
         if others:
-            self._frame.session.margin.reveal(str(others[-1].absolute()))
+            for path in others:
+                self._frame.session.margin.reveal(str(path.absolute()))
             editing.add_files(self._frame.session, others)
             self._frame.trellis.setFocus()
 

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.memory_use import machine_memory
 from keen_trellis.desktop import theme as looks
+from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, LINE_HEIGHT
 from keen_trellis.desktop.bench.pane import BenchPane
 from keen_trellis.desktop.kinds import CUTTINGS, SENTENCES, SHOWN
 from keen_trellis.desktop.plain import PlainBox, PlainLabel
@@ -40,8 +41,10 @@ from keen_trellis.sources.library import Library
 
 _AROUND = 90  # pixels of the trellis to be seen above and below what is selected
 _LEAST_SIZE = (1000, 640)
-# How high the trellis is at first, in pixels, and as a share of the window.
-_TRELLIS_LEAST, _TRELLIS_MOST = 300, 0.54
+# How high the trellis is at least at first, and how many lines of the bench stay below it.
+_TRELLIS_LEAST, _BENCH_LINES = 200, 10
+_BAR = 14  # of a scroll bar
+_SPARE = 26  # for a stub more, so that nothing has to move for it
 
 
 class Frame(QMainWindow):
@@ -110,6 +113,7 @@ class Frame(QMainWindow):
     def share_out_anew(self) -> None:
         """Give the trellis of a flow that was just opened the room that it wants."""
         self._to_share_out = True
+        self.trellis.fit_by_itself()
         self._share_out()
 
     def _outcomes_changed(self, _: frozenset[str]) -> None:
@@ -174,12 +178,13 @@ class Frame(QMainWindow):
         self._shared_out = True
 
     def _share_out(self) -> None:
-        """Give the trellis of a flow just opened what it wants, at most half, until the user does it."""
+        """Give the trellis of a flow just opened what it wants, until the user does it; some rows stay."""
         if self._to_share_out and not self._shared_out:
             files = self.session.margin.files.values()
             self._to_share_out = any(state.content is None and state.error is None for state in files)
             total = sum(self.splitter.sizes())
-            wanted = min(max(int(self.trellis.shown.height) + 8, _TRELLIS_LEAST), int(total * _TRELLIS_MOST))
+            lower = self.sentence.height() + HEADER_HEIGHT + _BENCH_LINES * LINE_HEIGHT + _BAR
+            wanted = min(max(int(self.trellis.shown.height) + _SPARE, _TRELLIS_LEAST), total - lower)
             self.splitter.setSizes([wanted, total - wanted])
 
     def use_theme(self, name: str) -> None:
@@ -191,7 +196,7 @@ class Frame(QMainWindow):
         self._state.setStyleSheet(f"color: {theme().soft.name()};")
         self.status.use_theme()
         self._tell_attention()
-        self.trellis.update()
+        self.trellis.draw_anew()
         self.bench.refresh()
         self.bench.grid.viewport().update()
 

@@ -79,8 +79,16 @@ class Pointing(QObject):
         if item.selection.slat:
             return _SLAT
         if item.selection.is_stump:
-            return _TABLE if item.selection.table else ("remove",)
+            return _TABLE if item.selection.table else self._of_file(item.selection.path)
         return (*self._part(item), *self._of_step(item.selection))
+
+    def _of_file(self, path: str) -> Sequence[Entry]:
+        margin = self._frame.session.margin
+        unused, listed = margin.unused(path), margin.listed(path)
+        if not unused:
+            return ("remove",)
+        said = "Fold its unused tables away" if len(listed) == len(unused) else "List its unused tables"
+        return ((said, lambda: margin.list_or_fold(path)), None, "remove")
 
     def _part(self, item: Item) -> Sequence[Entry]:
         """What can be done with a part of a knot."""

@@ -77,10 +77,15 @@ class SelectedCommands(QObject):
         return set_type
 
     def open(self, selection: Selection) -> None:
-        """Enter on a stump begins a rail; on anything else it leads to its sentence."""
+        """Enter on a stump begins a rail; on a file it lists its unused tables, or folds them away.
+
+        On anything else it leads to its sentence.
+        """
         if selection.is_stump and selection.table:
             self._frame.session.select(selection)
             self.begin_rail()
+        elif selection.is_stump and self._frame.session.margin.unused(selection.path):
+            self._frame.session.margin.list_or_fold(selection.path)
         else:
             self._frame.sentence.view.setFocus()
 

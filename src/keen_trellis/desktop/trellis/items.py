@@ -6,10 +6,20 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF
 
-from keen_trellis.desktop.trellis.shapes import BEAD, KNOT_WIDTH, LINE, MARGIN_WIDTH, OF_RAIL, Knot, Layout
+from keen_trellis.desktop.trellis.shapes import (
+    BEAD,
+    FOLD,
+    KNOT_WIDTH,
+    LINE,
+    MARGIN_WIDTH,
+    OF_RAIL,
+    Knot,
+    Layout,
+)
 from keen_trellis.session.selection import Selection
 
-_LANE = 26
+_LANE = 24
+TABLES = "tables of a file"
 
 
 @dataclass(frozen=True)
@@ -47,9 +57,12 @@ def _margin_items(layout: Layout) -> list[Item]:
         rect = QRectF(4, head.y - _LANE / 2, MARGIN_WIDTH - 8, _LANE)
         found.append(Item(rect, head.selection, head.name, "rail", draggable=True, target=True))
     for line in layout.files:
+        rect = QRectF(4, line.y, MARGIN_WIDTH - 8, LINE - 2)
         if line.alarm:
-            rect = QRectF(4, line.y, MARGIN_WIDTH - 8, LINE)
             found.append(Item(rect, Selection(path=line.path), f"{line.text}: {line.alarm}", "file"))
+        elif line.more:
+            does = "fold its unused tables away" if line.more == FOLD else f"list {line.more}"
+            found.append(Item(rect, Selection(path=line.path), f"{line.text}: {does}", TABLES))
     for stump in layout.stumps:
         rect = QRectF(4, stump.y - LINE / 2, MARGIN_WIDTH - 8, LINE)
         found.append(Item(rect, stump.selection, stump.name, "table", draggable=True, target=True))

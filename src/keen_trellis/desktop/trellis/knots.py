@@ -36,21 +36,17 @@ class Cut:
     alarm: bool = False
 
 
-def _below(port: str) -> float:
-    return 56.0
-
-
 @dataclass(frozen=True)
 class Cutting:
     """What the trellis knows of a kind of knot.
 
-    cut: how the bar of a step is cut that came to this, from how it is without its result.  drop: how far
-    below the knot's rail the stub of a port ends; less than 0 is above.  said: by port, a word behind the
-    count of a rail that carries it on.
+    cut: how the bar of a step is cut that came to this, from how it is without its result.  upwards: the
+    port whose stub ends above the knot's rail.  said: by port, a word behind the count of a rail that carries
+    it on.
     """
 
     cut: Callable[[Step, Outcome, Cut], Cut]
-    drop: Callable[[str], float] = _below
+    upwards: str = ""
     said: Mapping[str, str] = ()  # type: ignore[assignment]
 
 

@@ -10,7 +10,7 @@ from contextlib import suppress
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.reason import rows_said
-from keen_trellis.desktop.trellis.knots import Cut, Cutting, cut, sized
+from keen_trellis.desktop.trellis.knots import Cutting, sized
 from keen_trellis.desktop.trellis.lanes import Arrangement
 from keen_trellis.desktop.trellis.margin import lay_margin
 from keen_trellis.desktop.trellis.places import END_ROOM, LOW, ROOMY, Places, rows_at
@@ -62,14 +62,14 @@ class _Planner(Places):
                 self._rails_from(step)
             self._lost_inputs(step)
         self._slats()
-        self.layout.height = max(self.layout.height, self.clear_from, *self.y.values(), 0) + 20
+        self.layout.height = max(self.layout.height, self.clear_from, *self.y.values(), 0) + 4
         return self.layout
 
     def _bead(self, step: Step) -> None:
         x, y = self.x[step.id], self.y[step.id]
         outcome = self.session.outcome(step.id)
         alarm = outcome is not None and outcome.error is not None
-        captioned = self.captioned(step, alarm)
+        captioned = self.captioned(step)
         room = ROOMY.bead_room - 8
         self.layout.beads.append(Bead(step.id, x, y, step.name, alarm, room, step.skipped, captioned))
         if captioned:
@@ -102,9 +102,9 @@ class _Planner(Places):
         is_open = self.is_open(self.lane_of[step.id])
         size = ROOMY if is_open else LOW
         outcome = self.session.outcome(step.id)
-        shown = self._cut(step, outcome)
+        shown = self.cut_of(step)
         alarm = bool(outcome and outcome.error)
-        captioned = self.captioned(step, alarm)
+        captioned = self.captioned(step)
         hues = {name: self.hue(step.inputs[n]) for name, n in dict(shown.inputs).items()}
         parts = sized(shown.parts, y - size.knot_above + 3, size.knot_height - 6)
         self.layout.knots.append(
@@ -120,7 +120,7 @@ class _Planner(Places):
                 shown.detail,
                 shown.short or shown.detail,
                 self.column - 16 if not self.low else 280,
-                hues,
+                tuple(hues.items()),
                 alarm,
                 captioned,
             )
@@ -129,9 +129,6 @@ class _Planner(Places):
             lay_stubs(self, step, x, y, shown, parts, hues)
         else:
             lay_short_stubs(self, step, x, y, parts, hues)
-
-    def _cut(self, step: Step, outcome: Outcome | None) -> Cut:
-        return cut(step, outcome, self.cutting(step))
 
     def _output(self, step: Step) -> None:
         x = self.layout.width - END_ROOM + 20
@@ -154,7 +151,7 @@ class _Planner(Places):
         outcome = self.session.outcome(step.id)
         x, y = self._right_of(step), self.y[step.id]
         uses = self.takers.get(step.id, [])
-        stub = STUB if self.captioned(step, False) else 14
+        stub = STUB if self.captioned(step) else 14
         for consumer, place, entry in uses:
             start = (x, y) if entry.port == ROWS else (x + stub, y + self.stub_shift(entry))
             end = self._entry_point(consumer, place, start[1])
@@ -164,8 +161,8 @@ class _Planner(Places):
             selection = Selection(step.id, entry.port)
             rail = Rail(selection, start, end, hue, rows, False, early, self.size.bend)
             self.layout.rails.append(rail)
-            if entry.port != ROWS and self.captioned(step, False):
-                self._count_of_port(step, outcome, entry.port, rail)
+            if entry.port != ROWS and self.captioned(step):
+                self._count_of_port(step, entry.port, rail)
         if not any(entry.port == ROWS for _, _, entry in uses):
             reach = max(self.column * 0.62, 150) if not self.low else 90
             ends_at = min(x + reach, self.layout.width - 60)
@@ -175,18 +172,16 @@ class _Planner(Places):
                 Selection(step.id), (x, y), (ends_at, y), self.hue(Input(step.id)), rows_at(outcome), True
             )
             self.layout.rails.append(rail)
-        if KINDS.is_knot(step) and self.captioned(step, False):
+        if KINDS.is_knot(step) and self.captioned(step):
             self._count(step, outcome, x, y, [taker for taker, _, entry in uses if entry.port == ROWS])
 
-    def _count_of_port(self, step: Step, outcome: Outcome | None, port: str, rail: Rail) -> None:
+    def _count_of_port(self, step: Step, port: str, rail: Rail) -> None:
         """What a rail that carries a stub on has, under the first of it that runs level."""
         if rail.rows < 0:
             return
         short = rows_said(rail.rows)
         name = dict(self.cutting(step).said).get(port, "")
-        text = (
-            f"{short} {name}" if name else dict(self._cut(step, outcome).stubs).get(port, (short, short))[0]
-        )
+        text = f"{short} {name}" if name else dict(self.cut_of(step).stubs).get(port, (short, short))[0]
         left, right, y = rail.level_part
         room = min(right - left - 16, 260)
         self.layout.words.append(Words(left + room / 2, y + 17, text, short, rail.rows == 0, room))
@@ -229,7 +224,7 @@ class _Planner(Places):
         figures = outcome.figures if outcome is not None else None
         if outcome is None or figures is None:
             return
-        shown = self._cut(step, outcome)
+        shown = self.cut_of(step)
         if self.low and not shown.alarm and not outcome.guards:
             return  # the sentence says it, too
         reach = min((self.x[consumer.id] for consumer in consumers), default=x + self.column)
@@ -258,6 +253,7 @@ class _Planner(Places):
                 name = self.flow.step(source).name
                 text = f"does not reach {name}" if asks else ""
                 tie = Tie(shared.id, x, self.y[source], source=source, said=text, alarm=asks)
+                self.layout.height = max(self.layout.height, tie.y + 28 if asks else 0.0)
                 self.layout.ties.append(tie)
                 ends.append(tie.y)
             bottom = max(ends, default=60.0) + 14

@@ -3,58 +3,67 @@
 from __future__ import annotations
 
 from keen_trellis.desktop.trellis.places import Places, place_in, rows_at
-from keen_trellis.desktop.trellis.shapes import LINE, FileLine, Head, Stump
+from keen_trellis.desktop.trellis.shapes import FOLD, LINE, FileLine, Head, Stump
 from keen_trellis.flow.graph import Step
 from keen_trellis.session.selection import Selection
 
-_MOST_STUMPS = 6
+# Heights: a line with a file's name, and what is left free between two files.
+_FILE_LINE = 18
+_GAP = 3
 
 
 def lay_margin(places: Places) -> None:
     """Lay out files with their tables, and with each table that is used the lane that begins at it."""
-    y = 10.0
+    y = 6.0
     for path in places.files:
-        y = _file(places, path, y) + 6
+        y = _file(places, path, y) + _GAP
     typed = [step for step, settings in places.sources.items() if not settings.path]
     if typed:
         places.layout.files.append(FileLine("", y, "typed into this flow"))
-        y += LINE
+        y += _FILE_LINE
     for step_id in typed:
         y = _head(places, places.flow.step(step_id), y)
-    places.layout.height = y + LINE + 12
+    places.layout.height = y + _GAP
 
 
 def _file(places: Places, path: str, y: float) -> float:
     state = places.session.margin.files.get(path)
+    used = places.by_file.get(path, [])
+    content = state.content if state else None
+    tables = [entry.name for entry in content.tables] if content else []
+    if content and content.is_one_table and not used:
+        # A text file is one table: its name stands for both.
+        return _stump(places, path, tables[0], y, path.rsplit("/", 1)[-1])
+    listed = places.session.margin.listed(path)
+    places.layout.files.append(_file_line(places, path, y, len(listed), bool(used)))
+    y += _FILE_LINE
+    for step_id in used:
+        place = place_in(tables, places.sources[step_id].table)
+        for table in [name for name in listed if place_in(tables, name) < place]:
+            y = _stump(places, path, table, y)
+            listed.remove(table)
+        y = _head(places, places.flow.step(step_id), y)
+    for table in listed:
+        y = _stump(places, path, table, y)
+    return y
+
+
+def _file_line(places: Places, path: str, y: float, listed: int, used: bool) -> FileLine:
+    state = places.session.margin.files.get(path)
     error = state.error if state else None
     said = "cannot be read" if error else "" if state and state.content else "looking into it"
     name = path.rsplit("/", 1)[-1]
-    used = places.by_file.get(path, [])
-    tables = [entry.name for entry in state.content.tables] if state and state.content else []
-    if state and state.content and state.content.is_one_table and not used:
-        # A text file is one table: its name stands for both.
-        return _stump(places, path, tables[0], y, name)
-    places.layout.files.append(
-        FileLine(path, y, f"{name} · {said}" if said else name, error.what if error else "")
+    hidden = len(places.session.margin.unused(path)) - listed
+    tables = "table" if hidden == 1 else "tables"
+    more = f"{hidden} more {tables}" if used or listed else f"{hidden} {tables}"
+    folds = FOLD if listed and used else ""
+    return FileLine(
+        path,
+        y,
+        f"{name} · {said}" if said else name,
+        error.what if error else "",
+        more if hidden else folds,
     )
-    y += LINE
-    in_file = {places.sources[step].table for step in used}
-    if state and state.content and state.content.is_one_table:
-        tables = []
-    stumps = [table for table in tables if table not in in_file]
-    for step_id in used:
-        above = [t for t in stumps if place_in(tables, t) < place_in(tables, places.sources[step_id].table)]
-        for table in above[:_MOST_STUMPS]:
-            y = _stump(places, path, table, y)
-        stumps = [table for table in stumps if table not in above[:_MOST_STUMPS]]
-        y = _head(places, places.flow.step(step_id), y)
-    for table in stumps[:_MOST_STUMPS]:
-        y = _stump(places, path, table, y)
-    if len(stumps) > _MOST_STUMPS:
-        text = f"and {len(stumps) - _MOST_STUMPS} more: Ctrl+K finds them"
-        places.layout.files.append(FileLine(path, y, text))
-        y += LINE
-    return y
 
 
 def _stump(places: Places, path: str, table: str, y: float, shown: str = "") -> float:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Iterable
+from typing import TypeVar
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPainterPath, QPen, QPolygonF
@@ -10,6 +11,8 @@ from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPainterPath, QPen, QP
 from keen_trellis.desktop.plain import elided
 from keen_trellis.desktop.signs import draw_part
 from keen_trellis.desktop.theme import draw_mark, font, theme
+from keen_trellis.desktop.trellis.captions import NOTCH, Caption, Role
+from keen_trellis.desktop.trellis.extents import Drawn, Look, extent
 from keen_trellis.desktop.trellis.shapes import (
     BEAD,
     KNOT_WIDTH,
@@ -20,7 +23,6 @@ from keen_trellis.desktop.trellis.shapes import (
     Bead,
     End,
     Knot,
-    Layout,
     Point,
     Rail,
     Slat,
@@ -30,30 +32,29 @@ from keen_trellis.desktop.trellis.shapes import (
 )
 from keen_trellis.session.selection import Selection
 
+_Any = TypeVar("_Any", bound=Drawn)
+
 
 class TrellisPainter:
-    """Paints one state of the trellis, once.
-
-    selection: what is selected.  chosen: the steps that are selected together.  under_way: by step, the share
-    of its computing that is done, where that takes long.
-    """
+    """Paints one look of the trellis, once."""
 
     def __init__(
         self,
         painter: QPainter,
-        layout: Layout,
-        selection: Selection,
-        chosen: Collection[str] = (),
-        under_way: dict[str, float] | None = None,
+        look: Look,
     ) -> None:
         self.painter = painter
-        self.layout = layout
-        self._selection = selection
-        self._chosen = frozenset(chosen)
-        self._under_way = under_way or {}
+        self.layout = look.layout
+        self._captions = look.captions
+        self._selection = look.selection
+        self._chosen = frozenset(look.chosen)
+        self._under_way = dict(look.under_way)
 
-    def paint(self, area: QRectF) -> None:
-        """Paint the ground of `area` and everything that stands on it, but for what only a mouse leaves."""
+    def paint(self, area: QRectF, within: QRectF) -> None:
+        """Paint the ground of `area` and what stands on it, but for what only a mouse leaves.
+
+        within: what of it is wanted; what lies outside may be left out.
+        """
         painter, chosen = self.painter, theme()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(area, chosen.ground)
@@ -63,29 +64,23 @@ class TrellisPainter:
         if not self.layout.files and not self.layout.stumps:
             self._empty(area)
             return
-        self._margin()
-        for slat in self.layout.slats:
-            self._slat_line(slat)
-        for rail in sorted(self.layout.rails, key=lambda rail: rail.hue is None):
-            self._rail(rail)
-        for stub in self.layout.stubs:
-            self._stub(stub)
-        for knot in self.layout.knots:
-            self._knot(knot)
-        for bead in self.layout.beads:
-            self._bead(bead)
-        for tie in self.layout.ties:
-            self._tie(tie)
-        for end in self.layout.ends:
-            self._end(end)
-        for words in self.layout.words:
-            self._words(words)
-        for knot in self.layout.knots:
-            self._knot_words(knot)
-        for bead in self.layout.beads:
-            self._bead_words(bead)
-        for slat in self.layout.slats:
-            self._slat_label(slat)
+        self._margin(area)
+        layout = self.layout
+        rails = sorted(layout.rails, key=lambda rail: rail.hue is None)
+
+        def each(shapes: Iterable[_Any], draw: Callable[[_Any], None]) -> None:
+            for shape in shapes:
+                if extent(shape).intersects(within):
+                    draw(shape)
+
+        each(layout.slats, self._slat_line)
+        each(rails, self._rail)
+        each(layout.stubs, self._stub)
+        each(layout.knots, self._knot)
+        each(layout.beads, self._bead)
+        each(layout.ties, self._tie)
+        each(layout.ends, self._end)
+        each(self._captions, self._caption)
 
     def _is_selected(self, step: str) -> bool:
         return self._selection == Selection(step) or step in self._chosen
@@ -114,12 +109,19 @@ class TrellisPainter:
         painter.setPen(chosen.soft)
         painter.drawText(QRectF(14, 14, MARGIN_WIDTH - 28, 40), Qt.AlignmentFlag.AlignLeft, "no files yet")
 
-    def _margin(self) -> None:
+    def _margin(self, area: QRectF) -> None:
         painter, chosen, layout = self.painter, theme(), self.layout
         for line in layout.files:
+            if line.path and self._selection == Selection(path=line.path):
+                painter.fillRect(QRectF(4, line.y, MARGIN_WIDTH - 8, LINE - 2), chosen.selected)
+            painter.setFont(font(11.5))
+            painter.setPen(chosen.accent)
+            middle = line.y + LINE / 2 - 1
+            _right(painter, MARGIN_WIDTH - 16, middle, line.more)
+            taken = painter.fontMetrics().horizontalAdvance(line.more)
             painter.setFont(font(11.5, bold=True))
             painter.setPen(chosen.alarm if line.alarm else chosen.soft)
-            _left(painter, 14, line.y + LINE / 2, line.text, MARGIN_WIDTH - 28)
+            _left(painter, 14, middle, line.text, MARGIN_WIDTH - 34 - taken)
         for stump in layout.stumps:
             selected = self._selection == stump.selection
             if selected:
@@ -143,9 +145,10 @@ class TrellisPainter:
         bottom = max(
             [line.y for line in layout.files] + [s.y for s in layout.stumps] + [h.y for h in layout.heads]
         )
-        painter.setFont(font(11.5))
-        painter.setPen(chosen.soft)
-        _left(painter, 14, bottom + 28, "drop files here, or Ctrl+O", MARGIN_WIDTH - 28)
+        if bottom + 40 < area.bottom():
+            painter.setFont(font(11.5))
+            painter.setPen(chosen.soft)
+            _left(painter, 14, bottom + 30, "drop files here, or Ctrl+O", MARGIN_WIDTH - 28)
 
     # --- rails and stubs ---
 
@@ -196,19 +199,46 @@ class TrellisPainter:
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(curve(stub.start, stub.end))
-        if not stub.captioned:
-            return
-        painter.setFont(font(11.5, bold=selected))
-        text = _fitting(painter, stub.text, stub.short, stub.room)
-        if painter.fontMetrics().horizontalAdvance(text) > stub.room:
-            text = text.partition(" ")[0]  # the number alone
-        self._ground_behind(stub.end[0] + 8, stub.end[1], text)  # the tether goes behind the words
-        painter.setPen(chosen.accent if selected else chosen.ink)
-        _left(painter, stub.end[0] + 8, stub.end[1], text, 250)
 
-    def _ground_behind(self, left: float, y: float, text: str) -> None:
-        width = self.painter.fontMetrics().horizontalAdvance(text)
-        self.painter.fillRect(QRectF(left - 2, y - 8, width + 4, 16), theme().ground)
+    # --- words ---
+
+    def _caption(self, caption: Caption) -> None:
+        """Words over what else is there: rails and the tether go behind them."""
+        painter, rect = self.painter, caption.rect
+        painter.setFont(caption.role.font)
+        if isinstance(caption.of, Slat):
+            self._slat_box(caption.of, rect.adjusted(-9, 0, 9, 0))
+        else:
+            painter.fillRect(rect.adjusted(-2, 0, 2, 0), theme().ground)
+        if isinstance(caption.of, Words) and caption.of.notch:
+            self._notch(caption.of, rect)
+            rect = rect.adjusted(NOTCH, 0, 0, 0)
+        painter.setPen(self._colour(caption))
+        painter.drawText(rect, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextDontClip, caption.text)
+
+    def _colour(self, caption: Caption) -> QColor:
+        chosen, of, role = theme(), caption.of, caption.role
+        if isinstance(of, Slat):
+            return chosen.accent if self._is_slat(of.selection.slat) else chosen.ink
+        if isinstance(of, Stub) and of.selection == self._selection:
+            return chosen.accent
+        if isinstance(of, Bead) and self._is_selected(of.step):
+            return chosen.accent
+        if isinstance(of, End) and role is Role.NAME and self._is_selected(of.selection.step):
+            return chosen.accent
+        if role is Role.ALARM or (isinstance(of, Knot) and of.alarm and role is Role.DETAIL):
+            return chosen.alarm
+        if isinstance(of, End) and of.alarm and role is Role.NAME:
+            return chosen.alarm
+        return chosen.soft if role in (Role.DETAIL, Role.COUNT, Role.SKIPPED) else chosen.ink
+
+    def _notch(self, words: Words, rect: QRectF) -> None:
+        """A guard's sign above the rail, to the left of its words."""
+        painter, left, y = self.painter, rect.left(), rect.center().y()
+        sign = QPolygonF([QPointF(left, y + 1), QPointF(left + 9, y + 1), QPointF(left + 4.5, y - 7)])
+        painter.setPen(QPen(theme().alarm if words.alarm else theme().soft, 1.3))
+        painter.setBrush(theme().alarm if words.alarm else theme().paper)
+        painter.drawPolygon(sign)
 
     # --- steps ---
 
@@ -223,7 +253,7 @@ class TrellisPainter:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         for part in knot.parts:
             rect = QRectF(frame.left() + 3, part.top, KNOT_WIDTH - 6, part.bottom - part.top)
-            hue = knot.hues.get(part.name)
+            hue = dict(knot.hues).get(part.name)
             if part.rows == 0:
                 painter.setPen(QPen(chosen.line, 1))
                 middle = round(rect.center().y())
@@ -235,19 +265,6 @@ class TrellisPainter:
                 draw_part(painter, rect, colour, kept=part.kept)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._progress(knot.step, knot.x, knot.bottom + 5)
-
-    def _knot_words(self, knot: Knot) -> None:
-        if not knot.captioned:
-            return
-        painter, chosen = self.painter, theme()
-        painter.setFont(font(12, bold=True))
-        painter.setPen(chosen.ink)
-        caption = _fitting(painter, knot.caption, knot.short_caption, knot.room)
-        self._centred(knot.x, knot.top - 24, caption, knot.room)
-        painter.setFont(font(11))
-        painter.setPen(chosen.alarm if knot.alarm else chosen.soft)
-        detail = _fitting(painter, knot.detail, knot.short, knot.room)
-        self._centred(knot.x, knot.top - 9, detail, knot.room)
 
     def _bead(self, bead: Bead) -> None:
         painter, chosen = self.painter, theme()
@@ -263,16 +280,6 @@ class TrellisPainter:
             painter.drawLine(QPointF(bead.x, bead.y - 3.5), QPointF(bead.x, bead.y + 0.5))
             painter.drawPoint(QPointF(bead.x, bead.y + 3.5))
         self._progress(bead.step, bead.x, bead.y + BEAD + 4)
-
-    def _bead_words(self, bead: Bead) -> None:
-        if not bead.captioned:
-            return
-        painter, chosen = self.painter, theme()
-        painter.setFont(font(11, bold=not bead.skipped))
-        selected = self._is_selected(bead.step)
-        painter.setPen(chosen.accent if selected else chosen.soft if bead.skipped else chosen.ink)
-        name = f"skipped: {bead.name}" if bead.skipped else bead.name
-        self._centred(bead.x, bead.y - 19, name, bead.room)
 
     def _progress(self, step: str, x: float, y: float) -> None:
         """How far the computing of a step is, as a short line under it."""
@@ -290,43 +297,6 @@ class TrellisPainter:
         selected = self._is_selected(end.selection.step)
         painter.setPen(QPen(chosen.accent if selected else chosen.ink, 4))
         painter.drawLine(QPointF(end.x, end.y - 12), QPointF(end.x, end.y + 12))
-        painter.setFont(font(12, bold=True))
-        painter.setPen(chosen.accent if selected else chosen.alarm if end.alarm else chosen.ink)
-        self._ground_behind(end.x + 10, end.y - 7, end.name)  # the tether goes behind the words
-        _left(painter, end.x + 10, end.y - 7, end.name, 146)
-        painter.setFont(font(11))
-        painter.setPen(chosen.soft)
-        self._ground_behind(end.x + 10, end.y + 9, end.detail)
-        _left(painter, end.x + 10, end.y + 9, end.detail, 146)
-
-    def _words(self, words: Words) -> None:
-        painter, chosen = self.painter, theme()
-        painter.setFont(font(11, bold=words.alarm))
-        text = _fitting(painter, words.text, words.short, words.room)
-        if painter.fontMetrics().horizontalAdvance(text) > max(words.room, 60):
-            text = text.partition(" ")[0]  # the number alone, rather than a part of it
-        if words.notch:
-            self._notch(words, text)
-        painter.setPen(chosen.alarm if words.alarm else chosen.soft)
-        _centred(painter, words.x, words.y, text, words.room)
-
-    def _notch(self, words: Words, text: str) -> None:
-        """A guard's sign above the rail, to the left of its words."""
-        painter = self.painter
-        left = words.x - min(painter.fontMetrics().horizontalAdvance(text), words.room) / 2 - 14
-        sign = QPolygonF(
-            [QPointF(left, words.y + 1), QPointF(left + 9, words.y + 1), QPointF(left + 4.5, words.y - 7)]
-        )
-        painter.setPen(QPen(theme().alarm if words.alarm else theme().soft, 1.3))
-        painter.setBrush(theme().alarm if words.alarm else theme().paper)
-        painter.drawPolygon(sign)
-
-    def _centred(self, x: float, y: float, text: str, room: float) -> None:
-        """Words over what else stands there: a rail that comes from above goes behind them."""
-        metrics = QFontMetrics(self.painter.font())
-        shown = elided(metrics, text, Qt.TextElideMode.ElideRight, int(max(room, 60)))
-        self._ground_behind(x - metrics.horizontalAdvance(shown) / 2, y, shown)
-        self.painter.drawText(QRectF(x - 300, y - 10, 600, 20), Qt.AlignmentFlag.AlignCenter, shown)
 
     # --- slats ---
 
@@ -341,19 +311,11 @@ class TrellisPainter:
         self.painter.setPen(QPen(colour, 2.4 if self._is_slat(slat.selection.slat) else 1.6))
         self.painter.drawLine(QPointF(slat.x, slat.top + 11), QPointF(slat.x, slat.bottom))
 
-    def _slat_label(self, slat: Slat) -> None:
-        painter, chosen = self.painter, theme()
-        painter.setFont(font(12, bold=True))
-        metrics = QFontMetrics(painter.font())
-        text = elided(metrics, slat.text, Qt.TextElideMode.ElideMiddle, int(slat.room - 16))
-        width = metrics.horizontalAdvance(text) + 18
-        selected = self._is_slat(slat.selection.slat)
-        painter.setPen(QPen(self._slat_colour(slat.selection.slat), 1.6 if selected else 1.2))
-        painter.setBrush(chosen.selected if selected else chosen.paper)
-        box = QRectF(slat.x - width / 2, slat.top, width, 22)
-        painter.drawRoundedRect(box, 4, 4)
-        painter.setPen(chosen.accent if selected else chosen.ink)
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+    def _slat_box(self, slat: Slat, box: QRectF) -> None:
+        chosen, selected = theme(), self._is_slat(slat.selection.slat)
+        self.painter.setPen(QPen(self._slat_colour(slat.selection.slat), 1.6 if selected else 1.2))
+        self.painter.setBrush(chosen.selected if selected else chosen.paper)
+        self.painter.drawRoundedRect(box, 4, 4)
 
     def _tie(self, tie: Tie) -> None:
         """A filled square on its corner where a slat is tied to a rail, an open ring where it is not."""
@@ -375,17 +337,6 @@ class TrellisPainter:
         painter.setPen(QPen(colour, 1.8))
         painter.setBrush(chosen.ground)
         painter.drawEllipse(at, 7.5, 7.5)
-        if tie.said:
-            painter.setFont(font(11, bold=True))
-            painter.setPen(chosen.alarm)
-            left = max(tie.x - 12 - painter.fontMetrics().horizontalAdvance(tie.said), MARGIN_WIDTH + 6)
-            self._ground_behind(left, tie.y + 19, tie.said)
-            _left(painter, left, tie.y + 19, tie.said, 260)
-
-
-def _fitting(painter: QPainter, text: str, short: str, room: float) -> str:
-    """The text, or its short form where there is no room for it."""
-    return text if QFontMetrics(painter.font()).horizontalAdvance(text) <= room else short
 
 
 def _room_beside(count: str) -> float:
@@ -428,8 +379,3 @@ def _left(painter: QPainter, x: float, y: float, text: str, room: float) -> None
 def _right(painter: QPainter, x: float, y: float, text: str) -> None:
     align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
     painter.drawText(QRectF(x - 90, y - 10, 90, 20), align, text)
-
-
-def _centred(painter: QPainter, x: float, y: float, text: str, room: float) -> None:
-    shown = elided(QFontMetrics(painter.font()), text, Qt.TextElideMode.ElideMiddle, int(max(room, 60)))
-    painter.drawText(QRectF(x - 300, y - 10, 600, 20), Qt.AlignmentFlag.AlignCenter, shown)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from keen_trellis.desktop.marks import Mark, marks_of
-from keen_trellis.desktop.trellis.knots import PLAIN, Cutting
+from keen_trellis.desktop.trellis.knots import PLAIN, Cut, Cutting, cut
 from keen_trellis.desktop.trellis.lanes import Arrangement, Lane, arranged, lanes_of
 from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
@@ -19,7 +19,13 @@ from keen_trellis.session.session import Session
 MOST_ROOMY = 16
 END_ROOM = 176
 _MOST_WIDENED = 2.2
-_HEAD_ROOM = 30  # for the labels of slats
+_HEAD_ROOM = 26  # for the labels of slats
+# How far below a knot's rail the first stub ends, and each further one below that.
+_FIRST_STUB, _NEXT_STUB = 38.0, 17.0
+_UPPER_STUB = -24.0
+_LOW_STUB, _NEXT_LOW_STUB = 9.0, 4.0
+_BEHIND_STUBS = 11.0
+_CAPTION = 34.0  # the two lines above a knot
 
 
 @dataclass(frozen=True)
@@ -37,8 +43,8 @@ class _Sizes:
     of_rail: tuple[float, float]
 
 
-ROOMY = _Sizes(150, 104, 104, 130, 24, 80, (62, 66), (32, 30), (16, 16))
-LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (13, 13))
+ROOMY = _Sizes(128, 92, 96, 110, 18, 58, (50, 44), (28, 28), (12, 12))
+LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (12, 12))
 
 
 class Places:
@@ -68,6 +74,8 @@ class Places:
         self.files, self.by_file = self._arrange(before)
         self.y: dict[str, float] = {}  # by step
         self.x: dict[str, float] = {}
+        self._cuts: dict[str, Cut] = {}
+        self._lower: dict[str, tuple[str, ...]] = {}
         self.clear_from = _HEAD_ROOM if self.flow.filters else 0.0  # what stands above ends here
         self._place_levels(width)
 
@@ -138,9 +146,14 @@ class Places:
         steps = [self.flow.step(step) for step in lane.steps]
         knots = [step for step in steps if KINDS.is_knot(step)]
         if knots:
-            # More than two tables: their stubs stand one below the other.
-            more = max(len(step.inputs) - 2 for step in knots if step.inputs) if size is ROOMY else 0
-            return size.of_knot[0], size.of_knot[1] + 18 * max(more, 0)
+            if size is not ROOMY:
+                above, below = size.of_knot
+                stubs = max(len(self._lower_stubs(step)) for step in knots)
+                above += _CAPTION if any(map(self._begins_trouble, knots)) else 0
+                return above, max(below, _LOW_STUB + _NEXT_LOW_STUB * stubs)
+            stubs = max(len(self._lower_stubs(step)) for step in knots)
+            below = _FIRST_STUB + _NEXT_STUB * (stubs - 1) + _BEHIND_STUBS
+            return size.of_knot[0], max(size.of_knot[1], below)
         ends = any(KINDS.ends_rail(step) for step in steps)
         beads = any(KINDS.on_rail(step) for step in steps)
         return (20, 20) if ends and not beads else size.of_bead if beads else size.of_rail
@@ -148,9 +161,17 @@ class Places:
     def is_open(self, lane: Lane) -> bool:
         return not self.low or self.session.selection.step in lane.steps
 
-    def captioned(self, step: Step, alarm: bool) -> bool:
-        """Whether the words of a step are shown: on a low lane only if it is selected or in trouble."""
-        return not self.low or alarm or self.session.selection.step == step.id
+    def captioned(self, step: Step) -> bool:
+        """Whether the words of a step are shown: on a low lane only if selected, or where trouble begins."""
+        return not self.low or self.session.selection.step == step.id or self._begins_trouble(step)
+
+    def _begins_trouble(self, step: Step) -> bool:
+        """Whether a step cannot be computed though all before it could."""
+        return self._fails(step.id) and not any(self._fails(entry.step) for entry in step.inputs)
+
+    def _fails(self, step: str) -> bool:
+        outcome = self.session.outcome(step)
+        return outcome is not None and outcome.error is not None
 
     def hue(self, entry: Input) -> int | None:
         """The hue of the rail at a port: that of its source, as long as no knot is on the way."""
@@ -170,13 +191,43 @@ class Places:
         step = self.flow.find(entry.step)
         if entry.port == ROWS or step is None or step.id not in self.lane_of:
             return 0.0
-        drop = self.cutting(step).drop(entry.port)
-        if not self.is_open(self.lane_of[step.id]) or not self.captioned(step, False):
-            return -9.0 if drop < 0 else 9.0
-        takers = [taker for taker, _, own in self.takers.get(step.id, []) if own == entry]
-        if drop < 0 and takers and all(self.y[t.id] > self.y[step.id] for t in takers):
-            return 40.0  # below the words at the knot's own rail, which it would cross otherwise
-        return drop
+        lower = self._lower_stubs(step)
+        if not self.is_open(self.lane_of[step.id]) or not self.captioned(step):
+            return _LOW_STUB + _NEXT_LOW_STUB * lower.index(entry.port) if entry.port in lower else -_LOW_STUB
+        if entry.port in lower:
+            return _FIRST_STUB + _NEXT_STUB * lower.index(entry.port)
+        return _UPPER_STUB
+
+    def _lower_stubs(self, step: Step) -> tuple[str, ...]:
+        """The ports of a knot whose stubs end below its rail, from the top; asked as its lane is placed.
+
+        One that leaves upwards ends below, too, where all that carry it on lie there: it would cross the
+        knot's own rail otherwise.
+        """
+        if step.id not in self._lower:
+            shown, upwards = self.cut_of(step), self.cutting(step).upwards
+            taken, said = self.ports_taken(step), dict(shown.stubs)
+            ports = [
+                part.name
+                for part in shown.parts
+                if part.name in taken or (not part.kept and part.rows and part.name in said)
+            ]
+            ports += sorted(taken - {ROWS, *ports})
+            above = {
+                entry.port
+                for taker, _, entry in self.takers.get(step.id, [])
+                if entry.port == upwards and taker.id in self.y
+            }
+            if upwards not in taken:
+                above = {upwards}
+            self._lower[step.id] = tuple(port for port in ports if port not in above)
+        return self._lower[step.id]
+
+    def cut_of(self, step: Step) -> Cut:
+        """How the bar of a knot is cut."""
+        if step.id not in self._cuts:
+            self._cuts[step.id] = cut(step, self.session.outcome(step.id), self.cutting(step))
+        return self._cuts[step.id]
 
     def ports_taken(self, step: Step) -> set[str]:
         """The ports of a step that rails carry on."""

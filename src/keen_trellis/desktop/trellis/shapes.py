@@ -17,6 +17,7 @@ KNOT_WIDTH = 26
 LINE = 20
 BEAD = 7.0
 OF_RAIL = "rows:"
+FOLD = "fold"
 MATCHED_PART = "matched"
 
 Point = tuple[float, float]
@@ -26,12 +27,16 @@ _TURN = 0.7
 
 @dataclass(frozen=True)
 class FileLine:
-    """A file's name in the margin; alarm: it cannot be read."""
+    """A file's name in the margin; alarm: it cannot be read.
+
+    more: how many of its unused tables a click lists, or that it folds them away; "" for nothing.
+    """
 
     path: str
     y: float
     text: str
     alarm: str = ""
+    more: str = ""
 
 
 @dataclass(frozen=True)
@@ -113,6 +118,7 @@ class Knot:
     """A join, blend or union. Its parts are empty while its match is not known.
 
     short_caption, short: its caption and detail where `room` is scarce.  captioned: its words are shown.
+    hues: by part.
     """
 
     step: str
@@ -126,7 +132,7 @@ class Knot:
     detail: str
     short: str
     room: float
-    hues: dict[str, int | None]
+    hues: tuple[tuple[str, int | None], ...]
     alarm: bool
     captioned: bool = True
 

@@ -12,7 +12,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.selection import Selection
 
 STUB = 48
-_BEFORE_KNOT = 90
+_BEFORE_KNOT = 20
 
 
 def lay_stubs(

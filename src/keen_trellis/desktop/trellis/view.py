@@ -9,6 +9,7 @@ from PySide6.QtGui import (
     QContextMenuEvent,
     QKeyEvent,
     QMouseEvent,
+    QMoveEvent,
     QPainter,
     QPaintEvent,
     QPen,
@@ -20,7 +21,9 @@ from PySide6.QtWidgets import QPushButton, QWidget
 
 from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import font, theme
-from keen_trellis.desktop.trellis.items import Item, items_of
+from keen_trellis.desktop.trellis.captions import Caption, captions_of
+from keen_trellis.desktop.trellis.extents import Look, changed
+from keen_trellis.desktop.trellis.items import TABLES, Item, items_of
 from keen_trellis.desktop.trellis.knots import Cutting
 from keen_trellis.desktop.trellis.layout import plan
 from keen_trellis.desktop.trellis.painting import TrellisPainter, curve
@@ -28,10 +31,12 @@ from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
 from keen_trellis.flow.edits import move_along
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.history import History
-from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
 
 _DRAG_BEGINS = 8
+# At most so small a flow gets by itself; smaller only when asked for.
+_READABLE = 0.7
+_WORTH_GROWING = 1.12
 ZOOMS = (0.4, 0.5, 0.6, 0.75, 0.9, 1.0, 1.25, 1.5, 2.0)
 
 
@@ -62,9 +67,13 @@ class TrellisView(QWidget):
         self._layout = Layout()
         self._history: History | None = None  # of the flow that is laid out
         self._items: list[Item] = []
+        self._captions: list[Caption] = []
         self._is_stale = False
-        self._laid_out_in = 0.0
+        self._laid_out_in = QSize()
         self.zoom = 1.0
+        self._drawn: Look | None = None  # as it was drawn last; None: nothing of that holds
+        self._tether = QRectF()
+        self._smallest: float | None = _READABLE  # that it may get to fit by itself; None: it does not
         self._pressed: Item | None = None
         self._press_at = QPointF()
         self._drag_to: QPointF | None = None
@@ -79,7 +88,7 @@ class TrellisView(QWidget):
         session.changed.connect(self.refresh)
         session.outcomes_changed.connect(self._outcomes_changed)
         session.selected.connect(self._selection_moved)
-        session.results.progressed.connect(self.update)
+        session.results.progressed.connect(self._draw_changed)
         self.refresh()
 
     def sizeHint(self) -> QSize:
@@ -104,7 +113,11 @@ class TrellisView(QWidget):
         if not self._is_stale:
             self._is_stale = True
             QCoreApplication.postEvent(self, QEvent(QEvent.Type.User))
-        self.update()
+
+    def draw_anew(self) -> None:
+        """Draw all of it again, as in another theme."""
+        self._drawn = None
+        self.refresh()
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.User:
@@ -117,20 +130,37 @@ class TrellisView(QWidget):
             return
         self._is_stale = False
         before = self._layout.arrangement if self._history is self._session.history else None
-        self._history, self._laid_out_in = self._session.history, self._room()
-        self._layout = plan(self._session, self._laid_out_in, self._cuttings, before)
+        self._history, self._laid_out_in = self._session.history, self._pane()
+        room = self._laid_out_in
+        self._layout = plan(self._session, room.width() / self.zoom, self._cuttings, before)
+        fitting = self._fitting()
+        if fitting != self.zoom:
+            self.zoom, before, self._drawn = fitting, self._layout.arrangement, None
+            self._layout = plan(self._session, room.width() / self.zoom, self._cuttings, before)
         self._items = items_of(self._layout)
+        self._captions = captions_of(self._layout)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
         self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
         self._place_demo_button()
         item = self.selected_item()
         self.setAccessibleDescription(f"{item.role} {item.text}" if item else "nothing selected")
-        self.update()
+        self._draw_changed()
 
-    def _room(self) -> float:
-        """How wide the flow may be: as the pane that it stands in."""
+    def _pane(self) -> QSize:
+        """How large the pane is that it stands in."""
         parent = self.parentWidget()
-        return (parent.width() if parent is not None else self.width()) / self.zoom
+        return parent.size() if parent is not None else self.size()
+
+    def _fitting(self) -> float:
+        """The zoom at which the whole flow is seen, at most its own size; or the one that the user set."""
+        if self._smallest is None:
+            return self.zoom
+        pane, layout = self._laid_out_in, self._layout
+        fitting = min(pane.width() / layout.least_width, pane.height() / layout.height, 1.0)
+        fitting = max(fitting, self._smallest)
+        # A count or a stub more or less does not make it breathe.
+        grows_little = self.zoom < fitting < self.zoom * _WORTH_GROWING and fitting < 1.0
+        return self.zoom if grows_little else fitting
 
     def _place_demo_button(self) -> None:
         self.demo_button.adjustSize()
@@ -143,8 +173,12 @@ class TrellisView(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._place_demo_button()
-        if self._room() != self._laid_out_in:  # and not for being as high as what is laid out
+        if self._pane() != self._laid_out_in:  # and not for being as high as what is laid out
             self.refresh()
+
+    def moveEvent(self, event: QMoveEvent) -> None:
+        super().moveEvent(event)
+        self.update()  # the tether ends where the pane does
 
     def _selection_moved(self) -> None:
         self.refresh()  # low lanes open where the selection is
@@ -157,9 +191,10 @@ class TrellisView(QWidget):
     # --- zoom ---
 
     def set_zoom(self, zoom: float) -> None:
-        """Show everything larger or smaller, from 0.4 to 2 times its size."""
+        """Show everything larger or smaller, from 0.4 to 2 times its size, until it is to fit again."""
+        self._smallest = None
         self.zoom = min(max(zoom, ZOOMS[0]), ZOOMS[-1])
-        self.refresh()
+        self.draw_anew()
 
     def zoom_by(self, step: int) -> None:
         """Go so many sizes up or down."""
@@ -167,12 +202,14 @@ class TrellisView(QWidget):
         self.set_zoom(ZOOMS[min(max(nearest + step, 0), len(ZOOMS) - 1)])
 
     def fit(self) -> None:
-        """Make the whole flow fit into the pane, at most at its own size."""
-        parent = self.parentWidget()
-        if parent is None:
-            return
-        whole = plan(self._session, parent.width(), self._cuttings)
-        self.set_zoom(min(parent.width() / whole.least_width, parent.height() / whole.height, 1.0))
+        """Let the whole flow fit into the pane from now on, at most at its own size, small as it may get."""
+        self._smallest = ZOOMS[0]
+        self.refresh()
+
+    def fit_by_itself(self) -> None:
+        """Let the flow fit into the pane from now on as long as it can be read."""
+        self._smallest = _READABLE
+        self.refresh()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
@@ -241,6 +278,9 @@ class TrellisView(QWidget):
         if pressed.role == "open ring":
             self._session.select(pressed.selection)
             self.tie_wanted.emit(pressed.selection.slat, pressed.part)
+            return
+        if pressed.role == TABLES:
+            self._session.margin.list_or_fold(pressed.selection.path)
             return
         if pressed.part and self._session.selection == pressed.selection:
             self.part_clicked.emit(pressed.selection.step, pressed.part)
@@ -347,7 +387,7 @@ class TrellisView(QWidget):
             aside = abs(way.x() * down) + abs(way.y() * across)
             if along < 4:
                 continue
-            cost = along + 4 * aside if across else along + 0.2 * aside
+            cost = along + 9 * aside if across else along + 0.2 * aside
             if best is None or cost < best[0]:
                 best = cost, item
         return best[1] if best is not None else None
@@ -355,12 +395,13 @@ class TrellisView(QWidget):
     # --- painting ---
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        shown = self.shown
+        self._lay_out()
         painter = QPainter(self)
         painter.scale(self.zoom, self.zoom)
-        session = self._session
-        drawn = TrellisPainter(painter, shown, session.selection, session.chosen, session.results.under_way)
-        drawn.paint(QRectF(0, 0, self.width() / self.zoom, self.height() / self.zoom))
+        within = QRectF(event.rect())
+        within = QRectF(within.topLeft() / self.zoom, within.size() / self.zoom)
+        drawn = TrellisPainter(painter, self._seen())
+        drawn.paint(QRectF(0, 0, self.width() / self.zoom, self.height() / self.zoom), within)
         self._paint_tether(painter)
         painter.resetTransform()
         self._paint_drag(painter)
@@ -368,14 +409,29 @@ class TrellisView(QWidget):
     def draw_whole(self, painter: QPainter) -> None:
         """Draw the whole flow, nothing of it selected, for a picture or for paper."""
         area = QRectF(0, 0, self.shown.width, self.shown.height)
-        TrellisPainter(painter, self.shown, Selection()).paint(area)
+        TrellisPainter(painter, Look(self.shown, self._captions)).paint(area, area)
 
-    def _paint_tether(self, painter: QPainter) -> None:
-        """A dotted line from the selected step to the sentence below."""
+    def _seen(self) -> Look:
+        """What can be seen now."""
+        session = self._session
+        under_way = dict(session.results.under_way)
+        return Look(self._layout, self._captions, session.selection, session.chosen, under_way)
+
+    def _draw_changed(self) -> None:
+        """Draw again what looks different from what was drawn."""
+        before, self._drawn = self._drawn, self._seen()
+        tether, self._tether = self._tether, self._tether_rect()
+        if before is None or before.layout.width != self._layout.width:
+            self.update()
+            return
+        for rect in (*changed(before, self._drawn), tether, self._tether):
+            self.update(self.on_screen(rect).toAlignedRect().adjusted(-1, -1, 1, 1))
+
+    def _tether_rect(self) -> QRectF:
+        """What the line from the selected step to the sentence covers; nothing if there is none."""
         item = self.selected_item()
         if item is None:
-            return
-        chosen = theme()
+            return QRectF()
         bottom = self.visibleRegion().boundingRect().bottom() / self.zoom - 1
         x = item.rect.center().x()
         if item.rect.right() <= MARGIN_WIDTH:
@@ -386,8 +442,14 @@ class TrellisView(QWidget):
         slat = next((slat for slat in self.shown.slats if slat.selection == item.selection), None)
         top = knot.bottom + 2 if knot is not None and item.part else item.rect.bottom()
         top = slat.bottom if slat is not None else top
-        if top > bottom - 7:
+        return QRectF(x - 7, top, 14, bottom - top) if top <= bottom - 7 else QRectF()
+
+    def _paint_tether(self, painter: QPainter) -> None:
+        """A dotted line from the selected step to the sentence below."""
+        rect = self._tether_rect()
+        if rect.isEmpty():
             return
+        chosen, x, top, bottom = theme(), rect.center().x(), rect.top(), rect.bottom()
         painter.setPen(QPen(chosen.accent, 1.4, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(x, top), QPointF(x, bottom - 7))
         painter.setPen(QPen(chosen.accent, 1.2))
