@@ -178,6 +178,24 @@ def _filled(
     return insert_after(flow, Input(step_id), FillKind.name, FillStepSettings((filled,)))
 
 
+def read_as(flow: Flow, step_id: str, number: int, read: str, meant: str) -> Flow:
+    """The flow with one value of a knot's link field read as another.
+
+    Where the other one is itself read as something, that is meant; that the two do not mean the same, as was
+    said before, no longer holds.
+    """
+    settings = msgspec.json.decode(flow.step(step_id).settings, type=JoinSettings)
+    link = settings.links[number]
+    known = dict(link.correct)
+    correct = known | {read: known.get(meant, meant)}
+    links = list(settings.links)
+    links[number] = msgspec.structs.replace(link, correct=tuple(correct.items()))
+    rejected = tuple(pair for pair in settings.rejected if set(pair) != {read, meant})
+    return change_settings(
+        flow, step_id, msgspec.structs.replace(settings, links=tuple(links), rejected=rejected)
+    )
+
+
 def _settings_after(
     settings: JoinSettings, mend: Mend, reason: Reason, values: Sequence[str] = ()
 ) -> JoinSettings:

@@ -21,6 +21,7 @@ from keen_trellis.flow.steps.blend import (
     placing,
 )
 from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.correct import CorrectKind, CorrectSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
 from keen_trellis.flow.steps.join import (
     JoinKind,
@@ -340,6 +341,25 @@ def keep_where(session: Session, condition: ConditionSettings) -> None:
             session.change_settings(step.id, more, said)
             return
     insert(session, FilterKind.name, FilterSettings(conditions=(condition,)), said)
+
+
+def correct_value(session: Session, field: str, read: str, meant: str) -> None:
+    """Read one value of a field of the selected rows as another: in the step that is selected, if it corrects
+    this field, or in a new one after what is.
+    """
+    said = f"Read {read} as {meant}"
+    step = session.flow.find(session.selection.step)
+    if step is not None and step.kind == CorrectKind.name:
+        settings: CorrectSettings = KINDS.settings(step)
+        if settings.fields == (field,):
+            pairs = {one: meant if other == read else other for one, other in settings.pairs}
+            if read not in pairs.values():
+                pairs[read] = meant
+            session.change_settings(
+                step.id, msgspec.structs.replace(settings, pairs=tuple(pairs.items())), said
+            )
+            return
+    insert(session, CorrectKind.name, CorrectSettings(fields=(field,), pairs=((read, meant),)), said)
 
 
 def branch(session: Session) -> None:

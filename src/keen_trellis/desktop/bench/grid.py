@@ -74,7 +74,7 @@ class BenchGrid(GridView):
 
     def show_content(self, content: Content | None, marks: dict[str, Mark], *, afresh: bool) -> None:
         """Show other content. afresh: another step's, so that place and selection begin anew."""
-        kept = None if afresh else self._current_sides()
+        kept = None if afresh else self.current_sides()
         self.content, self.marks = content, marks
         if afresh:
             self.states = OpenStates()
@@ -88,7 +88,7 @@ class BenchGrid(GridView):
             self.anchor = self.current
         self.current_changed.emit()
 
-    def _current_sides(self) -> tuple[int, int] | None:
+    def current_sides(self) -> tuple[int, int] | None:
         """The left and right row under the cursor, None on a head."""
         row = self.current_row()
         return self.content.row_sides(*row) if row is not None and self.content is not None else None

@@ -19,6 +19,7 @@ from keen_trellis.desktop.bench.changes import ChangesOpener
 from keen_trellis.desktop.bench.changes import Rows as ChosenRows
 from keen_trellis.desktop.bench.clusters import Clustering
 from keen_trellis.desktop.bench.content import Content, chosen_rows_content, table_content
+from keen_trellis.desktop.bench.correcting import Correcting
 from keen_trellis.desktop.bench.fields import FieldsOpener
 from keen_trellis.desktop.bench.finding import FindBar
 from keen_trellis.desktop.bench.grid import BenchGrid
@@ -94,6 +95,7 @@ class BenchPane(QWidget):
         self.trace = Following(session, panels, self.grid)
         self.clusters = Clustering(session, panels, self.grid)
         self.mends = MendCommands(session, panels, self._explanations, self.grid)
+        self.correcting = Correcting(session, self.grid)
         self._go_back: Callable[[], None] = self.changes.show
         self._connect()
 
@@ -292,6 +294,10 @@ class BenchPane(QWidget):
             self._session.said.emit(f"{own} does not come along: bring it first, then filter by it.")
             return
         editing.keep_where(self._session, _like(field.name, cells, but=but))
+
+    def read_otherwise(self) -> None:
+        """Ask what the current value means, and read it so from here on."""
+        self.correcting.read_otherwise(self.field_here())
 
     def field_here(self) -> Field | None:
         """The current column's field in the selected rows; None if it does not come along."""

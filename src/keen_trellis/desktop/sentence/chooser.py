@@ -79,16 +79,19 @@ class Chooser(QFrame):
         current: Any = None,
         several: bool = False,
         numbered: bool = False,
+        search: Callable[[str], Sequence[Choice]] | None = None,
     ) -> None:
+        """search: finds the choices for what is typed, where there are too many to be listed."""
         super().__init__(parent, Qt.WindowType.Popup)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._choices = list(choices)
         self._several, self._numbered, self._decided = several, numbered, False
         self._newer: Callable[[], Sequence[Choice]] | None = None
+        self._search = search
         self.filter = QLineEdit(self)
         self.filter.setPlaceholderText("type to narrow the list")
         self.filter.setFont(font(12))
-        self.filter.setVisible(len(choices) >= _FILTER_FROM and not numbered)
+        self.filter.setVisible((search is not None or len(choices) >= _FILTER_FROM) and not numbered)
         self.list = QListWidget()
         self.list.setItemDelegate(_Lines(self.list, numbered=numbered))
         self.list.setFrameShape(QFrame.Shape.NoFrame)
@@ -174,6 +177,8 @@ class Chooser(QFrame):
 
     def _fill(self, text: str, current: Any) -> None:
         self.list.clear()
+        if self._search is not None:
+            self._choices, text = list(self._search(text)), ""
         words = text.casefold().split()
         for choice in self._choices:
             found_by = f"{choice.text} {choice.also}".casefold()

@@ -26,6 +26,8 @@ OTHER_WORDS = {
     "guards": "tests checks expectations assert validate",
     "mend": "clean fix repair",
     "review": "fuzzy similar approximate",
+    "pair": "match by hand manual partner link",
+    "read_as": "correct replace map",
     "trace": "lineage provenance origin",
     "fields": "profile columns schema statistics",
     "step_distinct": "dedupe duplicates unique",

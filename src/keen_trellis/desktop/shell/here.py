@@ -129,6 +129,10 @@ class Here:
         )
         return "" if mends else "Move to a reason that has a mend first."
 
+    def lonely(self) -> str:
+        """A row of a join that found no partner."""
+        return self._frame.bench.correcting.why_not_pair()
+
     def overcounted(self) -> str:
         grid = self._frame.bench.grid
         content = self._frame.bench.content

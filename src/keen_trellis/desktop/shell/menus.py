@@ -314,6 +314,22 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
         ),
         Command("review", "Rows", "Re&view likely partners", "Ctrl+R", window.bench.mends.show, here.knot),
         Command(
+            "pair",
+            "Rows",
+            "Pa&ir the row by hand…",
+            "Ctrl+Shift+P",
+            window.bench.correcting.pair,
+            here.lonely,
+        ),
+        Command(
+            "read_as",
+            "Rows",
+            "Rea&d this value as…",
+            "Ctrl+Shift+A",
+            window.bench.read_otherwise,
+            here.step_row,
+        ),
+        Command(
             "clusters",
             "Rows",
             "Where the rows cl&uster by this field",

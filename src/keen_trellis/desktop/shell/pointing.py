@@ -47,7 +47,20 @@ _OUTPUT: tuple[Entry, ...] = ("raw", "write", "guards", None, *_SELF)
 _SLAT: tuple[Entry, ...] = ("remove",)
 _FIELD: tuple[Entry, ...] = ("sort", "find", None, "fields", "clusters", "remedies")
 _ROW: tuple[Entry, ...] = (
-    *("only_like", "all_but", None, "copy_value", "copy", "choose_all", None, "record", "trace", None),
+    *(
+        "only_like",
+        "all_but",
+        "read_as",
+        "pair",
+        None,
+        "copy_value",
+        "copy",
+        "choose_all",
+        None,
+        "record",
+        "trace",
+        None,
+    ),
     *("sort", "find"),
 )
 _REASON: tuple[Entry, ...] = ("mend", "mends", "review", "clusters", None, "next_band", "last_band")
