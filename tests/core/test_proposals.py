@@ -1,13 +1,14 @@
 import unittest
 from decimal import Decimal
 
+import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.insight.profile import profile
 from keen_trellis.core.insight.proposal import Known, percent, why_none
-from keen_trellis.core.insight.proposals import propose
+from keen_trellis.core.insight.proposals import SAMPLE_ROWS, propose
 from keen_trellis.core.link import LinkField, Preparation
-from keen_trellis.core.table import ArrowTable
+from keen_trellis.core.table import ArrowTable, ChosenRows, spread_rows
 from keen_trellis.core.task import Task
 from tests.tables import table
 
@@ -42,6 +43,34 @@ class Proposals(unittest.TestCase):
         left, right = table(maker=people), table(contact=[*people[:12], *(f"other {n}" for n in range(60))])
         (found,) = propose(left, right)
         self.assertEqual((found.firm, found.found), (False, 0.12))
+
+    def test_where_hardly_any_values_are_shared_it_says_how_few(self):
+        left = table(k=[f"a{n}" for n in range(60)] + ["x"])
+        (weak,) = propose(left, table(j=[f"b{n}" for n in range(80)] + ["x"]))
+        self.assertFalse(weak.firm)
+        self.assertIn("only 1 of the 61 k values looked at in A is in j of B", weak.evidence("A", "B"))
+
+    def test_what_a_sample_misses_is_found_among_all_values(self):
+        texts = [f"a{n}" for n in range(3 * SAMPLE_ROWS)]
+        texts[7] = "x"  # no sample that is spread evenly has it
+        left, right = table(k=texts), table(j=[f"b{n}" for n in range(80)] + ["x"])
+        self.assertNotIn("x", [texts[row] for row in spread_rows(len(texts), SAMPLE_ROWS)])
+        (weak,) = propose(left, right)
+        self.assertEqual((weak.counted, weak.firm), ((1, len(texts)), False))
+
+    def test_a_table_with_itself_is_linked_from_part_to_whole(self):
+        keys = [f"LCM.{n:05d}" for n in range(400)]
+        parts = [keys[n // 3] if n % 4 else None for n in range(400)]
+        objects = table(accession=keys, title=[f"a {n % 7}" for n in range(400)], part_of=parts)
+        for left in (objects, ChosenRows(objects, np.arange(0, 300)), objects.with_origin("parts")):
+            found = propose(left, objects)
+            self.assertEqual((found[0].link.left, found[0].link.right), ("part_of", "accession"))
+            itself = next(entry for entry in found if entry.link.left == entry.link.right == "accession")
+            self.assertTrue(itself.itself)
+            self.assertIn("each row is linked with itself", itself.evidence("Parts", "Sets"))
+        other = table(accession=keys, title=[f"a {n % 7}" for n in range(400)], part_of=parts)
+        best = propose(objects, other)[0]  # another table with the same fields, as of the month before
+        self.assertEqual((best.link.left, best.link.right), ("accession", "accession"))
 
     def test_what_little_there_is_is_offered_with_how_much(self):
         left = table(First=["Betty", "Betty", "Jon", "Mia"], Last=["Olm", "Farr", "Olm", "Nkemba"])

@@ -3,18 +3,22 @@
 import os
 import shutil
 import unittest
+from pathlib import Path
 
 import pyarrow as pa
+import xlsxwriter
 from pyarrow import parquet
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
+from xlsxwriter.utility import xl_cell_to_rowcol
 
 from keen_trellis.core.values import FieldType
 from keen_trellis.databases import secrets
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings, TypedTable
+from keen_trellis.session import editing
 from keen_trellis.session.selection import Selection
 from tests import demo_data
 from tests.desktop.driving import CTRL, SHIFT, WindowCase
@@ -56,6 +60,46 @@ class SourcesCase(WindowCase):
         QTest.keyClicks(entry.line, text)
         QTest.keyClick(entry.line, KEY.Key_Return)
         QApplication.processEvents()
+
+
+def write_sheets(path: Path, **sheets: dict[str, list[list]]):
+    """A workbook with tables in its sheets, each at a cell: a title or several rows."""
+    with xlsxwriter.Workbook(path) as book:
+        for name, tables in sheets.items():
+            sheet = book.add_worksheet(name)
+            for cell, rows in tables.items():
+                row, column = xl_cell_to_rowcol(cell)
+                for number, values in enumerate(rows):
+                    sheet.write_row(row + number, column, values)
+
+
+class Names(SourcesCase):
+    """A rail is called what people call its table."""
+
+    def test_a_block_is_called_after_the_title_above_it(self):
+        path = self.folder / "plans.xlsx"
+        venues = [["venue", "region"], ["Ebb", "North"], ["Fenn", "South"]]
+        regions = [["regions of the coast"], ["region", "head"], ["North", "A. Olm"], ["South", "B. Farr"]]
+        write_sheets(path, Venues={"A1": venues, "E1": regions})
+        self.window.files.open_paths([path])
+        self.rest()
+        self.assertIn("regions of the coast", [stump.name for stump in self.window.trellis.shown.stumps])
+        place = next(s.selection for s in self.window.trellis.shown.stumps if s.name.startswith("regions"))
+        self.assertEqual(place.table, "Venues!E2")
+        editing.begin_rail(self.session, place)
+        self.rest()
+        step = self.session.flow.step(self.session.selection.step)
+        self.assertEqual(step.name, "Regions of the coast")
+        self.assertEqual(self.rows(step.id), [("North", "A. Olm"), ("South", "B. Farr")])
+
+    def test_a_folder_of_workbooks_is_called_after_the_folder(self):
+        folder = self.folder / "month-ends"
+        folder.mkdir()
+        for month in ("2026-01", "2026-02"):
+            write_sheets(folder / f"{month}.xlsx", Sheet1={"A1": [["venue", "visitors"], ["Ebb", 7]]})
+        step = self.begin(folder)
+        self.assertEqual(self.session.flow.step(step).name, "Month-ends")
+        self.assertEqual(len(self.rows(step)), 2)
 
 
 class Looking(SourcesCase):

@@ -147,6 +147,11 @@ class Table(ABC):
         """The tables that row `row` is made of, and their rows that made it; none for a table of its own."""
         return []
 
+    @property
+    def identity(self) -> int:
+        """What tells the values of this table from those of others in memory; twins have the same."""
+        return id(self)
+
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         """The fields of the tables that this one is made of from which a field is read."""
         return []
@@ -251,6 +256,10 @@ class ArrowTable(Table):
         twin.__dict__.update(self.__dict__)
         twin.fields = tuple(replace(field, origin=origin) for field in self.fields)
         return twin
+
+    @property
+    def identity(self) -> int:
+        return id(self._columns)
 
     def known_distinct(self, name: str) -> int | None:
         return self._distinct.get(name)

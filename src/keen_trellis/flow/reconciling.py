@@ -48,6 +48,8 @@ def only_in(name: str) -> str:
 
 def keys_of(left: Table, right: Table, proposed: Sequence[Proposal], task: Task) -> list[LinkSettings]:
     """By which fields rows are the same: the first links that pair each row with one at most."""
+    # Of one table with itself it is the row itself that is compared.
+    proposed = sorted(proposed, key=lambda proposal: not proposal.itself)
     for proposal in proposed[:_LOOKED_AT]:
         if all(link.operator is Operator.EQUAL for link in proposal.links):
             counts = match(left, right, proposal.links, task).counts

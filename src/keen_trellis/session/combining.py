@@ -27,7 +27,7 @@ from keen_trellis.flow.steps.blend import OtherSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.steps.union import UnionSettings
-from keen_trellis.session.editing import rail_name, with_rail
+from keen_trellis.session.editing import with_rail
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
 
@@ -96,7 +96,7 @@ def names_now(session: Session, selections: Rails) -> tuple[str, str]:
 
     def name(selection: Selection) -> str:
         if selection.is_stump:
-            return free_name(rail_name(selection.table), {step.name for step in session.flow.steps})
+            return free_name(session.margin.called(selection), {step.name for step in session.flow.steps})
         step = session.flow.find(selection.step)
         return step.name if step is not None else ""
 

@@ -87,12 +87,7 @@ def with_rail(session: Session, flow: Flow, selection: Selection) -> tuple[Flow,
     settings = session.margin.stump_settings(selection)
     if settings is None:
         raise UsageError("The file is still being looked into.", remedy="Try again in a moment.")
-    return edits.add_source(flow, settings, rail_name(selection.table))
-
-
-def rail_name(table: str) -> str:
-    """A rail's first name: the table's, with a capital."""
-    return table[:1].upper() + table[1:]
+    return edits.add_source(flow, settings, session.margin.called(selection))
 
 
 def why_not_removed(session: Session) -> str:

@@ -170,6 +170,13 @@ class Margin:
         tables = state.content.tables if state.content else ()
         self._state.select(Selection(path=path, table=tables[0].name if tables else ""))
 
+    def called(self, selection: Selection) -> str:
+        """What the rail that begins at a stump is called at first: its table's name or title, capitalised."""
+        state = self.files.get(selection.path)
+        tables = state.content.tables if state is not None and state.content is not None else ()
+        name = next((entry.called for entry in tables if entry.name == selection.table), selection.table)
+        return name[:1].upper() + name[1:]
+
     def stump_settings(self, selection: Selection) -> SourceSettings | None:
         """The source that a rail from this stump would have; None while its file is not known."""
         state = self.files.get(selection.path)

@@ -20,12 +20,19 @@ ROWS_FILE = "rows.arrow"
 class Listing:
     """One table that a source holds.
 
-    sort: sheet, block, named range, table, view, file or files.  hidden: its sheet is.
+    sort: sheet, block, named range, table, view, file or files.  hidden: its sheet is.  title: what people
+    call it, where that is not its name: the title above a block, the folder of a sheet in many workbooks.
     """
 
     name: str
     sort: str
     hidden: bool = False
+    title: str = ""
+
+    @property
+    def called(self) -> str:
+        """What to call it."""
+        return self.title or self.name
 
 
 class About(msgspec.Struct, frozen=True, omit_defaults=True):

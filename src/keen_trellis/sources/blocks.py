@@ -29,6 +29,7 @@ from keen_trellis.sources.headers import (
 
 Cells = np.ndarray[Any, np.dtype[np.object_]]
 Area = tuple[range, range]
+_LONGEST_TITLE = 40
 _TOTAL = re.compile(r"(grand |sub)?totals?\b.*|sums?\b.*", re.IGNORECASE)
 _RANGE = re.compile(r"\$?([A-Z]{1,3})\$?(\d{1,7})(?::\$?([A-Z]{1,3})\$?(\d{1,7}))?", re.IGNORECASE)
 _LEAST_SUMMED = 3  # rows, for a row below them to be their sum without saying so
@@ -338,6 +339,13 @@ def _adds_up(total: float, cells: Cells) -> bool:
 
 
 # --- what is said of it ---
+
+
+def title_of(sheet: Sheet, block: Block) -> str:
+    """What stands above the header of a table, within its area; "" for nothing, and for more than a line."""
+    above = sheet.rows(range(block.area[0].start, block.header.start), block.columns)
+    said = [str(cell).strip() for cells in above for cell in cells if not blank(cell)]
+    return said[0] if len(said) == 1 and len(said[0]) <= _LONGEST_TITLE else ""
 
 
 def names_and_remarks(sheet: Sheet, block: Block) -> tuple[tuple[str, ...], list[Remark]]:

@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -58,9 +58,12 @@ class FolderReader(Reader):
         members = members_of(path)
         if members.reader == TEXT:
             return [Listing(_plain_name(path), "files")]
-        return [
+        sheets = [
             entry for entry in WorkbookReader().tables(str(members.newest), task) if entry.sort == "sheet"
         ]
+        folder = _plain_name(path)
+        several = len(sheets) > 1
+        return [replace(entry, title=f"{folder} {entry.name}" if several else folder) for entry in sheets]
 
     def files(self, settings: SourceSettings) -> list[Path] | None:
         return members_of(settings.path).chosen(settings)

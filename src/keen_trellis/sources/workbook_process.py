@@ -148,11 +148,13 @@ def _is_sheet(entry: calamine.SheetMetadata) -> bool:
 
 
 def further_listings(sheet: Sheet, name: str, *, hidden: bool = False) -> list[Listing]:
-    """The tables of a sheet after its first, each called by the cell that it begins in."""
-    from keen_trellis.sources.blocks import find_blocks
+    """The tables of a sheet after its first, each named by the cell that it begins in."""
+    from keen_trellis.sources.blocks import find_blocks, title_of
 
     blocks = [block for block in find_blocks(sheet) if block.header and len(block.data)]
-    return [Listing(f"{name}!{block.corner}", "block", hidden) for block in blocks[1:]]
+    return [
+        Listing(f"{name}!{block.corner}", "block", hidden, title_of(sheet, block)) for block in blocks[1:]
+    ]
 
 
 def _read(workbook: _Workbook, settings: SourceSettings, target: str) -> About:

@@ -6,6 +6,9 @@ from dataclasses import dataclass
 
 from keen_trellis.core.link import LinkField, Operator
 
+# Less than this is told in numbers.
+_MUCH = 0.05
+
 
 @dataclass(frozen=True)
 class Known:
@@ -22,7 +25,8 @@ class Proposal:
     found: share of the sampled left values (of one link, distinct ones) that find a partner, 0 to 1.
     unique: share of the right side's filled rows that the links tell apart, 0 to 1.
     why: who says so, if anybody does besides the values.  firm: whether what speaks for it is enough to take
-    it; otherwise it is only the best that there is.
+    it; otherwise it is only the best that there is.  counted: how many values were found, of how many that
+    were looked for, where that is known.  itself: it links each row of a table with itself.
     """
 
     links: tuple[LinkField, ...]
@@ -31,6 +35,8 @@ class Proposal:
     score: float
     why: str = ""
     firm: bool = True
+    counted: tuple[int, int] | None = None
+    itself: bool = False
 
     @property
     def link(self) -> LinkField:
@@ -59,13 +65,25 @@ class Proposal:
         if len(self.links) > 1:
             found = f"{percent(self.found)} of the sampled {left_name} find {names[1]} in {right_name}"
         else:
-            found = f"{percent(self.found)} of the sampled {names[0]} values of {left_name} are in "
-            found += f"{names[1]} of {right_name}"
+            found = f"{self._share(names[0], left_name)} in {names[1]} of {right_name}"
+        if self.itself:
+            return f"{found}: each row is linked with itself."
         together = "which together are" if len(self.links) > 1 else "which is"
         if self.unique >= 1:
             return f"{found}, {together} unique there."
         where = "where together" if len(self.links) > 1 else "where"
         return f"{found}, {where} {percent(1 - self.unique)} of the values repeat."
+
+    def _share(self, name: str, table: str) -> str:
+        """How many values are found: a percentage, and where that says little their number."""
+        if self.counted is None or self.found >= _MUCH:
+            return f"{percent(self.found)} of the sampled {name} values of {table} are"
+        some, looked_at = self.counted
+        return f"only {some:,} of the {looked_at:,} {name} values looked at in {table} {_is(some)}"
+
+
+def _is(count: int) -> str:
+    return "is" if count == 1 else "are"
 
 
 def percent(share: float) -> str:

@@ -35,6 +35,8 @@ _LOOKED_AT = 500
 _PLENTY = 0.5
 # What case and spaces must add to be proposed: a share of the sampled values.
 _WORTH_PREPARING = 0.002
+# A table is joined with itself to lead from its rows to others, hardly ever each row to itself.
+_WITH_ITSELF = 0.3
 _PREPARED = Preparation(case=True, outer_spaces=True)
 
 
@@ -43,19 +45,14 @@ def propose(
 ) -> list[Proposal]:
     """Links between the two tables, best first; none where no value of one is in the other.
 
-    Where none is firm, the few that find most are offered as what they are.
-    known: links that a database or an earlier flow has; they come first, whatever the values say.
+    Where none is firm, the few that find most are offered as what they are; where a sample finds none, all
+    values are looked for. known: links that a database or an earlier flow has; they come first, whatever the
+    values say.
     """
     task = task or Task()
-    candidates = [_candidate(left, field) for field in left.fields]
-
-    def with_field(other: Field) -> list[_Single]:
-        task.checkpoint(0, len(right.fields), f"looking for values in {other.name}")
-        fitting = [candidate for candidate in candidates if _like_kind(candidate.field, other)]
-        return _against(fitting, right, other) if fitting else []
-
-    singles = [single for several in each(with_field, right.fields) for single in several]
-    singles.sort(key=lambda single: -single.proposal.score)
+    singles = _singles(left, right, SAMPLE_ROWS, task)
+    if not singles and left.rows > SAMPLE_ROWS and not known:
+        singles = _singles(left, right, left.rows, task)
     found = [single.proposal for single in singles if single.proposal.firm]
     if not any(proposal.unique >= UNIQUE and proposal.found >= _PLENTY for proposal in found):
         # A field of a few values links nothing alone, and yet may tell rows apart together with another.
@@ -70,6 +67,19 @@ def propose(
     return sorted([*said, *found], key=lambda proposal: -proposal.score)
 
 
+def _singles(left: Table, right: Table, rows: int, task: Task) -> list[_Single]:
+    """The links of one field with one, best first. rows: so many of the left ones are looked at."""
+    candidates = [_candidate(left, field, rows) for field in left.fields]
+
+    def with_field(other: Field) -> list[_Single]:
+        task.checkpoint(0, len(right.fields), f"looking for values in {other.name}")
+        fitting = [candidate for candidate in candidates if _like_kind(candidate.field, other)]
+        return _against(fitting, right, other) if fitting else []
+
+    singles = [single for several in each(with_field, right.fields) for single in several]
+    return sorted(singles, key=lambda single: -single.proposal.score)
+
+
 @dataclass(frozen=True)
 class _Single:
     """A link of one field with one. despite_few: its score if it had many values."""
@@ -81,18 +91,35 @@ class _Single:
 
 @dataclass(frozen=True)
 class _Candidate:
-    """A left field: distinct filled values of up to SAMPLE_ROWS rows, spread over the whole table."""
+    """A left field: distinct filled values of some rows, spread over the whole table.
+
+    columns: where its values are read.
+    """
 
     field: Field
     sample: pa.Array
     running: bool
+    columns: frozenset[tuple[int, str]]
 
 
-def _candidate(table: Table, field: Field) -> _Candidate:
-    rows = spread_rows(table.rows, SAMPLE_ROWS)
+def _candidate(table: Table, field: Field, many: int) -> _Candidate:
+    rows = spread_rows(table.rows, many)
     sample = pc.unique(table.take(rows, [field.name])[0].values).drop_null()
     running = _is_running(table.column(field.name).values, table.known_distinct(field.name))
-    return _Candidate(field, sample, running)
+    return _Candidate(field, sample, running, _columns(table, field.name))
+
+
+def _columns(table: Table, name: str) -> frozenset[tuple[int, str]]:
+    """The columns of tables that a field's values are read from, in the end."""
+    found, waiting = set(), [(table, name)]
+    while waiting:
+        here, own = waiting.pop()
+        read = here.read_from(own)
+        if read:
+            waiting += read
+        else:
+            found.add((here.identity, own))
+    return frozenset(found)
 
 
 def _is_running(values: pa.Array, distinct: int | None) -> bool:
@@ -132,7 +159,7 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
     if not any(prepared):
         return []
     unique = count / (len(values) - values.null_count)
-    running = _is_running(values, count)
+    running, columns = _is_running(values, count), _columns(right, other.name)
     singles = []
     for candidate, plain, more in zip(candidates, as_written, prepared, strict=True):
         ignoring = _PREPARED if more - plain > _WORTH_PREPARING else Preparation()
@@ -145,7 +172,11 @@ def _against(candidates: Sequence[_Candidate], right: Table, other: Field) -> li
         )
         if share > 0:
             link = LinkField(candidate.field.name, other.name, ignoring)
-            made = Proposal((link,), share, unique, score, firm=score >= _LEAST_SCORE)
+            asked, itself = len(candidate.sample), candidate.columns == columns
+            counted = round(share * asked), asked
+            firm = score >= _LEAST_SCORE
+            score *= _WITH_ITSELF if itself else 1.0
+            made = Proposal((link,), share, unique, score, firm=firm, counted=counted, itself=itself)
             singles.append(_Single(made, despite_few, both_running))
     return singles
 

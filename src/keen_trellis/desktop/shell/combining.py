@@ -137,7 +137,8 @@ class Combining:
             for path, state in session.margin.files.items():
                 for entry in state.content.tables if state.content else ():
                     stump = Selection(path=path, table=entry.name)
-                    choices.append(Choice(stump, f"{entry.name} of {Path(path).name}", entry.sort))
+                    said = f"{entry.called} of {Path(path).name}"
+                    choices.append(Choice(stump, said, entry.sort, also=entry.name))
         if not choices or not selected:
             session.said.emit("There are no two tables yet: open a file, and select a rail first.")
             return

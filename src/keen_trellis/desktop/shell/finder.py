@@ -44,7 +44,12 @@ def open_finder(
         if state.content is not None:
             file = path.rsplit("/", 1)[-1]
             choices += [
-                Choice(Selection(path=path, table=entry.name), f"{entry.name} of {file}", entry.sort)
+                Choice(
+                    Selection(path=path, table=entry.name),
+                    f"{entry.called} of {file}",
+                    entry.sort,
+                    also=entry.name,
+                )
                 for entry in state.content.tables
             ]
 

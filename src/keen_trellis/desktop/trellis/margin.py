@@ -72,8 +72,9 @@ def _stump(places: Places, path: str, table: str, y: float, shown: str = "") -> 
     snapshot = places.session.library.known(state.content.settings(table)) if state.content else None
     count = f"{snapshot.table.rows:,}" if snapshot else ""
     tables = state.content.tables if state.content else ()
-    hidden = any(entry.hidden for entry in tables if entry.name == table)
-    text = f"{shown or table} · hidden" if hidden else shown or table
+    listing = next((entry for entry in tables if entry.name == table), None)
+    text = shown or (listing.called if listing is not None else table)
+    text = f"{text} · hidden" if listing is not None and listing.hidden else text
     places.layout.stumps.append(Stump(selection, y + LINE / 2, text, count))
     return y + LINE
 
