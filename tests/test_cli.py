@@ -16,7 +16,8 @@ from click.testing import CliRunner
 
 from keen_trellis.cli import main
 from keen_trellis.demo.files import LOANS_FILE, REGISTRY_FILE
-from keen_trellis.demo.flows import FLOWS, LOAN_REPORT, WINTER_LOANS
+from keen_trellis.demo.flow_names import WINTER_LOANS
+from keen_trellis.demo.flows import FLOWS, LOAN_REPORT
 from tests import demo_data
 
 

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication
 
 from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
-from keen_trellis.demo.flows import WINTER_LOANS
+from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
 from keen_trellis.desktop.pictures import discard, new_window, picture, settle
 from keen_trellis.desktop.shell.window import MainWindow

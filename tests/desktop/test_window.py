@@ -12,6 +12,7 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QApplication, QInputDialog, QLineEdit, QMessageBox
 
 from keen_trellis.desktop import theme as looks
+from keen_trellis.desktop.pictures import settle
 from keen_trellis.desktop.shell.menus import made_window
 from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.flow import edits
@@ -27,16 +28,9 @@ KEY = Qt.Key
 
 
 class Flows(WindowCase):
-    def test_an_empty_window_says_what_to_do_and_offers_the_demo(self):
-        self.assertTrue(self.window.trellis.demo_button.isVisible())
+    def test_in_an_empty_window_what_needs_rows_is_greyed(self):
         self.assertIn("Ctrl+O", self.sentence)
         self.assertFalse(self.window.commands["join"].isEnabled())
-
-    def test_the_demo_opens_from_the_empty_window(self):
-        self.click(self.window.trellis.demo_button)
-        self.rest(lambda: self.session.outcome("loan-report-xlsx") is not None)
-        self.assertEqual(self.bands[0], "Unmatched Loans · 49 rows")
-        self.assertFalse(self.window.trellis.demo_button.isVisible())
 
     def test_undo_and_redo_have_names_and_go_all_the_way(self):
         self.open_demo()
@@ -406,15 +400,19 @@ class Remembering(WindowCase):
         first = made_window(Remembered())
         first.show()
         first.resize(1180, 720)
-        first.splitter.setSizes([200, 500])
         first.files.open_flow(path)
+        settle(first)
+        first.splitter.moveSplitter(230, 1)  # as somebody does who drags it
         first.switch_theme()
         first.close()
         second = made_window(Remembered())
         self.addCleanup(looks.use, looks.LIGHT)
         self.addCleanup(second.close)
         second.show()
+        second.files.open_flow(path)
+        settle(second)
         self.assertEqual(second.height(), 720)  # the width is cut to the screen's
+        self.assertEqual(first.splitter.sizes()[0], 230)
         self.assertEqual(second.splitter.sizes(), first.splitter.sizes())
         self.assertEqual(looks.theme().name, "dark")
         self.assertEqual(second.remembered.recent[0], path)

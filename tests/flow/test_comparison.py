@@ -7,7 +7,7 @@ from tempfile import TemporaryDirectory
 
 from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind
 from keen_trellis.core.task import Task
-from keen_trellis.demo.flows import WINTER_LOANS
+from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.next_month import next_month
 from keen_trellis.flow import edits
 from keen_trellis.flow.comparison import Earlier, compare, run_as_it_is

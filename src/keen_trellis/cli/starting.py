@@ -38,7 +38,8 @@ def demo(folder: Path | None, name: str, next_month: bool) -> None:
         for path in (make_next_month if next_month else make)(folder):
             say(path)
         return
-    from keen_trellis.demo.flows import FLOWS, WINTER_LOANS
+    from keen_trellis.demo.flow_names import WINTER_LOANS
+    from keen_trellis.demo.flows import FLOWS
     from keen_trellis.desktop.shell.app import has_display, start
 
     flow = f"{name.removesuffix('.trellis')}.trellis" if name else WINTER_LOANS

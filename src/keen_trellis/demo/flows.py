@@ -13,6 +13,7 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.demo import files
+from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.season_report import MONTHS, SEASON_REPORT
 from keen_trellis.flow import edits
 from keen_trellis.flow.blend_proposal import grain_of
@@ -34,7 +35,6 @@ from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.flow.trust import accept
 
-WINTER_LOANS = "Winter loans.trellis"
 LOAN_REPORT = "Loan report.xlsx"
 
 

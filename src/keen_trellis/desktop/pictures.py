@@ -22,14 +22,22 @@ SIZE = (1280, 800)
 _PATIENCE = 60.0
 
 
-class _Forgetful(Remembered):
+class Forgetful(Remembered):
     """Remembers nothing: pictures look the same on every machine."""
 
     def __init__(self) -> None:
         self._kept: dict[str, Any] = {}
 
     @property
+    def file(self) -> Path | None:
+        return None
+
+    @property
     def drafts(self) -> Path | None:
+        return None
+
+    @property
+    def pictures(self) -> Path | None:
         return None
 
     def value(self, name: str) -> Any:
@@ -71,7 +79,7 @@ def new_window(
 ) -> MainWindow:
     """A window that remembers nothing, shown without a display."""
     make_application()
-    window = made_window(_Forgetful(), library, kept)
+    window = made_window(Forgetful(), library, kept)
     window.resize(*size)
     window.show()
     QCoreApplication.processEvents()

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.flow import file_format, trust
+from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.confirmed_links import ConfirmedLinks
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.history import History
@@ -58,6 +59,14 @@ class Session(State):
         """A file of the same name beside the flow, where `path` is not; "" if there is none."""
         beside = self.folder / Path(path).name
         return str(beside) if self.path is not None and not Path(path).exists() and beside.exists() else ""
+
+    @property
+    def place(self) -> Path:
+        """Where a file is looked for first: the flow's folder, else the first file's, else the user's."""
+        if self.path is not None:
+            return self.path.parent
+        files = [Path(path) for path in self.margin.paths() if not is_address(path)]
+        return files[0].parent if files else Path.home()
 
     @property
     def unsaved(self) -> bool:

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.attention import Need, needs
 from keen_trellis.session.outcome import Outcome
 
@@ -49,6 +50,8 @@ class AttentionView(Panel):
 
 class AttentionOpener(Opener[AttentionView]):
     """Lists what needs attention anywhere in the flow."""
+
+    chapter = Chapter.WRONG
 
     def made(self) -> AttentionView:
         view = AttentionView()

@@ -16,6 +16,7 @@ from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
 from keen_trellis.flow.report import EDITED, knot_words, output_words
 from keen_trellis.flow.wording import counted
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
 
@@ -164,6 +165,8 @@ class ChangesView(Panel):
 
 class ChangesOpener(Opener[ChangesView]):
     """Shows what the last refresh changed, or what changed since the flow was saved."""
+
+    chapter = Chapter.REPORT
 
     def __init__(self, session: Session, panels: Panels) -> None:
         super().__init__(session, panels)

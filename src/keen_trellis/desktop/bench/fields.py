@@ -13,6 +13,7 @@ from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.wording import counted
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 from keen_trellis.sources.looking import Look, look
@@ -86,6 +87,8 @@ class FieldsView(Panel):
 
 class FieldsOpener(Opener[FieldsView]):
     """Looks at the fields of the selection. field_wanted: a source's step, and its field to be changed."""
+
+    chapter = Chapter.TABLES
 
     field_wanted = Signal(str, str)
 

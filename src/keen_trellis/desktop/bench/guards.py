@@ -19,6 +19,7 @@ from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.guarding import Checked, has_guards, proposed
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
@@ -121,6 +122,8 @@ class GuardsView(Panel):
 
 class Guarding(Opener[GuardsView]):
     """Shows, sets and takes off the guards of the selected step."""
+
+    chapter = Chapter.HOLD
 
     def __init__(self, session: Session, panels: Panels) -> None:
         super().__init__(session, panels)

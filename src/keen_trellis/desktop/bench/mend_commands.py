@@ -7,7 +7,6 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFileDialog
 
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.insight.reason import Mend, Reason, Way
@@ -16,6 +15,7 @@ from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.mend_text import mend_text
 from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.bench.review import ReviewView
+from keen_trellis.desktop.dialogs import ask_to_open, ask_to_save, file_name
 from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.mending import asked_of, flow_after, values_of
@@ -123,12 +123,10 @@ class MendCommands(Opener[ReviewView]):
         self.known_parts = {part.key for part in content.parts} if content is not None else set()
 
     def _ask_where(self) -> None:
-        dialog = QFileDialog(self.view, "Export the review")
-        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
-        dialog.setDefaultSuffix("xlsx")
-        dialog.setNameFilters(list(_TABLES))
-        dialog.fileSelected.connect(lambda name: self.export(Path(name)))
-        dialog.open()
+        step = self._session.flow.find(self._reviewed)
+        name = f"{file_name(step.name)}, values to review" if step is not None else "Values to review"
+        place = self._session.place / f"{name}.xlsx"
+        ask_to_save(self.view, "Export the review", place, _TABLES, self.export)
 
     def export(self, path: Path) -> None:
         """Write the review to a file, with a column for answers; the dialog has asked about replacing it."""
@@ -143,11 +141,9 @@ class MendCommands(Opener[ReviewView]):
         )
 
     def _ask_which(self) -> None:
-        dialog = QFileDialog(self.view, "Read answers")
-        dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
-        dialog.setNameFilters([*_TABLES, "All files (*)"])
-        dialog.fileSelected.connect(lambda name: self.read_answers(Path(name)))
-        dialog.open()
+        kinds = [*_TABLES, "All files (*)"]
+        folder = self._session.place
+        ask_to_open(self.view, "Read answers", folder, kinds, lambda paths: self.read_answers(paths[0]))
 
     def read_answers(self, path: Path) -> None:
         """Take over the answers of a file that was exported."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import Generic, TypeVar
+from typing import ClassVar, Generic, TypeVar
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QStackedLayout, QWidget
 
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
@@ -67,7 +68,12 @@ class Panels(QObject):
 
 
 class Opener(QObject, Generic[View_co]):
-    """Fills one panel and opens it; a base class. view: the panel, made when it is first asked for."""
+    """Fills one panel and opens it; a base class. view: the panel, made when it is first asked for.
+
+    chapter: of the guide, that speaks of it.
+    """
+
+    chapter: ClassVar = Chapter.COUNTS
 
     def __init__(self, session: Session, panels: Panels) -> None:
         super().__init__(panels)

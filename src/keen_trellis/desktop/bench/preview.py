@@ -9,6 +9,7 @@ from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.handbook import Chapter
 from keen_trellis.outputs.preview import FEW, Preview, preview
 from keen_trellis.session.outcome import Outcome
 
@@ -42,6 +43,8 @@ class PreviewView(Panel):
 
 class PreviewOpener(Opener[PreviewView]):
     """Shows what the selected output writes."""
+
+    chapter = Chapter.REPORT
 
     def made(self) -> PreviewView:
         return PreviewView()

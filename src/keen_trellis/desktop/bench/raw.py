@@ -13,6 +13,7 @@ from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.cell_names import column_letters
 from keen_trellis.flow.remark import ABOVE, DATA, EMPTY, HEADER, NOTE, TOTAL, Raw
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 
 _WORDS = {
@@ -107,6 +108,8 @@ class RawView(Panel):
 
 class RawOpener(Opener[RawView]):
     """Shows the raw cells of the selected source. settled: what a raw row is to be, and its number."""
+
+    chapter = Chapter.TABLES
 
     settled = Signal(str, int)
 

@@ -12,6 +12,7 @@ from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.graph import SharedFilter
 from keen_trellis.flow.shared_filters import filter_said
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.filters import Reach, reaches, selected_filter, why_rows_stay
 from keen_trellis.session.outcome import Outcome
 
@@ -60,6 +61,8 @@ class SlatView(Panel):
 
 class SlatOpener(Opener[SlatView]):
     """Shows the selected shared filter. tie_wanted: the source of a rail that is to be tied, and its tie."""
+
+    chapter = Chapter.SHARE
 
     tie_wanted = Signal(str, str)
 

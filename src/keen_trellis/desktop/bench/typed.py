@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QAbstractItemView, QTableWidgetItem, QWidget
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.flow.source_settings import TypedTable
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.sources.readers import uses_of
 from keen_trellis.sources.reading import TYPED_TABLE
@@ -124,6 +125,8 @@ class TypingView(Panel):
 
 class TypingOpener(Opener[TypingView]):
     """Lets the rows of the selected source be edited, where they are typed into the flow."""
+
+    chapter = Chapter.TABLES
 
     def made(self) -> TypingView:
         view = TypingView()

@@ -18,6 +18,7 @@ from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.side_by_side import SideBySide, TypeLine, side_by_side
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings
+from keen_trellis.handbook import Chapter
 from keen_trellis.session import editing
 from keen_trellis.session.outcome import Outcome
 
@@ -200,6 +201,8 @@ class TypesView(Panel):
 
 class TypesOpener(Opener[TypesView]):
     """Shows all join types of the selected knot side by side, and gives it the one that is chosen."""
+
+    chapter = Chapter.JOIN
 
     def made(self) -> TypesView:
         view = TypesView()

@@ -47,5 +47,6 @@ VIEWS: tuple[KindView, ...] = (
 SENTENCES = {view.kind: view.sentence for view in VIEWS}
 SHOWN = {view.kind: view.shows for view in VIEWS if view.shows is not None}
 CUTTINGS = {view.kind: view.cutting for view in VIEWS if view.cutting is not None}
+CHAPTERS = {view.kind: view.chapter for view in VIEWS}
 # Of those that can be put on a rail, in the order of the menu.
 COMMANDS = {view.kind: view.command for view in VIEWS if view.command is not None}

@@ -42,6 +42,7 @@ from keen_trellis.flow.steps.blend import (
 )
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.wording import ignoring, kept_of_blend, listed, rows_called, stands_said, times_said
+from keen_trellis.handbook import Chapter
 from keen_trellis.session import editing
 from keen_trellis.session.outcome import Outcome
 
@@ -459,4 +460,4 @@ def _right_said(link: LinkSettings) -> str:
     return ", ".join(part for part in (side_said(link.right), prepared) if part)
 
 
-VIEW = KindView(BlendKind.name, BlendSentence, BLEND_CUTTING, shows=rows_of_blend)
+VIEW = KindView(BlendKind.name, BlendSentence, BLEND_CUTTING, shows=rows_of_blend, chapter=Chapter.BLEND)

@@ -21,6 +21,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
 from keen_trellis.flow.wording import listed
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 
 _WITH_TABLE, _WITHOUT_TABLE = object(), object()
@@ -191,4 +192,5 @@ VIEW = KindView(
     ChooseKind.name,
     ChooseSentence,
     command=RailCommand(ChooseSettings(), "Choose fields", "&Choose fields", "C", "Leave it out"),
+    chapter=Chapter.CHOOSE,
 )

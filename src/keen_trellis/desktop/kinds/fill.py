@@ -21,6 +21,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.fill import FillKind, FillSettings, FillStepSettings
 from keen_trellis.flow.wording import listed, open_said
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 
 _REMOVE = object()
@@ -205,4 +206,5 @@ VIEW = KindView(
     FillKind.name,
     FillSentence,
     command=RailCommand(FillStepSettings(), "Fill gaps", "Fill &gaps", "G", "Fill its gaps…"),
+    chapter=Chapter.CHOOSE,
 )

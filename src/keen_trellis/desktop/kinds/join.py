@@ -29,6 +29,7 @@ from keen_trellis.flow.graph import ROWS, Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.wording import question, rows_called
+from keen_trellis.handbook import Chapter
 from keen_trellis.session import editing
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
@@ -166,4 +167,4 @@ class JoinSentence(SentencePart):
         return [*items, Chip("match by fields instead", back, "Link fields", doing=True)]
 
 
-VIEW = KindView(JoinKind.name, JoinSentence, JOIN_CUTTING, shows=rows_of_join)
+VIEW = KindView(JoinKind.name, JoinSentence, JOIN_CUTTING, shows=rows_of_join, chapter=Chapter.JOIN)

@@ -17,6 +17,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import APPEND, UPDATE, OutputKind, OutputSettings
 from keen_trellis.flow.wording import counted, open_said
+from keen_trellis.handbook import Chapter
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.session.outcome import Outcome
 
@@ -71,4 +72,4 @@ class OutputSentence(SentencePart):
         self.session.change_settings(step.id, changed, f"Use {path.name}")
 
 
-VIEW = KindView(OutputKind.name, OutputSentence)
+VIEW = KindView(OutputKind.name, OutputSentence, chapter=Chapter.REPORT)

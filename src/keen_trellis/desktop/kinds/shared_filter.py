@@ -13,6 +13,7 @@ from keen_trellis.flow.graph import SharedFilter, Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.shared_filters import filter_said
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind, TieSettings
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.filters import reaches
 from keen_trellis.session.selection import Selection
 
@@ -42,4 +43,4 @@ class TieSentence(RailSentence):
         ]
 
 
-VIEW = KindView(SharedFilterKind.name, TieSentence)
+VIEW = KindView(SharedFilterKind.name, TieSentence, chapter=Chapter.SHARE)

@@ -24,6 +24,7 @@ from keen_trellis.flow.source_settings import (
 )
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import SourceKind
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 from keen_trellis.sources.readers import uses_of
@@ -115,4 +116,4 @@ def _as_it_is(settings: SourceSettings) -> SourceSettings:
     return SourceSettings(settings.reader, settings.path, settings.table)
 
 
-VIEW = KindView(SourceKind.name, SourceSentence)
+VIEW = KindView(SourceKind.name, SourceSentence, chapter=Chapter.TABLES)

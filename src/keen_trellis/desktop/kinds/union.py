@@ -21,6 +21,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.steps.union import UnionKind, UnionSettings
 from keen_trellis.flow.wording import listed
+from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 
 
@@ -149,4 +150,4 @@ def cut_union(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     return replace(plain, parts=parts, inputs={name: number for number, name in enumerate(names)})
 
 
-VIEW = KindView(UnionKind.name, UnionSentence, Cutting(cut_union))
+VIEW = KindView(UnionKind.name, UnionSentence, Cutting(cut_union), chapter=Chapter.CHAIN)

@@ -8,6 +8,7 @@ from keen_trellis.desktop.bench.shown import Shows
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.trellis.knots import Cutting
 from keen_trellis.flow.steps.one_input import RailSettings
+from keen_trellis.handbook import Chapter
 
 
 @dataclass(frozen=True)
@@ -30,7 +31,8 @@ class RailCommand:
 class KindView:
     """kind: its name.  sentence: builds it.  cutting: cuts its knot.  command: puts it on a rail.
 
-    shows: what the bench shows of it, where that is more than a table.
+    shows: what the bench shows of it, where that is more than a table.  chapter: of the guide, that speaks of
+    it.
     """
 
     kind: str
@@ -38,3 +40,4 @@ class KindView:
     cutting: Cutting | None = None
     command: RailCommand | None = None
     shows: Shows | None = None
+    chapter: Chapter = Chapter.STEPS

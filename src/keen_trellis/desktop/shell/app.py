@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import platform
 import signal
 import sys
 from pathlib import Path
@@ -38,11 +39,16 @@ def start(flow_path: Path | None) -> int:
         print("keen-trellis: there is no display to show a window on.", file=sys.stderr)
         return 1
     application = make_application()
+    from keen_trellis import __version__
     from keen_trellis.desktop.shell.menus import made_window
+    from keen_trellis.logs import begin_log, log
 
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_DFL)  # Qt's loop would not see Python's handlers
+    begin_log()
+    log.info("started %s on Python %s, %s", __version__, platform.python_version(), platform.platform())
     window = made_window()
+    window.reports.watch()
     window.show()
     if flow_path is not None:
         window.files.open_flow(flow_path)

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import (
-    QFileDialog,
     QMessageBox,
 )
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.task import Task
+from keen_trellis.desktop.dialogs import ask_to_open, ask_to_save, file_name
 from keen_trellis.desktop.plain import PlainBox
+from keen_trellis.desktop.shell.first_page import Lately
+from keen_trellis.desktop.shell.flow_pictures import FlowPictures
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.reaching import Reaching
+from keen_trellis.flow import edits
 from keen_trellis.session import editing
 from keen_trellis.session.autosave import Autosave
 from keen_trellis.session.saved import FlowChangedError
@@ -34,14 +38,34 @@ class FlowFiles(QObject):
         super().__init__(frame)
         self._frame, self._reaching = frame, reaching
         drafts = frame.remembered.drafts
+        self._pictures = FlowPictures(frame.remembered.pictures)
         self.autosave = Autosave(frame.session, drafts) if drafts is not None else None
 
     def new(self) -> None:
         """Begin an empty flow, after the open one is saved or given up."""
-        self.when_saved(self._frame.session.new)
+
+        def begin() -> None:
+            self.keep_picture()
+            self._frame.session.new()
+
+        self.when_saved(begin)
+
+    def keep_picture(self) -> None:
+        """Keep a small picture of the open flow, for the first page."""
+        path = self._frame.session.path
+        if path is not None:
+            self._pictures.keep(path, self._frame.trellis)
+
+    def lately(self) -> list[Lately]:
+        """The flows that were used lately, the latest first."""
+        return [
+            Lately(path, datetime.fromtimestamp(path.stat().st_mtime).astimezone(), self._pictures.of(path))
+            for path in self._frame.remembered.recent
+        ]
 
     def open_flow(self, path: Path) -> None:
         """Open a flow in this window."""
+        self.keep_picture()
         try:
             self._frame.session.open(path)
         except TrellisError as error:
@@ -58,11 +82,11 @@ class FlowFiles(QObject):
 
     def open_dialog(self) -> None:
         """Choose a flow to open, or files to put into the margin."""
-        dialog = QFileDialog(self._frame, "Open a flow, or files with tables")
-        dialog.setFileMode(QFileDialog.FileMode.ExistingFiles)
-        dialog.setNameFilters([_SOURCES[:-1] + " *.trellis)", _FLOWS, _SOURCES, "All files (*)"])
-        dialog.filesSelected.connect(lambda names: self.open_paths([Path(name) for name in names]))
-        dialog.open()
+        kinds = [_SOURCES[:-1] + " *.trellis)", _FLOWS, _SOURCES, "All files (*)"]
+        folder = self._frame.session.place
+        ask_to_open(
+            self._frame, "Open a flow, or files with tables", folder, kinds, self.open_paths, several=True
+        )
 
     def open_paths(self, paths: list[Path]) -> None:
         """Open a flow, or put files into the margin."""
@@ -76,17 +100,17 @@ class FlowFiles(QObject):
             editing.add_files(self._frame.session, others)
             self._frame.trellis.setFocus()
 
-    def open_demo(self) -> None:
-        """Make the demo data where it is missing, and open the demo flow."""
+    def open_demo(self, name: str = "") -> None:
+        """Make the demo data where it is missing, and open one of its flows, at first the usual one."""
 
         def work(task: Task) -> Path:
-            from keen_trellis.demo.flows import WINTER_LOANS
+            from keen_trellis.demo.flow_names import WINTER_LOANS
             from keen_trellis.demo.setting_up import demo_folder, make
 
-            folder = demo_folder()
-            if not (folder / WINTER_LOANS).exists():
-                make(folder)
-            return folder / WINTER_LOANS
+            flow = demo_folder() / (name or WINTER_LOANS)
+            if not flow.exists():
+                make(flow.parent)
+            return flow
 
         def make_and_open() -> None:
             self._frame.jobs.start("making the demo data", work, self.open_flow, self._frame.fail)
@@ -102,12 +126,12 @@ class FlowFiles(QObject):
 
     def save_as(self, then: Callable[[], None] | None = None) -> None:
         """Ask for a file and save the flow to it."""
-        dialog = QFileDialog(self._frame, "Save the flow")
-        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
-        dialog.setDefaultSuffix("trellis")
-        dialog.setNameFilter(_FLOWS)
-        dialog.fileSelected.connect(lambda name: self._save_to(Path(name), then))
-        dialog.open()
+        session = self._frame.session
+        name = session.name
+        if session.path is None and session.flow.steps:
+            name = edits.rail_name(session.flow, session.flow.steps[-1].id)
+        place = session.place / f"{file_name(name)}.trellis"
+        ask_to_save(self._frame, "Save the flow", place, [_FLOWS], lambda path: self._save_to(path, then))
 
     def _save_to(self, path: Path, then: Callable[[], None] | None, *, overwrite: bool = False) -> None:
         try:
@@ -119,6 +143,7 @@ class FlowFiles(QObject):
             self._frame.warn("The flow cannot be saved", error)
             return
         self._frame.remembered.add_recent(path.absolute())
+        self.keep_picture()
         self._frame.status.say(f"Saved {path.name}.")
         if then is not None:
             then()

@@ -5,6 +5,8 @@ What the commands of the window are carried out by knows this frame, and not the
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+
 from PySide6.QtCore import QByteArray, Qt, QTimer
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -14,6 +16,7 @@ from PySide6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSplitter,
+    QStackedLayout,
     QVBoxLayout,
     QWidget,
 )
@@ -27,6 +30,7 @@ from keen_trellis.desktop.kinds import CUTTINGS, SENTENCES, SHOWN
 from keen_trellis.desktop.plain import PlainBox, PlainLabel
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.pane import SentencePane
+from keen_trellis.desktop.shell.first_page import FirstPage, Lately
 from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.desktop.shell.status import StatusLine
 from keen_trellis.desktop.shell.turns import QtTurns, threads
@@ -62,6 +66,7 @@ class Frame(QMainWindow):
         self._scroll_soon = QTimer(self, singleShot=True, interval=0)
         self._scroll_soon.timeout.connect(self._scroll_to_selected)
         self._to_share_out = False
+        self.first_page: FirstPage | None = None
         self.setMinimumSize(*_LEAST_SIZE)
         self._title = PlainLabel()
         self._title.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -108,7 +113,8 @@ class Frame(QMainWindow):
     def remember_shape(self) -> None:
         """Keep for the next time how large it is and how it is shared out."""
         self.remembered.remember("geometry", self.saveGeometry())
-        self.remembered.remember("splitter", self.splitter.saveState())
+        if self._shared_out:
+            self.remembered.remember("splitter", self.splitter.saveState())
 
     def share_out_anew(self) -> None:
         """Give the trellis of a flow that was just opened the room that it wants."""
@@ -165,13 +171,38 @@ class Frame(QMainWindow):
         self.splitter.setHandleWidth(3)
         self._scroll.setMinimumHeight(120)
         self.bench.setMinimumHeight(140)
+        self._pages = QStackedLayout()
         body = QWidget()
         whole = QVBoxLayout(body)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
-        whole.addWidget(self.splitter, 1)
+        self._pages.addWidget(self.splitter)
+        whole.addLayout(self._pages, 1)
         whole.addWidget(self.status)
         return body
+
+    def show_first_page(self, page: FirstPage, lately: Callable[[], Sequence[Lately]]) -> None:
+        """Let a page stand where the flow would, for as long as there is none."""
+        self.first_page, self._lately = page, lately
+        self._pages.addWidget(page)
+        page.use_theme()
+        self.session.changed.connect(self._choose_page)
+        self._choose_page()
+
+    def _choose_page(self) -> None:
+        """Show the first page, or the flow."""
+        session, page = self.session, self.first_page
+        assert page is not None
+        empty = not session.flow.steps and not session.margin.paths() and session.path is None
+        shown = page if empty and not session.history.undo_name else self.splitter
+        if shown is self._pages.currentWidget():
+            return
+        self._pages.setCurrentWidget(shown)
+        if shown is page:
+            page.show_lately(self._lately())
+            page.drop_place.buttons[0].setFocus()
+        else:
+            self.trellis.setFocus()
 
     def _keep_shares(self) -> None:
         """The user shares the window out between trellis and bench from now on."""
@@ -197,6 +228,8 @@ class Frame(QMainWindow):
         self.status.use_theme()
         self._tell_attention()
         self.trellis.draw_anew()
+        if self.first_page is not None:
+            self.first_page.use_theme()
         self.bench.refresh()
         self.bench.grid.viewport().update()
 

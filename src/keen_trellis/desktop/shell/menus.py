@@ -405,7 +405,14 @@ def _view(window: MainWindow, here: Here) -> list[Command]:
 
 def _help(window: MainWindow, here: Here) -> list[Command]:
     return [
-        Command("about", "Help", "&About Keen Trellis", "F1", window.about),
+        Command("guide", "Help", "&Guide", "F1", window.helping.open_guide),
+        Command("keys", "Help", "All &keys", "Ctrl+F1", window.helping.open_keys),
+        Command("news", "Help", "What is &new", "", window.helping.open_news),
+        separator("Help"),
+        Command("places", "Help", "Where &logs and settings are…", "", window.helping.say_places),
+        Command("report", "Help", "Save a &report…", "", window.reports.save),
+        separator("Help"),
+        Command("about", "Help", "&About Keen Trellis", "", window.helping.about),
     ]
 
 

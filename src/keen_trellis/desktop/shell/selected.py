@@ -8,12 +8,12 @@ from pathlib import Path
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import (
-    QFileDialog,
     QInputDialog,
 )
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.desktop.dialogs import ask_to_open, ask_to_save
 from keen_trellis.desktop.kinds.view import RailCommand
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.shell.frame import Frame
@@ -137,22 +137,19 @@ class SelectedCommands(QObject):
         """Choose another file for a source or an output."""
         step = self._frame.session.flow.step(step_id)
         settings = KINDS.settings(step)
-        dialog = QFileDialog(self._frame, f"Choose the file of {step.name}", str(Path(settings.path).parent))
-        if KINDS.ends_rail(step):
-            dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
-            dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
-            dialog.setNameFilters(OUTPUT_FILTERS)
-        else:
-            dialog.setFileMode(QFileDialog.FileMode.ExistingFile)
 
-        def chosen(name: str) -> None:
+        def chosen(path: Path) -> None:
             try:
-                self._part(step_id).use_file(self._step(step_id), Path(name).absolute())
+                self._part(step_id).use_file(self._step(step_id), path.absolute())
             except TrellisError as error:
                 self._frame.fail(error)
 
-        dialog.fileSelected.connect(chosen)
-        dialog.open()
+        title, now = f"Choose the file of {step.name}", Path(settings.path)
+        if KINDS.ends_rail(step):
+            ask_to_save(self._frame, title, now, OUTPUT_FILTERS, chosen, asks=False)
+        else:
+            folder = now.parent if now.parent.exists() else self._frame.session.place
+            ask_to_open(self._frame, title, folder, ["All files (*)"], lambda paths: chosen(paths[0]))
 
     def copy(self) -> None:
         """Copy the selected steps where the trellis has the keyboard, otherwise rows of the bench."""

@@ -19,9 +19,19 @@ class Remembered:
         self._settings = QSettings(str(folder / "window.ini"), QSettings.Format.IniFormat)
 
     @property
+    def file(self) -> Path | None:
+        """Where all this is kept."""
+        return Path(self._settings.fileName())
+
+    @property
     def drafts(self) -> Path | None:
         """The folder for copies of flows that are not saved yet; None for no copies."""
         return Path(platformdirs.user_state_dir("keen-trellis")) / "drafts"
+
+    @property
+    def pictures(self) -> Path | None:
+        """The folder for small pictures of flows; None for none."""
+        return Path(platformdirs.user_cache_dir("keen-trellis")) / "pictures"
 
     def value(self, name: str) -> Any:
         """What is remembered under `name`, or None."""

@@ -7,10 +7,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QPoint, Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QMessageBox
 
 from keen_trellis.databases import secrets
 from keen_trellis.databases.secrets import take_out_password
+from keen_trellis.desktop.dialogs import ask_to_open
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.flow_files import FlowFiles
@@ -44,11 +45,8 @@ class SourceActions(QObject):
 
     def open_folder(self) -> None:
         """Choose a folder whose like files are read as one."""
-        dialog = QFileDialog(self._frame, "Open a folder of like files")
-        dialog.setFileMode(QFileDialog.FileMode.Directory)
-        dialog.setOption(QFileDialog.Option.ShowDirsOnly)
-        dialog.filesSelected.connect(lambda names: self._files.open_paths([Path(name) for name in names]))
-        dialog.open()
+        folder = self._session.place
+        ask_to_open(self._frame, "Open a folder of like files", folder, [], self._files.open_paths)
 
     def open_address(self) -> None:
         """Ask for the address of a database, or a pattern of files, and put it into the margin."""

@@ -7,23 +7,26 @@ from functools import partial
 from importlib import import_module
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDragLeaveEvent, QDropEvent
 from PySide6.QtWidgets import (
-    QFileDialog,
     QMenu,
 )
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.desktop.plain import PlainBox, menu_text
+from keen_trellis.desktop.dialogs import ask_to_save, file_name
+from keen_trellis.desktop.plain import menu_text
 from keen_trellis.desktop.shell.combining import Combining
 from keen_trellis.desktop.shell.commands import Command, Commands
 from keen_trellis.desktop.shell.finder import open_finder
+from keen_trellis.desktop.shell.first_page import FirstPage
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.helping import Helping
 from keen_trellis.desktop.shell.here import Here
 from keen_trellis.desktop.shell.pointing import Pointing
 from keen_trellis.desktop.shell.reaching import Reaching
+from keen_trellis.desktop.shell.reports import Reports
 from keen_trellis.desktop.shell.selected import SelectedCommands
 from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.desktop.shell.source_actions import SourceActions
@@ -51,6 +54,8 @@ class MainWindow(Frame):
         self.combining = Combining(self)
         self.writing = Writing(self, self.reaching)
         self.here = Here(self)
+        self.helping = Helping(self)
+        self.reports = Reports(self)
         self._leaving = False
         self._menus: dict[str, QMenu] = {}
         for name in ("File", "Edit", "Flow", "Step", "Rows", "View", "Help"):
@@ -58,7 +63,24 @@ class MainWindow(Frame):
         self._recent = QMenu("Open &recent", self)
         self._menus["Join type"] = self._menus["Flow"].addMenu("Join &type")
         self._menus["File"].aboutToShow.connect(self._fill_recent)
-        self.trellis.demo_wanted.connect(self.files.open_demo)
+        self._make_first_page()
+
+    def _make_first_page(self) -> None:
+        """Show what a window without a flow shows, for as long as it has none."""
+        from keen_trellis.demo.flow_names import SAID
+
+        page = FirstPage(
+            {
+                "Open files or a flow…": self.files.open_dialog,
+                "A folder of like files…": self.sources.open_folder,
+                "A database by address…": self.sources.open_address,
+                "Type or paste a table": self.sources.type_table,
+            },
+            SAID,
+        )
+        page.flow_wanted.connect(lambda path: self.files.when_saved(partial(self.files.open_flow, path)))
+        page.demo_wanted.connect(self.files.open_demo)
+        self.show_first_page(page, self.files.lately)
 
     def take_commands(self, commands: list[Command]) -> None:
         """Put the commands into the menus."""
@@ -97,6 +119,7 @@ class MainWindow(Frame):
             self.files.when_saved(self._leave)
             return
         self.remember_shape()
+        self.files.keep_picture()
         self.hide()  # what is still being read is let go of unseen
         self.jobs.close()
         if self.files.autosave is not None:
@@ -110,29 +133,35 @@ class MainWindow(Frame):
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):
             event.acceptProposedAction()
+            self._set_hot(hot=True)
+
+    def dragLeaveEvent(self, event: QDragLeaveEvent) -> None:
+        self._set_hot(hot=False)
+
+    def _set_hot(self, *, hot: bool) -> None:
+        if self.first_page is not None:
+            self.first_page.set_hot(hot=hot)
 
     def dropEvent(self, event: QDropEvent) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         event.acceptProposedAction()
+        self._set_hot(hot=False)
         self.files.open_paths(paths)
 
     def save_picture(self) -> None:
         """Ask for a file, and draw the whole trellis into it."""
-        dialog = QFileDialog(self, "Save the trellis as a picture", f"{self.session.name}.svg")
-        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
-        dialog.setNameFilters(["Drawing (*.svg)", "Picture (*.png)"])
-        dialog.setDefaultSuffix("svg")
 
-        def chosen(name: str) -> None:
+        def chosen(path: Path) -> None:
             try:
-                export.save(self.trellis, Path(name), self.session.name)
+                export.save(self.trellis, path, self.session.name)
             except TrellisError as error:
                 self.warn("Nothing was saved", error)
                 return
-            self.status.say(f"Drew the trellis to {name}.")
+            self.status.say(f"Drew the trellis to {path}.")
 
-        dialog.fileSelected.connect(chosen)
-        dialog.open()
+        place = self.session.place / f"{file_name(self.session.name)}.svg"
+        kinds = ["Drawing (*.svg)", "Picture (*.png)"]
+        ask_to_save(self, "Save the trellis as a picture", place, kinds, chosen)
 
     def print_trellis(self) -> None:
         """Print the whole trellis on one page."""
@@ -149,17 +178,3 @@ class MainWindow(Frame):
     def open_step_finder(self) -> None:
         """Open a finder of steps and fields only."""
         open_finder(self, [], self.session, self.session.select, title="Find a step, a table or a field")
-
-    def about(self) -> None:
-        """Say what this program is."""
-        from keen_trellis import __version__
-
-        box = PlainBox(self)
-        box.setWindowTitle("About Keen Trellis")
-        box.setText(f"Keen Trellis {__version__}")
-        box.setInformativeText(
-            "Joins and blends between sheets and tables, with matched and unmatched rows in plain sight.\n\n"
-            "Your sources are only read. Nothing leaves this machine."
-        )
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.open()

@@ -8,11 +8,12 @@ from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import QObject, QPoint, Qt
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QMessageBox
 
 from keen_trellis.core.errors import OutputError, TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.databases.engines import PasswordNeeded
+from keen_trellis.desktop.dialogs import ask_to_save, file_name
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.frame import Frame
@@ -50,20 +51,17 @@ class Writing(QObject):
 
     def add_output(self) -> None:
         """Ask for a file, lead the selected rows to it and write it."""
-        dialog = QFileDialog(self._frame, "Write these rows to a file")
-        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
-        dialog.setOption(QFileDialog.Option.DontConfirmOverwrite)
-        dialog.setNameFilters(OUTPUT_FILTERS)
-        dialog.setDefaultSuffix("xlsx")
 
-        def chosen(name: str) -> None:
+        def chosen(path: Path) -> None:
             try:
-                self._add(settings_for(Path(name)))
+                self._add(settings_for(path))
             except TrellisError as error:
                 self._frame.warn(_NOT_WRITTEN, error)
 
-        dialog.fileSelected.connect(chosen)
-        dialog.open()
+        session = self._session
+        rail = edits.rail_name(session.flow, session.selection.step)
+        place = session.place / f"{file_name(rail)}.xlsx"
+        ask_to_save(self._frame, "Write these rows to a file", place, OUTPUT_FILTERS, chosen, asks=False)
 
     def add_table(self) -> None:
         """Ask for the table of a database, and lead the selected rows to it; writing it waits for a word."""

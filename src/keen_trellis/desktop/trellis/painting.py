@@ -58,11 +58,10 @@ class TrellisPainter:
         painter, chosen = self.painter, theme()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(area, chosen.ground)
-        painter.fillRect(QRectF(area.left(), area.top(), MARGIN_WIDTH, area.height()), chosen.margin)
+        painter.fillRect(QRectF(0, area.top(), MARGIN_WIDTH, area.height()), chosen.margin)
         painter.setPen(QPen(chosen.line, 1))
         painter.drawLine(QPointF(MARGIN_WIDTH, area.top()), QPointF(MARGIN_WIDTH, area.bottom()))
         if not self.layout.files and not self.layout.stumps:
-            self._empty(area)
             return
         self._margin(area)
         layout = self.layout
@@ -90,24 +89,6 @@ class TrellisPainter:
         return chosen.accent if self._is_selected(step) else chosen.alarm if alarm else chosen.ink
 
     # --- the margin ---
-
-    def _empty(self, area: QRectF) -> None:
-        painter, chosen = self.painter, theme()
-        middle = QRectF(MARGIN_WIDTH, 0, area.width() - MARGIN_WIDTH, area.height())
-        lines = (
-            ("Nothing is opened yet", 17.0, True, chosen.ink),
-            ("Drop a workbook, a text file or a database here, or press Ctrl+O.", 12.5, False, chosen.ink),
-            ("Then drag one table onto another to join the two.", 12.5, False, chosen.soft),
-        )
-        y = middle.center().y() - 66
-        for text, size, bold, colour in lines:
-            painter.setFont(font(size, bold=bold))
-            painter.setPen(colour)
-            painter.drawText(QRectF(middle.left(), y, middle.width(), 26), Qt.AlignmentFlag.AlignCenter, text)
-            y += 28
-        painter.setFont(font(12))
-        painter.setPen(chosen.soft)
-        painter.drawText(QRectF(14, 14, MARGIN_WIDTH - 28, 40), Qt.AlignmentFlag.AlignLeft, "no files yet")
 
     def _margin(self, area: QRectF) -> None:
         painter, chosen, layout = self.painter, theme(), self.layout

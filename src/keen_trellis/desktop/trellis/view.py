@@ -17,7 +17,7 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QPushButton, QWidget
+from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import font, theme
@@ -44,7 +44,7 @@ class TrellisView(QWidget):
     """The upper pane.
 
     join_wanted: dragged selection, and the one it was dropped on.  part_clicked: knot's step id, part.
-    opened: a selection that was double-clicked or entered.  demo_wanted: the demo is to be opened.
+    opened: a selection that was double-clicked or entered.
     tie_wanted: a slat's id, and the source whose rail it is to be tied to.  menu_wanted: what is pointed at,
     None for the ground, and where on the screen that is.  move_wanted: a bead's step, the one that it was
     dropped beside on its own rail, and whether after that.
@@ -53,7 +53,6 @@ class TrellisView(QWidget):
     join_wanted = Signal(object, object)
     part_clicked = Signal(str, str)
     opened = Signal(object)
-    demo_wanted = Signal()
     tie_wanted = Signal(str, str)
     menu_wanted = Signal(object, object)
     move_wanted = Signal(str, str, bool)
@@ -81,10 +80,6 @@ class TrellisView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Trellis")
-        self.demo_button = QPushButton("Open the demo", self)
-        self.demo_button.setAccessibleName("Open the demo")
-        self.demo_button.setFont(font(12.5, bold=True))
-        self.demo_button.clicked.connect(self.demo_wanted)
         session.changed.connect(self.refresh)
         session.outcomes_changed.connect(self._outcomes_changed)
         session.selected.connect(self._selection_moved)
@@ -140,8 +135,6 @@ class TrellisView(QWidget):
         self._items = items_of(self._layout)
         self._captions = captions_of(self._layout)
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
-        self.demo_button.setVisible(not self._layout.files and not self._layout.stumps)
-        self._place_demo_button()
         item = self.selected_item()
         self.setAccessibleDescription(f"{item.role} {item.text}" if item else "nothing selected")
         self._draw_changed()
@@ -162,17 +155,11 @@ class TrellisView(QWidget):
         grows_little = self.zoom < fitting < self.zoom * _WORTH_GROWING and fitting < 1.0
         return self.zoom if grows_little else fitting
 
-    def _place_demo_button(self) -> None:
-        self.demo_button.adjustSize()
-        middle = QPointF((MARGIN_WIDTH + self.width()) / 2, self.height() / 2)
-        self.demo_button.move(int(middle.x() - self.demo_button.width() / 2), int(middle.y() + 50))
-
     def _outcomes_changed(self, _: frozenset[str]) -> None:
         self.refresh()  # a count may make its lane wider: all is laid out
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        self._place_demo_button()
         if self._pane() != self._laid_out_in:  # and not for being as high as what is laid out
             self.refresh()
 
@@ -410,6 +397,18 @@ class TrellisView(QWidget):
         """Draw the whole flow, nothing of it selected, for a picture or for paper."""
         area = QRectF(0, 0, self.shown.width, self.shown.height)
         TrellisPainter(painter, Look(self.shown, self._captions)).paint(area, area)
+
+    def draw_small(self, painter: QPainter, width: float, height: float) -> None:
+        """Draw the rails, knots and steps of the whole flow into so much room, without their words."""
+        shown = self.shown
+        left = MARGIN_WIDTH - 4.0
+        across = width / (shown.width - left)
+        # Rails would be hairs: it is made higher than wide, as far as there is room.
+        down = min(height / shown.height, 2 * across)
+        painter.scale(across, down)
+        painter.translate(-left, (height / down - shown.height) / 2)
+        area = QRectF(left, 0, shown.width - left, shown.height)
+        TrellisPainter(painter, Look(shown)).paint(area, area)
 
     def _seen(self) -> Look:
         """What can be seen now."""
