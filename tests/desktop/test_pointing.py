@@ -1,14 +1,18 @@
 import unittest
 
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QApplication, QMenu, QPushButton
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QGuiApplication, QHelpEvent, QMouseEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QMenu, QPushButton, QToolTip
 
 from keen_trellis.desktop.bench.grid_view import LINE_HEIGHT
 from keen_trellis.desktop.bench.lines import BAND, PART, ROW
 from keen_trellis.desktop.plain import without_keys
 from keen_trellis.desktop.shell.commands import OTHER_WORDS
+from keen_trellis.flow import edits
 from keen_trellis.flow.edits import move_along
+from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.source_settings import SourceSettings, TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.session import editing
@@ -363,6 +367,83 @@ class EveryCommand(WindowCase):
         self.assertEqual(self.window.status.shown.text(), "Select a join first.")
         self.press(Qt.Key.Key_3)
         self.assertEqual(self.window.status.shown.text(), "Select a join first.")
+
+
+class Tips(WindowCase):
+    """What the pointer says, and what double clicks and the middle button do."""
+
+    def tip_at(self, widget, point: QPoint) -> str:
+        event = QHelpEvent(QEvent.Type.ToolTip, point, widget.mapToGlobal(point))
+        QApplication.sendEvent(widget, event)
+        return QToolTip.text()
+
+    def test_a_long_value_a_field_and_a_reason_are_read_whole(self):
+        long = "a lamp " * 30
+        typed = TypedTable(("thing", "made"), ((long, "1890-01-01"), ("", "1891-01-01")))
+        flow, step = edits.add_source(Flow(), SourceSettings("typed", typed=typed), "Objects")
+        self.session.apply("begin", lambda _: flow, Selection(step))
+        self.rest()
+        grid = self.window.bench.grid
+        view, row = grid.viewport(), int(grid.line_top(0)) + 8
+        self.assertIn(long.strip(), self.tip_at(view, QPoint(80, row)))
+        self.assertIn("thing: blank in the source", self.tip_at(view, QPoint(80, row + LINE_HEIGHT)))
+        self.assertIn("thing: text", self.tip_at(view, QPoint(80, 10)))
+        before = grid.columns.width(0)
+        edge = QPointF(grid.column_left(0) + before, 10)
+        self.double_click(view, edge)
+        self.assertGreater(grid.columns.width(0), 3 * before)
+
+    def test_everything_in_the_trellis_says_what_it_is_and_does(self):
+        self.open_demo()
+        trellis = self.window.trellis
+        for role, said in (
+            ("rail", "drag it"),
+            ("step", "along its rail"),
+            ("stub", "carry them on"),
+            ("output", "F9"),
+            ("table", "double click"),
+        ):
+            item = next(item for item in trellis.items if item.role == role)
+            self.assertIn(item.text, item.tip)
+            self.assertIn(said, item.tip)
+
+    def test_commands_say_their_key(self):
+        self.open_demo()
+        self.window.commands.update()
+        self.assertEqual(self.window.commands["refresh"].toolTip().count("(F5)"), 1)
+
+    def test_chips_and_the_sentence_are_read_whole(self):
+        self.open_demo()
+        self.session.select(Selection("loans-with-objects"))
+        self.rest()
+        view = self.window.sentence.view
+        self.assertIn("ignoring case and outer spaces", view.toolTip())
+        chip = next(chip for chip in view.chips if "title" in chip.text())
+        self.assertIn(chip.chip.text, chip.toolTip())
+
+    def test_the_middle_button_leads_the_trellis(self):
+        self.open_demo()
+        trellis = self.window.trellis
+        trellis.set_zoom(2.0)
+        self.rest()
+        bar = self.window._scroll.horizontalScrollBar()
+        self.assertGreater(bar.maximum(), 100)
+        bar.setValue(0)
+        middle = Qt.MouseButton.MiddleButton
+        QTest.mousePress(trellis, middle, pos=QPoint(600, 60))
+        for x in (560, 500, 480):
+            point = QPointF(x, 60)
+            move = QMouseEvent(
+                QEvent.Type.MouseMove,
+                point,
+                trellis.mapToGlobal(point),
+                middle,
+                middle,
+                Qt.KeyboardModifier(0),
+            )
+            QApplication.sendEvent(trellis, move)
+        QTest.mouseRelease(trellis, middle, pos=QPoint(480, 60))
+        self.assertGreater(bar.value(), 60)
 
 
 if __name__ == "__main__":

@@ -17,6 +17,7 @@ GUTTER = 50
 NARROWEST, _WIDEST = 46, 260
 _LINK_LEAST, _LINK_MOST = 190, 420
 _MARK = 24
+_FITTED = 1_600
 _LEAST_ZONE = 150
 _WARNING = 54
 _TITLE_MARK = 72
@@ -117,6 +118,11 @@ class ColumnLayout:
         column = self._content.columns[number]
         self._dragged[(column.zone, column.field.name)] = max(width, NARROWEST)
 
+    def fit(self, number: int) -> None:
+        """Make a column as wide as its head and its first rows want, however long they are."""
+        column = self._content.columns[number]
+        self._dragged[(column.zone, column.field.name)] = self._fitting_width(number, column, _FITTED)
+
     def width(self, number: int) -> int:
         """How wide a column is: as it was dragged, or by its head and its first rows."""
         column = self._content.columns[number]
@@ -127,7 +133,7 @@ class ColumnLayout:
             self._fitting[number] = self._fitting_width(number, column)
         return self._fitting[number]
 
-    def _fitting_width(self, number: int, column: Column) -> int:
+    def _fitting_width(self, number: int, column: Column, most: int = 0) -> int:
         head = QFontMetrics(font(12, bold=True))
         widest = head.horizontalAdvance(side_said(column.field.name)) + 14
         if column.other is None and self.begins_source(number):
@@ -144,8 +150,8 @@ class ColumnLayout:
                 }
                 widest = max(widest, *map(_cell_width, texts))
         if column.other is not None:
-            return min(max(2 * (widest + PAD) + 32, _LINK_LEAST), _LINK_MOST)
-        return min(max(widest + 2 * PAD + 2, NARROWEST), _WIDEST)
+            return min(max(2 * (widest + PAD) + 32, _LINK_LEAST), most or _LINK_MOST)
+        return min(max(widest + 2 * PAD + 2, NARROWEST), most or _WIDEST)
 
     def begins_source(self, number: int) -> bool:
         """Whether a column's head carries its source's mark: its neighbour to the left is another's."""

@@ -434,6 +434,12 @@ class BenchGrid(GridView):
         return f"“{visible(cut(text, 60))}” is on the clipboard."
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        point = event.position().toPoint()
+        edge = self.edge_at(point.x()) if point.y() < self.header_height else None
+        if edge is not None and self.content is not None:
+            self.columns.fit(edge)
+            self.lay_zones()
+            return
         number = self.line_at(event.position().toPoint().y())
         if number is not None and self.lines.at(number).kind == ROW:
             self.record_wanted.emit()

@@ -33,6 +33,7 @@ from keen_trellis.desktop.bench.record import RecordOpener
 from keen_trellis.desktop.bench.shown import Shown, Shows
 from keen_trellis.desktop.bench.slat import SlatOpener
 from keen_trellis.desktop.bench.sorting import Sorting
+from keen_trellis.desktop.bench.tips import Tips
 from keen_trellis.desktop.bench.tracing import Following
 from keen_trellis.desktop.bench.typed import TypingOpener
 from keen_trellis.desktop.bench.types import TypesOpener
@@ -66,6 +67,7 @@ class BenchPane(QWidget):
         self.banner.back.connect(self._leave_chosen)
         self.banner.hide()
         self.grid = BenchGrid()
+        Tips(self.grid)
         self.message = PlainLabel()
         self.message.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.message.setWordWrap(True)

@@ -60,7 +60,7 @@ class ChipButton(QAbstractButton):
         self.chip = chip
         self.setText(chip.text)
         self.setAccessibleName(f"{chip.label}: {chip.text}")
-        self.setToolTip(tip(chip.text))
+        self.setToolTip(tip(f"{chip.label}: {chip.text}"))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.clicked.connect(lambda: self.chip.action(self))
@@ -147,6 +147,7 @@ class SentenceView(QWidget):
             same = next((chip for chip in self._chips if chip.chip.label == labels[focused]), None)
             (same or self._chips[min(focused, len(self._chips) - 1)]).setFocus()
         self.setAccessibleDescription(self.text)
+        self.setToolTip(tip(self.text))
         self._arrange()
 
     def resizeEvent(self, event: QResizeEvent) -> None:

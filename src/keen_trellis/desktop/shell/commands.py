@@ -137,7 +137,8 @@ class Commands:
             if command.text_now is not None:
                 action.setText(command.text_now())
             action.setEnabled(not why_not)
-            action.setToolTip(tip(why_not or without_keys(action.text())))
+            said = without_keys(action.text()).rstrip("….")
+            action.setToolTip(tip(why_not or (f"{said} ({command.keys})" if command.keys else said)))
             if name in self._excuses:
                 self._excuses[name].setEnabled(bool(why_not))
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QByteArray, Qt, QTimer
+from PySide6.QtCore import QByteArray, QPointF, Qt, QTimer
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QMainWindow,
@@ -170,6 +170,7 @@ class Frame(QMainWindow):
         self.splitter.setChildrenCollapsible(False)
         self.splitter.setHandleWidth(3)
         self._scroll.setMinimumHeight(120)
+        self.trellis.led.connect(self._lead)
         self.bench.setMinimumHeight(140)
         self._pages = QStackedLayout()
         body = QWidget()
@@ -306,6 +307,14 @@ class Frame(QMainWindow):
             # With what stands above and below it: captions, counts, stubs.
             place, half = found[0].rect.center(), self._scroll.viewport().height() // 2
             self._scroll.ensureVisible(int(place.x()), int(place.y()), 0, min(_AROUND, half))
+
+    def _lead(self, way: QPointF) -> None:
+        """Scroll the trellis as the middle button leads it."""
+        for bar, length in (
+            (self._scroll.horizontalScrollBar(), way.x()),
+            (self._scroll.verticalScrollBar(), way.y()),
+        ):
+            bar.setValue(round(bar.value() - length))
 
     def fail(self, error: TrellisError) -> None:
         """Say an error in the status line."""

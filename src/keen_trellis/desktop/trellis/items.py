@@ -20,6 +20,17 @@ from keen_trellis.session.selection import Selection
 
 _LANE = 24
 TABLES = "tables of a file"
+# What a mouse does with each, in its tooltip.
+_DOES = {
+    "rail": "drag it onto other rows to join, blend or stack them; a right click lists what can be done",
+    "step": "drag it along its rail to move it; a double click leads to its sentence",
+    "stub": "rows that leave here; drag it to carry them on",
+    "output": "F9 writes it",
+    "table": "a double click starts a rail with it; drag it onto a rail to join the two",
+    "tie": "the shared filter reaches this rail here",
+    "open ring": "the shared filter does not reach this rail; a click asks for a field to tie it to",
+    "shared filter": "a click shows its values, and what it leaves of each rail",
+}
 
 
 @dataclass(frozen=True)
@@ -38,6 +49,12 @@ class Item:
     draggable: bool = False
     target: bool = False
     lane: float | None = None
+
+    @property
+    def tip(self) -> str:
+        """What it is, and what can be done with it."""
+        does = _DOES.get(self.role, "")
+        return f"{self.text}{does and f': {does}'}"
 
     @property
     def place(self) -> QPointF:

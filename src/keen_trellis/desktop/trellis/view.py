@@ -47,7 +47,7 @@ class TrellisView(QWidget):
     opened: a selection that was double-clicked or entered.
     tie_wanted: a slat's id, and the source whose rail it is to be tied to.  menu_wanted: what is pointed at,
     None for the ground, and where on the screen that is.  move_wanted: a bead's step, the one that it was
-    dropped beside on its own rail, and whether after that.
+    dropped beside on its own rail, and whether after that.  led: how far the middle button led what is seen.
     """
 
     join_wanted = Signal(object, object)
@@ -56,6 +56,7 @@ class TrellisView(QWidget):
     tie_wanted = Signal(str, str)
     menu_wanted = Signal(object, object)
     move_wanted = Signal(str, str, bool)
+    led = Signal(object)
 
     def __init__(
         self, session: Session, cuttings: Mapping[str, Cutting], parent: QWidget | None = None
@@ -73,6 +74,7 @@ class TrellisView(QWidget):
         self._drawn: Look | None = None  # as it was drawn last; None: nothing of that holds
         self._tether = QRectF()
         self._smallest: float | None = _READABLE  # that it may get to fit by itself; None: it does not
+        self._held_at: QPointF | None = None  # by the middle button
         self._pressed: Item | None = None
         self._press_at = QPointF()
         self._drag_to: QPointF | None = None
@@ -221,12 +223,19 @@ class TrellisView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus(Qt.FocusReason.MouseFocusReason)
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._held_at = event.globalPosition()
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
         if event.button() != Qt.MouseButton.LeftButton:
             return
         self._pressed = self.item_at(event.position())
         self._press_at = event.position()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._held_at is not None:
+            moved, self._held_at = event.globalPosition() - self._held_at, event.globalPosition()
+            self.led.emit(moved)
+            return
         held = event.buttons() & Qt.MouseButton.LeftButton
         if held and self._pressed is not None and self._pressed.draggable:
             far = (event.position() - self._press_at).manhattanLength() > _DRAG_BEGINS
@@ -236,7 +245,7 @@ class TrellisView(QWidget):
         hovered = self.item_at(event.position())
         if hovered != self._hovered:
             self._hovered = hovered
-            self.setToolTip(tip(hovered.text if hovered else ""))
+            self.setToolTip(tip(hovered.tip if hovered else ""))
         if self._drag_to is None:
             hand = hovered is not None
             self.setCursor(Qt.CursorShape.PointingHandCursor if hand else Qt.CursorShape.ArrowCursor)
@@ -244,6 +253,7 @@ class TrellisView(QWidget):
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._held_at = None
         pressed, dragged = self._pressed, self._drag_to
         self._pressed, self._drag_to = None, None
         self.setCursor(Qt.CursorShape.ArrowCursor)
