@@ -20,6 +20,9 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     ),
     "run": ('run "Winter loans.trellis" --to out', 'run "Winter loans.trellis" --to out --replace --json'),
     "open": ('open "Winter loans.trellis"', "open"),
+    "install": ("install",),
+    "uninstall": ("uninstall",),
+    "completion": ("completion bash",),
     "demo": ("demo", "demo --data lantern"),
     # Where somebody begins who knows none of them.
     "": ("demo", "look loans-2026.xlsx", 'run "Winter loans.trellis" --to out'),

@@ -15,11 +15,15 @@ from keen_trellis.core.errors import UsageError
 
 @main.command()
 @click.argument("flow_path", metavar="[FLOW]", required=False, type=click.Path(path_type=Path))
-def open(flow_path: Path | None) -> None:  # noqa: A001 - the command is called so
-    """Open FLOW in the window, or start with an empty flow."""
+@click.option("--new", "new", is_flag=True, help="Open a window of its own, even while another one is open.")
+def open(flow_path: Path | None, new: bool) -> None:  # noqa: A001 - the command is called so
+    """Open FLOW in the window, or start with an empty flow.
+
+    Where a window is open already, it gets FLOW, after asking about changes that are not saved.
+    """
     from keen_trellis.desktop.shell.app import start
 
-    sys.exit(start(flow_path))
+    sys.exit(start(flow_path, alone=new))
 
 
 @main.command()

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QByteArray, QPointF, Qt, QTimer
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QMainWindow,
@@ -107,7 +108,8 @@ class Frame(QMainWindow):
         if not self._shared_out:
             self.splitter.setSizes([350, 420])
         self.splitter.splitterMoved.connect(self._keep_shares)
-        self.use_theme(str(self.remembered.value("theme") or "light"))
+        self._follow_theme()
+        QGuiApplication.styleHints().colorSchemeChanged.connect(self._follow_theme)
         self._use_memory()
 
     def remember_shape(self) -> None:
@@ -257,6 +259,17 @@ class Frame(QMainWindow):
 
     def _use_memory(self) -> None:
         self.session.runner.kept.limit_to(machine_memory() // self._memory_share())
+
+    def _follow_theme(self) -> None:
+        """Be shown in the theme that the user chose, else in that of the desktop."""
+        chosen = str(self.remembered.value("theme") or "")
+        dark = QGuiApplication.styleHints().colorScheme() is Qt.ColorScheme.Dark
+        self.use_theme(chosen or ("dark" if dark else "light"))
+
+    def follow_desktop(self) -> None:
+        """Take the desktop's theme from now on."""
+        self.remembered.remember("theme", "")
+        self._follow_theme()
 
     def switch_theme(self) -> None:
         """Change between light and dark."""

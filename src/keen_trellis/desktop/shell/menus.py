@@ -400,6 +400,7 @@ def _view(window: MainWindow, here: Here) -> list[Command]:
             window.switch_theme,
             text_now=lambda: "&Light theme" if theme().name == "dark" else "&Dark theme",
         ),
+        Command("desktop_theme", "View", "The &desktop's theme", "Ctrl+Alt+Z", window.follow_desktop),
     ]
 
 
