@@ -10,7 +10,7 @@ from keen_trellis.core.errors import Cancelled, TrellisError
 from keen_trellis.core.memory_use import buffers_of
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
-from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.runner import Kept, Runner
 from keen_trellis.flow.snapshot import Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
@@ -207,6 +207,11 @@ class Fingerprints(RunnerCase):
 
 
 class Trouble(RunnerCase):
+    def with_knot(self, step: Step) -> Flow:
+        """The flow with another step in the knot's place."""
+        steps = (step if entry.id == step.id else entry for entry in self.flow.steps)
+        return msgspec.structs.replace(self.flow, steps=tuple(steps))
+
     def failing(self, flow: Flow, words: str, step: str = ""):
         with self.assertRaisesRegex(TrellisError, words) as caught:
             self.runner.result(flow, step or self.knot)
@@ -244,7 +249,22 @@ class Trouble(RunnerCase):
     def test_an_unknown_kind_is_said(self):
         step = msgspec.structs.replace(self.flow.step(self.knot), kind="sculpt")
         flow = msgspec.structs.replace(self.flow, steps=(*self.flow.steps[:2], step))
-        self.failing(flow, "does not know the kind of step “sculpt”")
+        error = self.failing(flow, "does not know the kind of step “sculpt”")
+        self.assertIn("This one knows: blend, choose,", error.remedy)
+
+    def test_a_mistyped_input_names_the_step_that_has_it_and_what_was_probably_meant(self):
+        knot = self.flow.step(self.knot)
+        step = msgspec.structs.replace(knot, inputs=(knot.inputs[0], Input("objekts")))
+        error = self.failing(self.with_knot(step), "The step “objekts” that it takes rows from is gone")
+        self.assertEqual(error.where, knot.name)
+        self.assertIn("Did you mean “objects”?", error.remedy)
+
+    def test_an_unknown_port_lists_those_that_there_are(self):
+        flow, output = edits.add_output(
+            self.flow, Input(self.knot, "unmatched"), OutputSettings("text", "/out.csv")
+        )
+        error = self.failing(flow, "has no port “unmatched”", output)
+        self.assertIn("It has: rows, unmatched_left", error.remedy)
 
     def test_cancelled_work_stops_and_keeps_nothing(self):
         rows = 400_000

@@ -18,7 +18,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         'blend Venues=loans-2026.xlsx#Venues Visitors=visitors.ods#Visitors --link "Venue = Venue" '
         '--measure "Visitors: sum(Visitors) as visitors"',
     ),
-    "run": ('run "Winter loans.trellis" --to out', 'run "Winter loans.trellis" --to out --replace --json'),
+    "run": (
+        'run "Winter loans.trellis" --to out',
+        'run "Winter loans.trellis" --to out --replace --counts',
+        'run "Winter loans.trellis" --to out --replace --json',
+    ),
     "open": ('open "Winter loans.trellis"', "open"),
     "install": ("install",),
     "uninstall": ("uninstall",),

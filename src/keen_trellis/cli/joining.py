@@ -84,9 +84,10 @@ def match(
     for line in asked.remarks:
         say(line)
     say(f"Read in {seconds['read']:.2f} s, matched in {seconds['match']:.2f} s.")
-    print_guards(checks)
     if output is not None and holds:
         print_written(written)
+    print_guards(checks)
+    end_by_guards(checks)
 
 
 @main.command()

@@ -9,10 +9,9 @@ from keen_trellis.cli.saying import cell_shown, console, say
 
 
 def print_guards(checks: Sequence[Any]) -> None:
-    """Each guard and whether it holds; broken ones on standard error as well end the command."""
-    for entry in checks:
+    """Each guard and whether it holds, broken ones first."""
+    for entry in sorted(checks, key=lambda entry: entry.holds):
         say(f"Guard {'holds' if entry.holds else 'BROKEN'}: {entry.statement} ({entry.verdict.said}).")
-    end_by_guards(checks)
 
 
 def end_by_guards(checks: Sequence[Any]) -> None:
@@ -30,16 +29,13 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
     """The counts as a person wants to read them."""
     from rich.table import Table as Grid
 
-    from keen_trellis.core.insight.proposal import percent
     from keen_trellis.core.join_type import QUESTION_TYPES, JoinType
     from keen_trellis.flow.wording import counted, question
 
     left, right = names
     terminal = console()
-    share = counts.left_matched / counts.left_rows if counts.left_rows else 0
     say(
-        f"{counts.left_matched:,} of {counted(counts.left_rows, left)} found a partner ({percent(share)}), "
-        f"with {counted(counts.right_matched, right)} in {counts.pairs:,} "
+        f"{_share_said(left, counts)}, with {counted(counts.right_matched, right)} in {counts.pairs:,} "
         f"{'pair' if counts.pairs == 1 else 'pairs'}; "
         f"cardinality {counts.cardinality}.",
     )
@@ -84,15 +80,33 @@ def say_what_goes(targets: Iterable[Any], *, replace: bool) -> None:
             say(f"keen-trellis: {writer_of(settings).place(settings)}:{goes}", err=True)
 
 
+def _share_said(left: str, counts: Any) -> str:
+    """8,303 of 8,352 loans found a partner (99.4 %)."""
+    from keen_trellis.core.insight.proposal import percent
+    from keen_trellis.flow.wording import counted
+
+    share = counts.left_matched / counts.left_rows if counts.left_rows else 0
+    return f"{counts.left_matched:,} of {counted(counts.left_rows, left)} found a partner ({percent(share)})"
+
+
 def print_outcome(outcome: Any) -> None:
+    """What was written and what was not, and how much of each knot's left table found a partner."""
+    for written in outcome.written:
+        print_written(written)
+    for path in outcome.held_back:
+        say(f"Not written, since a guard before it is broken: {path}")
+    for knot in outcome.knots:
+        say(f"{knot.name}: {_share_said(knot.left, knot.counts)}.")
+
+
+def print_counts(outcome: Any) -> None:
+    """Every count of each knot, and what each join type would give."""
     from keen_trellis.core.join_type import JoinType
 
     for knot in outcome.knots:
+        say()
         say(f"{knot.name}")
         print_knot((knot.left, knot.right), knot.counts, JoinType(knot.type))
-        say()
-    for written in outcome.written:
-        print_written(written)
 
 
 def written_members(written: Any) -> dict[str, Any]:

@@ -11,6 +11,7 @@ import click
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import (
     end_by_guards,
+    print_counts,
     print_guards,
     print_outcome,
     say_what_goes,
@@ -44,8 +45,13 @@ from keen_trellis.cli.writing import write_lineage
     type=click.Path(path_type=Path),
     help="Let FLOW write into this folder and below.",
 )
+@click.option(
+    "--counts", is_flag=True, help="Print every count of each join, and what other types would give."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, **wanted: Any) -> None:
+def run(
+    flow_path: Path, folder: Path | None, leave_flow: bool, counts: bool, as_json: bool, **wanted: Any
+) -> None:
     """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
     from keen_trellis.core.errors import FlowFileError
     from keen_trellis.flow.file_format import load
@@ -89,13 +95,14 @@ def run(flow_path: Path, folder: Path | None, leave_flow: bool, as_json: bool, *
         end_by_guards(outcome.guards)
         return
     print_outcome(outcome)
-    for line in doubts:
-        say(f"Doubtful: {line}")
+    print_guards(outcome.guards)
     if outcome.comparison is not None:
         _print_changes(outcome.comparison)
-    for path in outcome.held_back:
-        say(f"Not written, since a guard before it is broken: {path}")
-    print_guards(outcome.guards)
+    for line in doubts:
+        say(f"Doubtful: {line}")
+    if counts:
+        print_counts(outcome)
+    end_by_guards(outcome.guards)
 
 
 def _waiting(flow: Any, path: Path, folder: Path | None, wanted: dict[str, Any]) -> frozenset[Any]:

@@ -254,7 +254,8 @@ class Kinds:
             raise FlowFileError(
                 f"This version does not know the kind of step “{step.kind}”.",
                 where=step.name,
-                remedy="The step is kept as it is; open the flow with a newer version to use it.",
+                remedy="The step is kept as it is; a newer version may know it. "
+                f"This one knows: {', '.join(sorted(self._kinds))}.",
             )
         return kind
 

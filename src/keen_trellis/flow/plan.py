@@ -8,6 +8,7 @@ its fields while another one's source is still being read. What did not change i
 from __future__ import annotations
 
 import datetime as dt
+import difflib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from graphlib import TopologicalSorter
@@ -120,7 +121,7 @@ class Plan:
 
         def before(name: str) -> Iterator[str]:
             if name not in self._steps:
-                raise gone(name)
+                raise gone(self.flow, name)
             return (entry.step for entry in used_inputs(self._steps[name]))
 
         return list(TopologicalSorter(reached([step_id], before)).static_order())
@@ -217,11 +218,17 @@ def used_inputs(step: Step) -> tuple[Input, ...]:
     return step.inputs[:1] if step.skipped else step.inputs
 
 
-def gone(step_id: str) -> UsageError:
-    """The error for a step that another one takes rows from and that is not in the flow."""
+def gone(flow: Flow, step_id: str) -> UsageError:
+    """The error for a step that is not in the flow and that another one takes rows from: which one does so,
+    and what the flow has that is called nearly so.
+    """
+    takers = [step.name for step in flow.consumers(step_id)]
+    near = difflib.get_close_matches(step_id, [step.id for step in flow.steps], n=1)
+    hint = f"Did you mean “{near[0]}”? " if near else ""
     return UsageError(
         f"The step “{step_id}” that it takes rows from is gone.",
-        remedy="Undo its removal, or remove this step too.",
+        where=takers[0] if takers else "",
+        remedy=f"{hint}Lead other rows to it, undo the removal, or remove this step too.",
     )
 
 

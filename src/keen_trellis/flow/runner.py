@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
@@ -191,7 +191,7 @@ class Runner:
         """The rows at a port. Raises what computing them raises; UsageError for a port that is not there."""
         result, step = self.result(flow, entry.step, task), flow.step(entry.step)
         if entry.port not in result.ports:
-            raise _no_port(step, entry.port)
+            raise _no_port(step, entry.port, result.ports)
         return result.ports[entry.port]
 
     def settings(self, flow: Flow, step: Step) -> Any:
@@ -240,11 +240,11 @@ def _rows_at(before: Planned, port: str, results: Mapping[str, StepResult], step
     """The rows that a step takes from a port."""
     ports = results[before.step.id].ports
     if port not in ports:
-        raise at_step(step, _no_port(before.step, port))
+        raise at_step(step, _no_port(before.step, port, ports))
     return ports[port]
 
 
-def _no_port(step: Step, port: str) -> TrellisError:
+def _no_port(step: Step, port: str, ports: Iterable[str]) -> TrellisError:
     if step.skipped:
         return UsageError(f"{step.name} is skipped, and has no such rows now.", remedy="Use it again.")
-    return UsageError(f"{step.name} has no port “{port}”.")
+    return UsageError(f"{step.name} has no port “{port}”.", remedy=f"It has: {', '.join(ports)}.")
