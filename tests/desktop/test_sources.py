@@ -129,7 +129,7 @@ class Looking(SourcesCase):
         rows = self.window.bench.fields.view.texts
         self.assertEqual(rows[0][:4], ["Loan no", "text", "0", "every row"])
         self.assertEqual(rows[1][2], "5")
-        self.assertIn("A-9999 (8,352)", rows[0][8])
+        self.assertIn("A-9999 (8,352)", rows[0][9])
         self.press(KEY.Key_Escape)
         self.assertIs(self.window.bench._stack.currentWidget(), self.window.bench.grid)
 

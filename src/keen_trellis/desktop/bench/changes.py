@@ -9,9 +9,11 @@ from dataclasses import dataclass
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.core.insight.distribution import MOST_VALUES, Bar, Distribution
 from keen_trellis.core.table import IndexVector, Table
-from keen_trellis.desktop.bench.panel import Panel
+from keen_trellis.desktop.bench.bars import Style
 from keen_trellis.desktop.bench.panels import Opener, Panels
+from keen_trellis.desktop.bench.spread import Pictured
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
 from keen_trellis.flow.report import EDITED, knot_words, output_words
@@ -118,7 +120,28 @@ def _output_line(output: OutputChange) -> Line:
     return Line(output.step, output.name, "output", text, alarm=bool(output.error), quiet=output.is_unchanged)
 
 
-class ChangesView(Panel):
+def before_and_after(comparison: Comparison) -> Distribution:
+    """Of each knot how many rows of its left table found no partner before, and find none now.
+
+    Where there is no knot, the rows of each source.
+    """
+    bars = [
+        Bar(knot.name, (knot.before.left_unmatched, knot.after.left_unmatched))
+        for knot in comparison.knots
+        if knot.before is not None and knot.after is not None
+    ]
+    what = "rows without a partner"
+    if not bars:
+        what = "rows"
+        bars = [
+            Bar(source.name, (source.before_rows, source.after_rows))
+            for source in comparison.sources
+            if source.before_rows is not None and source.after_rows is not None
+        ]
+    return Distribution(what, ("before", "now"), tuple(bars[:MOST_VALUES]), False, (0, 0), (0, 0))
+
+
+class ChangesView(Pictured):
     """step_wanted: a line's step, to be selected.  rows_wanted: a line's rows, to be shown."""
 
     step_wanted = Signal(str)
@@ -150,6 +173,11 @@ class ChangesView(Panel):
             self.put(row, 1, line.what, colour=chosen.soft)
             more = "   …" if line.rows is not None else ""
             self.put(row, 2, f"{line.text}{more}", colour=colour)
+        both = before_and_after(comparison)
+        title = f"{both.field.capitalize()}: before above the line, now below it"
+        hues = (theme().hatch, theme().ink)
+        self.bars.show_spread(both, title, style=Style.MIRRORED, hues=hues)
+        self.bars.setVisible(bool(both.bars) and not nothing)
         first = next((n for n, line in enumerate(self.lines) if not line.quiet), 0)
         self.finish(first)
 

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QWidget
+from collections.abc import Sequence
 
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QStyledItemDelegate, QStyleOptionViewItem, QWidget
+
+from keen_trellis.core.insight.distribution import Distribution, distribution
 from keen_trellis.core.insight.summary import Summary
-from keen_trellis.core.table import Table
+from keen_trellis.core.table import Table, spread_rows
+from keen_trellis.core.task import Task
+from keen_trellis.desktop.bench.bars import draw_small
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener, Panels
+from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.wording import counted
@@ -26,10 +33,32 @@ _HEADINGS = (
     "Notes",
     "Minimum",
     "Maximum",
+    "Spread",
     "Most frequent",
     "Patterns",
 )
 _NUMBERS = (2, 3)
+
+
+_SPREAD = 7
+_BARS = Qt.ItemDataRole.UserRole
+# So many rows are looked at for the small pictures.
+_PICTURED = 200_000
+
+
+class _Small(QStyledItemDelegate):
+    """Paints how a field spreads into its cell."""
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        super().paint(painter, option, index)
+        spread = index.data(_BARS)
+        if isinstance(spread, Distribution):
+            draw_small(painter, QRectF(option.rect).adjusted(8, 4, -8, -4), spread, theme().ink)
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
+        return QSize(120, 24)
 
 
 class FieldsView(Panel):
@@ -42,9 +71,15 @@ class FieldsView(Panel):
         self._names: list[str] = []
         self.change = self.head.add_action("Change type or name", "Enter", self.open_current)
         self.opened.connect(self._open)
+        self._small = _Small(self.table)
 
-    def show_look(self, look: Look, name: str, current: str, *, can_change: bool) -> None:
-        """Show what the fields of the step called `name` hold. current: the field to stand on."""
+    def show_look(
+        self, look: Look, spreads: Sequence[Distribution], name: str, current: str, *, can_change: bool
+    ) -> None:
+        """Show what the fields of the step called `name` hold. spreads: of each field how its values spread.
+
+        current: the field to stand on.
+        """
         self._names = [field.name for field in look.fields]
         self.change.setVisible(can_change)
         self.begin(
@@ -55,6 +90,14 @@ class FieldsView(Panel):
         )
         for row, field in enumerate(look.fields):
             self._put_field(row, field, look)
+            self.put(row, _SPREAD, "")
+            item = self.table.item(row, _SPREAD)
+            if item is not None:
+                item.setData(_BARS, spreads[row])
+                said = "; ".join(f"{text}: {count[0]:,}" for text, count in spreads[row].lines())
+                item.setToolTip(tip(said))
+                item.setData(Qt.ItemDataRole.AccessibleTextRole, said)
+        self.table.setItemDelegateForColumn(_SPREAD, self._small)
         self.finish(self._names.index(current) if current in self._names else 0)
 
     def _put_field(self, row: int, field: Summary, look: Look) -> None:
@@ -68,9 +111,9 @@ class FieldsView(Panel):
         self.put(row, 5, field.least)
         self.put(row, 6, field.greatest)
         shares = ", ".join(f"{share.text} ({share.rows:,})" for share in field.commonest[:3])
-        self.put(row, 7, shares or "none repeats", colour=None if shares else soft)
+        self.put(row, 8, shares or "none repeats", colour=None if shares else soft)
         shares = ", ".join(f"{share.text} ({share.rows:,})" for share in field.patterns)
-        self.put(row, 8, shares)
+        self.put(row, 9, shares)
         doubts = look.doubts(field.name)
         alarm = any(remark.doubtful for remark in doubts)
         said = "; ".join(
@@ -119,17 +162,18 @@ class FieldsOpener(Opener[FieldsView]):
         can_change = step is not None and KINDS.begins_rail(step)
         self._looked_at = table
 
-        def done(found: Look) -> None:
+        def work(task: Task) -> tuple[Look, list[Distribution]]:
+            found = look(table, remarks, task)
+            rows = None if table.rows <= _PICTURED else spread_rows(table.rows, _PICTURED)
+            names = [field.name for field in found.fields]
+            return found, [distribution(of, [("rows", table.take(rows, [of])[0])], task) for of in names]
+
+        def done(found: tuple[Look, list[Distribution]]) -> None:
             if selection == session.selection:
-                self.view.show_look(found, name, current, can_change=can_change)
+                self.view.show_look(*found, name, current, can_change=can_change)
                 self._panels.open(self)
 
-        session.jobs.start(
-            f"looking at the fields of {name}",
-            lambda task: look(table, remarks, task),
-            done,
-            session.failed.emit,
-        )
+        session.jobs.start(f"looking at the fields of {name}", work, done, session.failed.emit)
 
     def stays(self, outcome: Outcome | None) -> bool:
         ports = outcome.result.ports if outcome is not None and outcome.result is not None else {}

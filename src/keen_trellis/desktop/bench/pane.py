@@ -33,6 +33,7 @@ from keen_trellis.desktop.bench.record import RecordOpener
 from keen_trellis.desktop.bench.shown import Shown, Shows
 from keen_trellis.desktop.bench.slat import SlatOpener
 from keen_trellis.desktop.bench.sorting import Sorting
+from keen_trellis.desktop.bench.spread import Spreading
 from keen_trellis.desktop.bench.tips import Tips
 from keen_trellis.desktop.bench.tracing import Following
 from keen_trellis.desktop.bench.typed import TypingOpener
@@ -97,6 +98,7 @@ class BenchPane(QWidget):
         self.trace = Following(session, panels, self.grid)
         self.clusters = Clustering(session, panels, self.grid)
         self.mends = MendCommands(session, panels, self._explanations, self.grid)
+        self.spread = Spreading(session, panels, self.grid, self.field_here)
         self.correcting = Correcting(session, self.grid)
         self._go_back: Callable[[], None] = self.changes.show
         self._connect()

@@ -28,6 +28,7 @@ OTHER_WORDS = {
     "review": "fuzzy similar approximate",
     "pair": "match by hand manual partner link",
     "read_as": "correct replace map",
+    "spread": "histogram distribution chart frequency picture",
     "trace": "lineage provenance origin",
     "fields": "profile columns schema statistics",
     "step_distinct": "dedupe duplicates unique",

@@ -338,6 +338,14 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
             here.column,
         ),
         Command(
+            "spread",
+            "Rows",
+            "How the val&ues spread",
+            "Ctrl+Shift+H",
+            window.bench.spread.show_or_close,
+            here.column,
+        ),
+        Command(
             "field_steps",
             "Rows",
             "Add a step for this fie&ld…",

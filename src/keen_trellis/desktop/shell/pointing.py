@@ -45,7 +45,7 @@ _KNOT: tuple[Entry, ...] = ("guards", "fields", None, *_ON, None, *_SELF)
 _STUB: tuple[Entry, ...] = (*_ON, None, "fields")
 _OUTPUT: tuple[Entry, ...] = ("raw", "write", "guards", None, *_SELF)
 _SLAT: tuple[Entry, ...] = ("remove",)
-_FIELD: tuple[Entry, ...] = ("sort", "find", None, "fields", "clusters", "remedies")
+_FIELD: tuple[Entry, ...] = ("sort", "find", None, "spread", "fields", "clusters", "remedies")
 _ROW: tuple[Entry, ...] = (
     *(
         "only_like",
