@@ -376,6 +376,27 @@ class Access(WindowCase):
             self.rest()
             self.assertIn(words, self.window.trellis.accessibleDescription())
 
+    def test_assistive_tools_are_told_of_each_thing_in_the_trellis_and_on_the_bench(self):
+        self.open_demo()
+        self.session.select(Selection("loans-with-objects"))
+        self.rest()
+        trellis, grid = self.window.trellis, self.window.bench.grid
+        whole = QAccessible.queryAccessibleInterface(trellis)
+        self.assertEqual((whole.role(), whole.childCount()), (QAccessible.Role.List, len(trellis.items)))
+        named = QAccessible.Text.Name
+        children = [whole.child(number) for number in range(whole.childCount())]
+        self.assertIn("rail Loans", [child.text(named) for child in children])
+        (current,) = [child for child in children if child.state().focused]
+        self.assertIn("knot", current.text(named))
+        middle = current.rect().center()
+        self.assertEqual(whole.indexOfChild(whole.childAt(middle.x(), middle.y())), children.index(current))
+        rows = QAccessible.queryAccessibleInterface(grid)
+        grid.move_to(2)
+        lines = [rows.child(number).text(named) for number in range(rows.childCount())]
+        self.assertEqual(lines[0], "Unmatched Loans · 49 rows")
+        self.assertIn("Object no LCM10711, title no partner", lines[2])
+        self.assertTrue(rows.focusChild().text(named) == lines[2])
+
     def test_every_command_is_in_a_menu_and_on_a_documented_key_of_its_own(self):
         actions = self.window.commands.all
         keys = [action.shortcut().toString() for action in actions if not action.shortcut().isEmpty()]

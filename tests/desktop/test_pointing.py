@@ -369,6 +369,52 @@ class EveryCommand(WindowCase):
         self.assertEqual(self.window.status.shown.text(), "Select a join first.")
 
 
+class Chips(WindowCase):
+    def test_a_chip_has_a_menu_with_what_can_be_done_with_it_and_its_step(self):
+        self.open_demo()
+        self.session.select(Selection("loans-with-objects"))
+        self.rest()
+        view = self.window.sentence.view
+        chip = next(chip for chip in view.chips if "ignoring" in chip.text())
+        menu = self.right_click(chip, chip.rect().center())
+        self.pick_entry(menu, "Copy the sentence")
+        self.assertIn("ignoring case and outer spaces", QGuiApplication.clipboard().text())
+        menu = self.right_click(chip, chip.rect().center())
+        texts = [without_keys(action.text()) for action in menu.actions()]
+        self.assertIn("Change: preparation", texts)
+        self.assertIn("Swap left and right", texts)
+        self.pick_entry(menu, "Change: preparation")
+        self.rest()
+        self.assertIn("ignore accents", [choice.text for choice in self.chooser().choices])
+
+    def test_a_field_is_renamed_and_retyped_from_its_head(self):
+        self.open_demo()
+        self.session.select(Selection("loans-with-objects"))
+        self.rest()
+        grid = self.window.bench.grid
+        order = self.session.selected_outcome().result.rows.names
+        for entry, answer, check in (
+            ("Rename it…", "enter", lambda table: "State" in table.names),
+            ("Read it as another type…", "pick", lambda table: table.field("State").type.value == "boolean"),
+        ):
+            names = [column.field.name for column in grid.content.columns]
+            number = names.index("Status" if answer == "enter" else "State")
+            grid.column = number
+            place = QPoint(grid.column_left(number) + 12, 12)
+            self.pick_entry(self.right_click(grid.viewport(), place), entry)
+            if answer == "enter":
+                self.enter("State")
+            else:
+                self.pick("boolean")
+            self.rest()
+            self.assertTrue(check(self.session.selected_outcome().result.rows))
+        step = self.session.flow.step(self.session.selection.step)
+        self.assertEqual(step.kind, "choose")  # one step for both
+        self.assertEqual(len([entry for entry in self.session.flow.steps if entry.kind == "choose"]), 1)
+        wanted = tuple("State" if name == "Status" else name for name in order)
+        self.assertEqual(self.session.selected_outcome().result.rows.names, wanted)
+
+
 class Tips(WindowCase):
     """What the pointer says, and what double clicks and the middle button do."""
 

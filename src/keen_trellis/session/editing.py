@@ -357,6 +357,27 @@ def correct_value(session: Session, field: str, read: str, meant: str) -> None:
     insert(session, CorrectKind.name, CorrectSettings(fields=(field,), pairs=((read, meant),)), said)
 
 
+def set_field(session: Session, names: Sequence[str], field: str, said: str, **changes: str) -> None:
+    """Give a field of the selected rows another name or type: in the step that is selected, if it chooses
+    fields, or in a new one after what is. names: all fields, in their order.
+    """
+    step = session.flow.find(session.selection.step)
+    if step is not None and step.kind == ChooseKind.name:
+        settings: ChooseSettings = KINDS.settings(step)
+        known = {entry.name or entry.of: entry for entry in settings.fields}
+        kept = [known.get(name) or ChosenSettings(name) for name in names]
+        fields = tuple(
+            msgspec.structs.replace(entry, **changes) if name == field else entry
+            for name, entry in zip(names, kept, strict=True)
+        )
+        session.change_settings(step.id, msgspec.structs.replace(settings, fields=fields), said)
+        return
+    fields = tuple(
+        ChosenSettings(name, **changes) if name == field else ChosenSettings(name) for name in names
+    )
+    insert(session, ChooseKind.name, ChooseSettings(fields=fields), said)
+
+
 def branch(session: Session) -> None:
     """Carry the selected rows on in a second place: on a rail that begins with a choice of fields."""
     selection = session.selection

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import enum
-import re
+from collections.abc import Sequence
 
 import numpy as np
-import pyarrow as pa
 from PySide6.QtCore import QPoint, QPointF, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
-    QGuiApplication,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -21,24 +19,16 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 from keen_trellis.core.blending import Stands
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.values import FieldType, as_text
-from keen_trellis.desktop.bench.content import (
-    BLOCK,
-    Content,
-    Part,
-)
+from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.bench import copying, spoken
+from keen_trellis.desktop.bench.content import Content
 from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, LINE_HEIGHT, GridView
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, OpenStates
 from keen_trellis.desktop.bench.mend_text import mend_text
 from keen_trellis.desktop.bench.painting import GridPainter
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.plain import menu_text
-from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.wording import times_said
-from keen_trellis.outputs.delimited import made_harmless
-
-_MOST_COPIED = 100_000  # lines that the clipboard takes at once
-_BREAKS = re.compile(r"[\t\r\n]")  # would begin another cell
 
 
 class Spot(enum.Enum):
@@ -268,47 +258,10 @@ class BenchGrid(GridView):
         return self.lines.count
 
     def copy(self) -> str:
-        """Put the chosen rows, with the fields' names above, on the clipboard as tab-separated text that a
-        spreadsheet program does not run; returns a sentence about it for the status line.
-        """
+        """Put the chosen rows, with the fields' names above, on the clipboard; a sentence about it."""
         if self.content is None:
             return ""
-        low, high = sorted((self.anchor, self.current))
-        names: list[str] = []
-        for column in self.content.columns:
-            names.append(column.field.name)
-            if column.other is not None:
-                names.append(column.other.name)
-        texts = [names]
-        for number in range(low, min(high, low + _MOST_COPIED - 1) + 1):
-            line = self.lines.at(number)
-            if line.kind == ROW:
-                texts.append(self._texts(self.content.parts[line.part], line.place))
-        if len(texts) == 1:
-            return "No row is chosen that could be copied."
-        whole = pa.array([text for row in texts for text in row], pa.large_string())
-        safe, marked = made_harmless(whole)
-        cells, width = safe.to_pylist(), len(names)
-        rows = ["\t".join(cells[start : start + width]) for start in range(0, len(cells), width)]
-        QGuiApplication.clipboard().setText("\n".join(rows) + "\n")
-        copied = len(rows) - 1
-        said = "1 row is on the clipboard" if copied == 1 else f"{copied:,} rows are on the clipboard"
-        if high - low >= _MOST_COPIED:
-            said += f", the first of {high - low + 1:,} lines; write them to a file (Ctrl+E) to have all"
-        if marked:
-            cells_said = "1 cell has" if marked == 1 else f"{marked:,} cells have"
-            said += f"; {cells_said} an apostrophe before what would be run as a formula"
-        return f"{said}."
-
-    def _texts(self, part: Part, place: int) -> list[str]:
-        assert self.content is not None
-        texts = []
-        for cells, column in zip(self.content.cells(part, place // BLOCK), self.content.columns, strict=True):
-            cell = cells[place % BLOCK]
-            texts.append(_BREAKS.sub(" ", cell.text))
-            if column.other is not None:
-                texts.append(_BREAKS.sub(" ", cell.other.text) if cell.other else "")
-        return texts
+        return copying.rows(self.content, self.lines, *sorted((self.anchor, self.current)))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         shift = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
@@ -422,16 +375,16 @@ class BenchGrid(GridView):
         places = [(n, left) for zone in self.columns.zones for n, left, _ in self.column_lefts(zone)]
         return next((left for n, left in places if n == number), 0)
 
+    def accessible_parts(self) -> Sequence[spoken.Part]:
+        """Each line that is seen, read from left to right, for assistive tools."""
+        return spoken.lines_of(self)
+
     def copy_value(self) -> str:
         """Put the value of the current cell on the clipboard as it is; a sentence about it."""
         row = self.current_row()
         if row is None or self.content is None:
             return "Move to a row first."
-        text = as_text(self.content.cell_at(*row, self.column)[2].values)[0].as_py()
-        if text is None:
-            return "There is no value in this cell."
-        QGuiApplication.clipboard().setText(text)
-        return f"“{visible(cut(text, 60))}” is on the clipboard."
+        return copying.value(self.content.cell_at(*row, self.column)[2])
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         point = event.position().toPoint()

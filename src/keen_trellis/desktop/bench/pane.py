@@ -14,6 +14,7 @@ from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import Cells, Field, RowOrigin, Table
 from keen_trellis.core.values import as_text
+from keen_trellis.desktop.accessible import tell_current
 from keen_trellis.desktop.bench.attention import AttentionOpener
 from keen_trellis.desktop.bench.changes import ChangesOpener
 from keen_trellis.desktop.bench.changes import Rows as ChosenRows
@@ -106,6 +107,7 @@ class BenchPane(QWidget):
     def _connect(self) -> None:
         session = self._session
         self.grid.current_changed.connect(self._tell_origin)
+        self.grid.current_changed.connect(lambda: tell_current(self.grid))
         self.grid.record_wanted.connect(self.record.show)
         self.grid.sort_wanted.connect(self._sorting.sort)
         self._sorting.sorted.connect(self._tell_origin)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-from PySide6.QtCore import QRect, QRectF, QSize, Qt
+from PySide6.QtCore import QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
+    QContextMenuEvent,
     QFocusEvent,
     QFontMetrics,
     QKeyEvent,
@@ -103,7 +104,12 @@ class ChipButton(QAbstractButton):
 
 
 class SentenceView(QWidget):
-    """Two lines of words and chips. Long chips are shortened so that the lines never grow in number."""
+    """Two lines of words and chips. Long chips are shortened so that the lines never grow in number.
+
+    menu_wanted: the chip that is pointed at, None for the words, and where on the screen that is.
+    """
+
+    menu_wanted = Signal(object, object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -153,6 +159,16 @@ class SentenceView(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._arrange()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        chip = next((chip for chip in self._chips if chip.hasFocus()), None)
+        place = event.globalPos()
+        if event.reason() == QContextMenuEvent.Reason.Mouse:
+            under = self.childAt(self.mapFromGlobal(place))
+            chip = under if isinstance(under, ChipButton) else None
+        elif chip is not None:
+            place = chip.mapToGlobal(chip.rect().bottomLeft())
+        self.menu_wanted.emit(chip, place)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         if self._chips:

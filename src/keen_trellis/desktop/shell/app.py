@@ -24,7 +24,7 @@ def make_application() -> object:
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     from PySide6.QtWidgets import QApplication
 
-    from keen_trellis.desktop import theme
+    from keen_trellis.desktop import accessible, theme
     from keen_trellis.home import installing
 
     application = QApplication.instance()
@@ -32,6 +32,7 @@ def make_application() -> object:
         application = QApplication(sys.argv[:1])
         application.setApplicationName("keen-trellis")
         application.setApplicationDisplayName("Keen Trellis")
+        accessible.install()
         application.setDesktopFileName(installing.ID)
         application.setWindowIcon(_icon())
         application.setStyle("Fusion")

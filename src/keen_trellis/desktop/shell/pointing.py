@@ -10,16 +10,19 @@ from collections.abc import Sequence
 from functools import partial
 
 from PySide6.QtCore import QObject, QPoint
+from PySide6.QtGui import QGuiApplication
 
 from keen_trellis.core.join_type import QUESTION_TYPES
 from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.bench.grid import Spot
 from keen_trellis.desktop.kinds import COMMANDS
+from keen_trellis.desktop.sentence.view import ChipButton
 from keen_trellis.desktop.shell.commands import Commands, Entry
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.selected import SelectedCommands
 from keen_trellis.desktop.trellis.items import Item
 from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.plain_text import cut
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.selection import Selection
 from keen_trellis.sources.locations import TYPED
@@ -75,6 +78,7 @@ class Pointing(QObject):
         self._frame, self._commands, self._selected = frame, commands, selected
         frame.trellis.menu_wanted.connect(self._on_trellis)
         frame.bench.grid.menu_wanted.connect(self._on_bench)
+        frame.sentence.view.menu_wanted.connect(self._on_sentence)
 
     def _on_trellis(self, item: Item | None, place: QPoint) -> None:
         session = self._frame.session
@@ -140,14 +144,37 @@ class Pointing(QObject):
         field = self._frame.bench.field_here()
         if field is None or self._commands.why_not("field_steps"):
             return []
-        return [
+        steps: list[Entry] = [
             (command.about, partial(self._selected.begin_step, kind, command, field.name))
             for kind, command in COMMANDS.items()
             if command.about and (field.type is FieldType.TEXT or not command.of_text)
         ]
+        return [
+            *steps,
+            ("Rename it…", partial(self._selected.rename_field, field)),
+            ("Read it as another type…", partial(self._selected.retype, field)),
+        ]
+
+    def _on_sentence(self, chip: ChipButton | None, place: QPoint) -> None:
+        """What can be done with a chip, with the sentence, and with the step that it reads."""
+        session, view = self._frame.session, self._frame.sentence.view
+        entries: list[Entry] = []
+        if chip is not None:
+            entries += [
+                (f"Change: {chip.chip.label.lower()}", chip.click),
+                (f"Copy “{cut(chip.chip.text, 40)}”", partial(_copy, chip.chip.text)),
+            ]
+        entries += [("Copy the sentence", partial(_copy, view.text)), "guide"]
+        if session.selection.step:
+            entries += [None, *self._of_step(session.selection)]
+        self._commands.menu(self._frame, entries).popup(place)
 
     def open_field_steps(self) -> None:
         """Open the menu of steps for the current field, under its head."""
         grid = self._frame.bench.grid
         place = QPoint(grid.column_left(grid.column), grid.header_height)
         self._commands.menu(self._frame, self._field_steps()).popup(grid.viewport().mapToGlobal(place))
+
+
+def _copy(text: str) -> None:
+    QGuiApplication.clipboard().setText(text)

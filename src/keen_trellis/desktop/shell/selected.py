@@ -11,10 +11,14 @@ from PySide6.QtWidgets import (
     QInputDialog,
 )
 
-from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.table import Field
+from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.dialogs import ask_to_open, ask_to_save
 from keen_trellis.desktop.kinds.view import RailCommand
+from keen_trellis.desktop.sentence.chooser import Choice, Chooser
+from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.writing import OUTPUT_FILTERS
@@ -63,6 +67,48 @@ class SelectedCommands(QObject):
         step = editing.insert(self._frame.session, kind, command.begins, command.said)
         if step:
             self._frame.sentence.begin(step, about)
+
+    def retype(self, field: Field) -> None:
+        """Ask as which type a field is read from here on; of a source, with what each would lose."""
+        session = self._frame.session
+        step = session.flow.find(session.selection.step)
+        if step is not None and KINDS.begins_rail(step):
+            self._part(step.id).choose_field(step, field.name)
+            return
+        choices = [
+            Choice(kind.value, kind.value, "as it is" if kind is field.type else "") for kind in FieldType
+        ]
+        chooser = Chooser(
+            choices, self._frame, title=f"What is {field.name} to be?", current=field.type.value
+        )
+        chooser.chosen.connect(
+            lambda kind: editing.set_field(
+                session, self._names(), field.name, f"Make {field.name} {kind}", type=kind
+            )
+        )
+        chooser.open_under(self._frame.sentence.view)
+
+    def rename_field(self, field: Field) -> None:
+        """Ask what the current field is called from here on."""
+        session, names = self._frame.session, self._names()
+
+        def check(text: str) -> None:
+            if not text.strip() or (text.strip() in names and text.strip() != field.name):
+                raise UsageError("Another field has this name, or it is empty.", remedy="Type another one.")
+
+        entry = Entry(f"What is {field.name} called from here on?", field.name, self._frame, check=check)
+        entry.entered.connect(
+            lambda text: editing.set_field(
+                session, names, field.name, f"Rename {field.name}", name=text.strip()
+            )
+        )
+        entry.open_under(self._frame.sentence.view)
+
+    def _names(self) -> tuple[str, ...]:
+        """The fields of the selected rows, in their order."""
+        outcome, port = self._frame.session.selected_outcome(), self._frame.session.selection.port
+        ports = outcome.result.ports if outcome is not None and outcome.result is not None else {}
+        return ports[port].names if port in ports else ()
 
     def type_setter(self, kind: JoinType) -> Callable[[], None]:
         """What asks the selected knot for a join of this type."""

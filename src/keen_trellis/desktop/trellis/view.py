@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from PySide6.QtCore import QCoreApplication, QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
@@ -19,6 +19,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.desktop.accessible import Part, tell_current
 from keen_trellis.desktop.plain import tip
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.desktop.trellis.captions import Caption, captions_of
@@ -139,6 +140,7 @@ class TrellisView(QWidget):
         self.setMinimumSize(int(self._layout.least_width * self.zoom), int(self._layout.height * self.zoom))
         item = self.selected_item()
         self.setAccessibleDescription(f"{item.role} {item.text}" if item else "nothing selected")
+        tell_current(self)
         self._draw_changed()
 
     def _pane(self) -> QSize:
@@ -176,6 +178,14 @@ class TrellisView(QWidget):
         """The item that stands for the selection, the largest part of it if there are several."""
         chosen = [item for item in self.items if item.selection == self._session.selection]
         return max(chosen, key=lambda item: (bool(item.part), item.rect.height()), default=None)
+
+    def accessible_parts(self) -> Sequence[Part]:
+        """Each rail, knot, step, stub, output, table and file, for assistive tools."""
+        chosen = self.selected_item()
+        return [
+            Part(f"{item.role} {item.text}", self.on_screen(item.rect).toRect(), item is chosen)
+            for item in self.items
+        ]
 
     # --- zoom ---
 
