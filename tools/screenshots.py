@@ -13,7 +13,7 @@ from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
 from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
-from keen_trellis.desktop.pictures import discard, new_window, picture, settle
+from keen_trellis.desktop.pictures import Forgetful, discard, new_window, picture, settle
 from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind
@@ -39,10 +39,10 @@ def draw_views(folder: Path) -> list[Path]:
         picture(window).save(str(written[-1]))
 
     with tempfile.TemporaryDirectory(prefix="keen-trellis-") as place:
-        data = Path(place)
+        data = Path(place) / "lantern"
         make(data)
+        discard(_first_page(keep, data, Path(place)))
         window = new_window()
-        keep(window, "empty-flow")
         window.files.open_flow(data / WINTER_LOANS)
         keep(window, "main-window")
         _knot_views(window, keep)
@@ -78,6 +78,37 @@ def draw_views(folder: Path) -> list[Path]:
 Keep = Callable[[MainWindow, str], None]
 
 
+class _Lately(Forgetful):
+    """Remembers flows and their pictures for as long as pictures are drawn."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__()
+        self._folder = folder
+        self._recent: list[Path] = []
+
+    @property
+    def pictures(self) -> Path:
+        return self._folder / "pictures"
+
+    @property
+    def recent(self) -> list[Path]:
+        return self._recent
+
+    def add_recent(self, path: Path) -> None:
+        self._recent = [path, *(other for other in self._recent if other != path)]
+
+
+def _first_page(keep: Keep, data: Path, folder: Path) -> MainWindow:
+    """A window without a flow, after some were used."""
+    window = new_window(remembered=_Lately(folder))
+    for name in ("Sets", "Returns desk", "Cost per visitor", "Winter loans"):
+        window.files.open_flow(data / f"{name}.trellis")
+        settle(window)
+    window.files.new()
+    keep(window, "first-page")
+    return window
+
+
 def _knot_views(window: MainWindow, keep: Keep) -> None:
     """What can be opened on a knot."""
     window.selected.ask_question()
@@ -91,6 +122,15 @@ def _knot_views(window: MainWindow, keep: Keep) -> None:
     keep(window, "types-side-by-side")
     window.bench.types.view.closed.emit()
     window.splitter.setSizes(sizes)
+    grid = window.bench.grid
+    content = grid.content
+    assert content is not None
+    grid.column = next(n for n, column in enumerate(content.columns) if column.field.name == "Out date")
+    window.bench.spread.show()
+    settle(window)
+    window.bench.spread.view.bars.stand_on(8)
+    keep(window, "spread")
+    window.bench.spread.view.closed.emit()
     window.bench.mends.show()
     keep(window, "review")
     window.bench.mends.view.closed.emit()
@@ -128,7 +168,7 @@ def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
     window.files.open_paths([data / COURIER_FOLDER])
     settle(window)
     window.selected.begin_rail()
-    keep(window, "folder")
+    settle(window)
     window.bench.fields.show_or_close()
     keep(window, "fields")
     window.session.undo()

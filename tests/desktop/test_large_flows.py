@@ -274,7 +274,7 @@ class Repairs(JoinCase):
         self.rest()
         self.session.select(Selection(self.knot))
         self.rest()
-        self.assertIn("that it takes rows from is gone", self.sentence)
+        self.assertIn("that it takes rows from is missing", self.sentence)
         knot = self.window.trellis.shown.knots[0]
         self.assertTrue(knot.alarm)
         self.assertTrue([rail for rail in self.window.trellis.shown.rails if rail.rows < 0])

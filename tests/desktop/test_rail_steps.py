@@ -214,7 +214,7 @@ class Firsts(RailCase):
         self.assertEqual([(key.of, key.descending) for key in self.set.by], [("year", True)])
         self.click(self.chip("Count"))
         self.enter("none")
-        self.assertIn("“none” is no whole number from 1", QApplication.activePopupWidget().said.text())
+        self.assertIn("“none” is not a whole number from 1", QApplication.activePopupWidget().said.text())
         self.enter("1")
         self.tick("Groups", "accession")
         self.assertEqual((self.set.count, self.set.each), (1, ("accession",)))
@@ -371,7 +371,7 @@ class Texts(RailCase):
         self.rest()
         self.enter("Mill → Old Mill", lines=True)
         self.assertEqual(self.cells("venue"), ["Pier", "Pier", "Old Mill"])
-        self.assertIn("In venue of Loans, read 1 value otherwise. 1 cell is changed.", self.sentence)
+        self.assertIn("In venue of Loans, correct 1 value . 1 cell is changed.", self.sentence)
 
     def test_a_text_is_split_where_it_most_likely_divides(self):
         self.begin("objects", KEY.Key_P, ask=True)
@@ -426,7 +426,7 @@ class Summaries(RailCase):
         self.rest()
         self.assertIn("the maximum of value another", self.sentence)
         self.click(next(c for c in self.window.sentence.view.chips if "the maximum" in c.chip.text))
-        self.pick("call it otherwise …")
+        self.pick("rename …")
         self.enter("rows")
         self.assertIn("two fields “rows”", QApplication.activePopupWidget().said.text())
         self.enter("dearest")

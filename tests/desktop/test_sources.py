@@ -226,7 +226,7 @@ class Settling(SourcesCase):
         self.assertEqual(self.session.outcome(step).result.rows.names, ("venue", "n"))
         self.assertIn("header in row 2", self.sentence)
         self.click(self.chip("Header"))
-        self.pick("As it is found out")
+        self.pick("As detected")
         self.rest()
         self.assertIn("header in row 1", self.sentence)
 
@@ -264,7 +264,7 @@ class Settling(SourcesCase):
         self.rest()
         self.press(KEY.Key_Return)
         self.rest()
-        self.pick("call it otherwise …")
+        self.pick("rename …")
         self.enter("place")
         self.rest()
         self.assertEqual(self.session.outcome(step).result.rows.names, ("place", "n"))

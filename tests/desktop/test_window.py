@@ -269,7 +269,9 @@ class Outputs(WindowCase):
         self.click(self.chip("Write"))
         self.answer("Replace")
         self.rest()
-        self.assertIn("It is no xlsx workbook, though it is called like one", self.dialog(QMessageBox).text())
+        self.assertIn(
+            "It is not an xlsx workbook, though it is called like one", self.dialog(QMessageBox).text()
+        )
         self.answer("OK")
         self.assertEqual(target.read_text(), "mine")
         target.write_bytes((path.parent / "loans-2026.xlsx").read_bytes())

@@ -119,7 +119,7 @@ class Sentence(OutputCase):
         self.assertEqual((self.settings.table, self.settings.sheet), ("", "Months"))
         self.choose("Place", "from a cell on …")
         self.enter("4B")
-        self.assertIn("“4B” is no cell", QApplication.activePopupWidget().said.text())
+        self.assertIn("“4B” is not a cell", QApplication.activePopupWidget().said.text())
         self.enter("b4")
         self.rest()
         self.assertEqual(self.settings.cell, "B4")
@@ -285,7 +285,7 @@ class Copying(LoansCase):
         self.assertIn("1 cell has an apostrophe", self.said)
 
     def test_that_not_all_is_copied_is_said(self):
-        with mock.patch("keen_trellis.desktop.bench.grid._MOST_COPIED", 2):
+        with mock.patch("keen_trellis.desktop.bench.copying._MOST_COPIED", 2):
             self.press(KEY.Key_A, modifier=CTRL)
             self.press(KEY.Key_C, modifier=CTRL)
         self.assertEqual(len(self.lines()), 3)

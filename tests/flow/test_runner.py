@@ -255,7 +255,7 @@ class Trouble(RunnerCase):
     def test_a_mistyped_input_names_the_step_that_has_it_and_what_was_probably_meant(self):
         knot = self.flow.step(self.knot)
         step = msgspec.structs.replace(knot, inputs=(knot.inputs[0], Input("objekts")))
-        error = self.failing(self.with_knot(step), "The step “objekts” that it takes rows from is gone")
+        error = self.failing(self.with_knot(step), "The step “objekts” that it takes rows from is missing")
         self.assertEqual(error.where, knot.name)
         self.assertIn("Did you mean “objects”?", error.remedy)
 

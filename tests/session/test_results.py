@@ -124,7 +124,7 @@ class Stopped(Joined):
             if left >= 0:
                 break
             stopped += 1
-            self.assertIn("Stopped. F5 goes on.", self.told)
+            self.assertIn("Stopped. Press F5 to continue.", self.told)
             self.assertTrue(self.session.results.stopped)
             self.session.refresh()
             self.steps.rest()

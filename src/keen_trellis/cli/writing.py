@@ -26,7 +26,7 @@ _WRITING = (
         help="new: nothing may be there. replace: write over what is there, as with --replace. "
         "append: write below it. update: bring the rows of a database's table up to date, by --key.",
     ),
-    click.option("--key", default="", help="Fields that tell the rows of a table apart, with commas."),
+    click.option("--key", default="", help="The key: fields that identify a row, separated by commas."),
     click.option("--delete-gone", is_flag=True, help="Delete rows of the table that an update has not."),
     click.option(
         "--form",

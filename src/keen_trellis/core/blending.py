@@ -190,7 +190,7 @@ def check_blend(
 ) -> None:
     """Raise an error of ours unless the blend can be made of tables with these fields."""
     if not others:
-        raise UsageError("The blend has no other table yet.", remedy="Lead a second rail to it.")
+        raise UsageError("The blend has no other table yet.", remedy="Drag a second rail onto it.")
     for other, fields in zip(others, tables, strict=True):
         for link in other.links:
             if link.operator is not Operator.EQUAL:

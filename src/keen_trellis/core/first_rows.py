@@ -55,7 +55,7 @@ def check_first(
     if count < 1:
         raise UsageError(f"{count:,} rows cannot be kept.", remedy="Keep one at least.")
     if with_ties and not by:
-        raise UsageError("Without an order no rows are equal.", remedy="Say by what they come first.")
+        raise UsageError("Without an order no rows are equal.", remedy="Choose what they are ordered by.")
     check_keys(by, fields)
     for key in each:
         value_of(key.text, fields)

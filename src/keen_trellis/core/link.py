@@ -66,7 +66,7 @@ class Preparation:
         for name in wanted:
             if name not in PREPARATIONS:
                 raise UsageError(
-                    f"“{name}” is nothing that a link can ignore.",
+                    f"“{name}” is not something a link can ignore.",
                     remedy=f"It can ignore: {', '.join(PREPARATIONS)}.",
                 )
         if compare_as and compare_as not in COMPARE_AS:
@@ -197,7 +197,7 @@ class Take:
             known = ", ".join(
                 f"{k.value}:EXPRESSION" if k in (Taken.LEAST, Taken.GREATEST) else k.value for k in Taken
             )
-            raise UsageError(f"“{text}” is no way to take matches.", remedy=f"The ways are: {known}.")
+            raise UsageError(f"“{text}” is not a way to take matches.", remedy=f"The ways are: {known}.")
         return Take(Taken(name), expression.strip())
 
     @property

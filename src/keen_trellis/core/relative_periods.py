@@ -31,7 +31,7 @@ def first_and_last(period: str, today: dt.date) -> tuple[dt.date, dt.date]:
     months = {"month": 1, "quarter": 3, "year": 12}.get(words[-1] if words else "", 0)
     if not months or words[:-1] not in (["this"], ["last", "full"]):
         raise UsageError(
-            f"“{period}” is no period that can be told from today.",
+            f"“{period}” is not a period relative to today.",
             remedy=f"There are: {', '.join(NAMED)}, with any number of days.",
         )
     begins = _month(today, -((today.month - 1) % months))

@@ -62,7 +62,7 @@ def plan_stack(
     if rail_field and any(entry.field.name == rail_field for entry in plan):
         raise UsageError(
             f"There is a field “{rail_field}” already.",
-            remedy="Call the field that names the rail otherwise.",
+            remedy="Give the field that names the rail another name.",
         )
     return tuple(plan)
 

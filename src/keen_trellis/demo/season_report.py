@@ -65,7 +65,7 @@ def _months(book: Any, sheet: Any, said: Any) -> None:
     """The sheet with the table of months."""
     whole = book.add_format({"num_format": "#,##0"})
     fine = book.add_format({"num_format": "#,##0.00"})
-    sheet.write(0, _LEFT, "Filled by the flow “Season report”; what stands beside the table stays.", said)
+    sheet.write(0, _LEFT, "Filled by the flow “Season report”; what is beside the table stays.", said)
     sheet.set_column(_LEFT, _LEFT + 3, 15)
     columns = [
         {"header": "month", "total_string": "Total"},

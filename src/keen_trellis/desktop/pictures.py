@@ -75,11 +75,14 @@ def settle(window: MainWindow, until: Callable[[], bool] | None = None) -> None:
 
 
 def new_window(
-    size: tuple[int, int] = SIZE, library: Library | None = None, kept: Kept | None = None
+    size: tuple[int, int] = SIZE,
+    library: Library | None = None,
+    kept: Kept | None = None,
+    remembered: Remembered | None = None,
 ) -> MainWindow:
-    """A window that remembers nothing, shown without a display."""
+    """A window that remembers nothing, unless it is given what does; shown without a display."""
     make_application()
-    window = made_window(Forgetful(), library, kept)
+    window = made_window(remembered or Forgetful(), library, kept)
     window.resize(*size)
     window.show()
     QCoreApplication.processEvents()

@@ -113,12 +113,12 @@ def parse(text: str) -> tuple[Address, str | None]:
         return SourceError(what, where=f"{scheme or '…'}://…", remedy=remedy)
 
     if match is None or _UNREADABLE.search(text):
-        raise refused("It is no address of a database.")
+        raise refused("It is not the address of a database.")
     body, _, after = text[match.end() :].partition("?")
     authority, _, database = body.partition("/")
     if "@" in f"{database}{after}" and ":" in authority:
         raise refused(
-            "Where the password in it ends cannot be told.",
+            "It is not clear where the password in it ends.",
             "Leave the password out: it is asked for. Or write its signs “/” and “?” as %2F and %3F.",
         )
     login, _, place = authority.rpartition("@")

@@ -73,7 +73,7 @@ def conditions_of_each(shapes: Sequence[InputShape], conditions: Sequence[str]) 
         name, condition = _of_table(text, names)
         if names.count(name) > 1:
             raise UsageError(
-                f"Two tables are called {name}, so that “{text}” speaks of both.",
+                f"Two tables are called {name}, so that “{text}” refers to both.",
                 remedy="Give one of them another name, as in Lent=FILE.",
             )
         found[names.index(name)].append(condition)
@@ -88,7 +88,7 @@ def _of_table(text: str, names: Sequence[str]) -> tuple[str, str]:
     if len(names) == 1:
         return names[0], text.strip()
     raise UsageError(
-        f"“{text}” does not say of which table it speaks.",
+        f"“{text}” does not name its table.",
         remedy=f"Begin it with a name and a colon, as in “{names[0]}: ...”.",
     )
 
@@ -106,7 +106,8 @@ def _measure(text: str) -> BlendMeasure:
     known = [function.value for function in Function]
     if found is None or found[1].lower() not in known:
         raise UsageError(
-            f"“{text}” is no measure.", remedy=f"Write it like “sum(cost) as total”, with {', '.join(known)}."
+            f"“{text}” is not a measure.",
+            remedy=f"Write it like “sum(cost) as total”, with {', '.join(known)}.",
         )
     function, of, name = found[1].lower(), found[2].strip(), (found[3] or "").strip()
     of = "" if of == "*" else of

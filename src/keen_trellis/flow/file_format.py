@@ -36,7 +36,7 @@ def load(path: Path, kinds: Kinds) -> Flow:
     """Read the flow in `path`. FlowFileError, saying where it is wrong, if it is none."""
     try:
         if path.exists() and not path.is_file():
-            raise FlowFileError("It is no ordinary file.", where=str(path))
+            raise FlowFileError("It is not an ordinary file.", where=str(path))
         if path.stat().st_size > _LARGEST_FILE:
             raise FlowFileError("It is too large to be a flow.", where=str(path))
         content = path.read_bytes()
@@ -95,7 +95,7 @@ def _parse_filter(raw: Members, number: int) -> SharedFilter:
     try:
         made = msgspec.convert(_members_read(raw, FILTER_MEMBERS), SharedFilter)
     except msgspec.ValidationError as error:
-        raise FlowFileError(f"Shared filter {number} is not as it should be: {error}.") from error
+        raise FlowFileError(f"Shared filter {number} is not valid: {error}.") from error
     return msgspec.structs.replace(made, extra=_members_kept(raw, FILTER_MEMBERS))
 
 
@@ -113,7 +113,7 @@ def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: 
         envelope = msgspec.convert(_members_read(raw, STEP_MEMBERS), _Envelope)
         settings = msgspec.json.decode(raw.get("settings", msgspec.Raw(b"{}")), type=Members)
     except (msgspec.ValidationError, msgspec.DecodeError) as error:
-        raise FlowFileError(f"Step {number} is not as it should be: {error}.") from error
+        raise FlowFileError(f"Step {number} is not valid: {error}.") from error
     for place, entry in enumerate(msgspec.json.decode(raw.get("inputs", b"[]")), 1):
         for name in entry.keys() - {"step", "port"}:
             # An input is too small for members that may be missed: without its port it gives other rows.
@@ -156,9 +156,9 @@ def _decoded(raw: bytes | msgspec.Raw, kind: type, content: bytes) -> Any:
     try:
         return msgspec.json.decode(raw, type=kind)
     except msgspec.ValidationError as error:
-        raise FlowFileError(f"It is not as it should be: {error}.") from error
+        raise FlowFileError(f"It is not valid: {error}.") from error
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise FlowFileError(f"It is no valid JSON: {error}.", where=_line_of(str(error), content)) from error
+        raise FlowFileError(f"It is not valid JSON: {error}.", where=_line_of(str(error), content)) from error
 
 
 def _line_of(message: str, content: bytes) -> str:
@@ -192,7 +192,7 @@ def _with_paths(settings: Members, kind_name: str, kinds: Kinds, change: Callabl
             except msgspec.DecodeError:
                 continue  # the step itself says that its settings are wrong
             if not is_sayable(path):
-                raise FlowFileError(f"A path in it is none: “{visible(cut(path, 80))}”.")
+                raise FlowFileError(f"A path in it is not valid: “{visible(cut(path, 80))}”.")
             changed[name] = msgspec.Raw(msgspec.json.encode(change(path) if path else path))
     return changed
 

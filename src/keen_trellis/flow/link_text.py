@@ -70,7 +70,7 @@ def read_corrections(text: str) -> tuple[tuple[str, str], ...]:
         wrong, sign, right = line.partition("\t") if "\t" in line else line.partition("→")
         if not sign or not wrong.strip() or not right.strip():
             raise UsageError(
-                f"Line {number}, “{line.strip()}”, is no pair.",
+                f"Line {number}, “{line.strip()}”, is not a pair.",
                 remedy="Put a tab or → between its two parts.",
             )
         found[wrong.strip()] = right.strip()

@@ -226,7 +226,7 @@ def gone(flow: Flow, step_id: str) -> UsageError:
     near = difflib.get_close_matches(step_id, [step.id for step in flow.steps], n=1)
     hint = f"Did you mean “{near[0]}”? " if near else ""
     return UsageError(
-        f"The step “{step_id}” that it takes rows from is gone.",
+        f"The step “{step_id}” that it takes rows from is missing.",
         where=takers[0] if takers else "",
         remedy=f"{hint}Lead other rows to it, undo the removal, or remove this step too.",
     )
@@ -243,7 +243,7 @@ def check_inputs(kind: StepKind[Any], step: Step) -> None:
         )
     if len(step.inputs) < len(wanted):
         lacking = ", ".join(wanted[len(step.inputs) :])
-        raise UsageError(f"It has no {lacking} input yet.", where=step.name, remedy="Lead a rail to it.")
+        raise UsageError(f"It has no {lacking} input yet.", where=step.name, remedy="Drag a rail onto it.")
 
 
 def at_step(step: Step, error: TrellisError) -> TrellisError:

@@ -110,7 +110,7 @@ class Writing(msgspec.Struct, frozen=True, omit_defaults=True):
             if word and word not in known:
                 raise FlowFileError(
                     f"How values are written: “{name}” is “{shown(word)}”.",
-                    remedy=f"It can be {' or '.join(known)}, or be left to be found.",
+                    remedy=f"It can be {' or '.join(known)}, or leave it to be detected.",
                 )
 
     @property

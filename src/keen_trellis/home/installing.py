@@ -163,7 +163,7 @@ def _keep(folders: Folders, listed: Mapping[str, str]) -> None:
 
 def _not_ours(path: Path) -> OutputError:
     return OutputError(
-        "There is a file of somebody else.",
+        "Another file is there already.",
         where=str(path),
         remedy="Move it away, then install again; nothing was changed.",
     )

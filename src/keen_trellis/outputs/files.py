@@ -179,8 +179,8 @@ def _check_place(path: Path, kept: Collection[str | Path]) -> None:
             )
         if _would_be_read(Path(source), path):
             raise OutputError(
-                f"It would lie among the files that are read as one table ({Path(source).name}), and be one "
-                "of them from then on.",
+                f"Its folder is read as one table ({Path(source).name}), and from then on it would be a part "
+                "of that.",
                 where=where,
                 remedy="Write to another folder.",
             )
@@ -191,7 +191,7 @@ def _check_place(path: Path, kept: Collection[str | Path]) -> None:
     if path.is_dir():
         raise OutputError("It is a folder.", where=where, remedy="Name a file in it.")
     if path.exists() and not path.is_file():
-        raise OutputError("It is no ordinary file.", where=where, remedy="Name another file.")
+        raise OutputError("It is not an ordinary file.", where=where, remedy="Name another file.")
     if not path.parent.is_dir():
         raise OutputError(
             "Its folder does not exist.", where=where, remedy="Make the folder, or choose another."

@@ -115,7 +115,7 @@ class Results:
             self._nothing_under_way()
         if job is self._computing and job.task.cancelled:
             self._begin_step("")
-            self._state.said.emit("Stopped. F5 goes on.")
+            self._state.said.emit("Stopped. Press F5 to continue.")
             self._state.tell([step.id for step in self._state.flow.steps])
 
     # --- progress ---

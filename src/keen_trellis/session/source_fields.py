@@ -17,7 +17,7 @@ def field_settings(session: State, step_id: str, name: str) -> FieldSettings:
 
 
 def set_field(session: State, step_id: str, entry: FieldSettings, said: str) -> None:
-    """Set something for a field of a source as it is now; nothing set is as it is found out."""
+    """Set something for a field of a source as it is now; nothing set is as detected."""
     settings: SourceSettings = KINDS.settings(session.flow.step(step_id))
     others = tuple(other for other in settings.fields if other.name != entry.name)
     fields = others if entry == FieldSettings(entry.name) else (*others, entry)

@@ -95,7 +95,7 @@ def _objects(file: Any, path: Path) -> Iterator[list[dict[str, Any]]]:
             batch.append(decoder.decode(text))
         except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
             raise SourceError(
-                f"Line {number:,} is no JSON object ({error}).",
+                f"Line {number:,} is not a JSON object ({error}).",
                 where=str(path),
                 remedy='Every line must be one, as {"venue": "Pier"}.',
             ) from error

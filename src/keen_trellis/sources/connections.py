@@ -42,7 +42,7 @@ def connected(place: str, task: Task) -> Iterator[Connection]:
         raise SourceError(said, where=shown_address(place)) from error
     except (UnicodeDecodeError, OverflowError) as error:
         raise SourceError(
-            "The database holds names or text that are none; it is damaged.",
+            "The database holds names or text that are not valid; it is damaged.",
             where=shown_address(place),
             remedy="Copy or export it again.",
         ) from error

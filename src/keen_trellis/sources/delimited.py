@@ -127,7 +127,7 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
             f"Its header is set to row {header.row + 1:,}, and the part that may hold one ends with row "
             f"{len(rows):,}.",
             where=str(path),
-            remedy="Set the header's row anew, or leave it to be found.",
+            remedy="Set the header's row anew, or leave it to be detected.",
         )
     width = len(rows[header.row]) if header.row is not None else _usual_width(looked_at)
     if not settings.dialect.delimiter:

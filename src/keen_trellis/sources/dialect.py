@@ -73,7 +73,7 @@ def settle_encoding(path: Path, wanted: str, task: Task) -> Encoding:
     return _of_utf8(found.name, marks > is_marked, [])
 
 
-def not_written_in(encoding: str, path: Path, said: str = "some bytes mean nothing in it") -> SourceError:
+def not_written_in(encoding: str, path: Path, said: str = "some bytes are not valid in it") -> SourceError:
     """The error for a file that is not written in the encoding that was chosen for it."""
     return SourceError(
         f"It is not written in {encoding}: {said}.", where=str(path), remedy="Choose another encoding."

@@ -41,7 +41,7 @@ def checked_query(text: str, place: str) -> str:
     from sqlglot import exp
 
     if not isinstance(statement, exp.Query):
-        raise SourceError("The query is no SELECT.", where="query", remedy=_REMEDY)
+        raise SourceError("The query is not a SELECT.", where="query", remedy=_REMEDY)
     changing = (
         exp.Insert,
         exp.Update,
@@ -175,7 +175,7 @@ def _refuse_what_no_person_writes(text: str) -> None:
             f"The query has {len(text):,} characters and brackets {deepest:,} deep; at most {_LONGEST:,} and "
             f"{_DEEPEST} are read."
             if "\0" not in text
-            else "The query holds a character that is none (0).",
+            else "The query holds the character NUL, which no query may.",
             where="query",
             remedy="Make a view of it in the database, and read that.",
         )

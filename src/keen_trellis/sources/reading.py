@@ -131,7 +131,7 @@ def refuse_unused(settings: SourceSettings, uses: frozenset[str], what: str) -> 
         raise SourceError(
             f"{' and '.join(unused)} {are} set for it, which {what} does not use.",
             where=settings.path,
-            remedy="Read it as it is found out, or take that out of the flow’s file.",
+            remedy="Detect it again, or take that out of the flow’s file.",
         )
 
 

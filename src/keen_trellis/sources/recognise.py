@@ -96,7 +96,7 @@ def _head(path: Path) -> bytes:
         if stat.S_ISDIR(mode):
             raise SourceError("It is a folder, not a file.", where=where, remedy="Choose a file in it.")
         if not stat.S_ISREG(mode):
-            raise SourceError("It is no ordinary file.", where=where, remedy="Choose a file on a disk.")
+            raise SourceError("It is not an ordinary file.", where=where, remedy="Choose a file on a disk.")
         # What the system makes up while it is read, as under /proc, says that it is empty, and may never end.
         head = b""
         if found.st_size:
@@ -110,7 +110,9 @@ def _head(path: Path) -> bytes:
         ) from error
     except PermissionError as error:
         raise SourceError(
-            "It may not be read.", where=where, remedy="Ask its owner for the right to read it."
+            "You have no permission to read it.",
+            where=where,
+            remedy="Ask its owner for the right to read it.",
         ) from error
     except OSError as error:
         raise SourceError(f"It cannot be opened: {error.strerror}.", where=where) from error

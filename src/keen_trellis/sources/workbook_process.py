@@ -123,7 +123,7 @@ class _Workbook:
 
             if parse_range(place) is None:
                 raise SourceError(
-                    f"“{place}” is no range of cells.",
+                    f"“{place}” is not a range of cells.",
                     remedy="A range is written like A3:F40, or F3 for the table that starts there.",
                 )
             return sheet, place

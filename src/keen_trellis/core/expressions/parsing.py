@@ -185,7 +185,7 @@ class _Reader:
         if found is None:
             part = tree.sql() if isinstance(tree, exp.Expression) else str(tree)
             raise UsageError(
-                f"“{part}” is nothing that an expression can hold.",
+                f"“{part}” cannot be used in an expression.",
                 remedy="Expressions are those of one row: no SELECT, no sums over rows.",
             )
         return self._whole(tree, lambda parts: found(self, parts))

@@ -82,7 +82,7 @@ def check_text(text: str) -> str:
         or (guard.startswith((_TOTAL, _GRAIN)) and guard.partition(":")[2].strip())
     ):
         return guard
-    raise UsageError(f"“{text}” is no guard.", remedy=f"Guards are: {_FORMS}.")
+    raise UsageError(f"“{text}” is not a guard.", remedy=f"Guards are: {_FORMS}.")
 
 
 def check(guard: str, guarded: Guarded) -> Verdict:

@@ -78,7 +78,7 @@ def _source_lines(source: SourceChange) -> Iterator[Line]:
         by = (
             f"compared by {', '.join(found.key)}"
             if found.key
-            else "compared whole, since no field tells them apart"
+            else "compared as whole rows, since no field is a key"
         )
         yield Line(
             step, name, "source", f"{counted(found.rows_after, name)}, was {found.rows_before:,}, {by}"

@@ -59,8 +59,11 @@ class Correcting(QObject):
         outcome = self._session.selected_outcome()
         if outcome is None or outcome.step is None or not KINDS.matches(outcome.step):
             return None
-        held = outcome.result is not None and outcome.result.match is not None and len(outcome.tables) == 2
-        return outcome if held else None
+        match = outcome.result.match if outcome.result is not None else None
+        content = self._grid.content
+        # The bench may be a moment behind: its rows are then those of another match.
+        is_shown = match is not None and content is not None and content.match is match
+        return outcome if is_shown and len(outcome.tables) == 2 else None
 
     def _is_lonely(self, outcome: Outcome, sides: tuple[int, int]) -> bool:
         """Whether the row matches none; one that was passed over does."""

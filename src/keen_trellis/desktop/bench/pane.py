@@ -144,7 +144,7 @@ class BenchPane(QWidget):
         elif outcome is not None and outcome.result is not None:
             self._show(selection, outcome)
         elif self._session.results.stopped:
-            self._say("Stopped before these rows were known. F5 goes on.")
+            self._say("Stopped before these rows were known. Press F5 to continue.")
         elif selection != self._shown_selection:
             self._say("Reading …")  # for the first time, or again what was let go of
 

@@ -171,7 +171,7 @@ class BlendSentence(SentencePart):
                     Choice(
                         (grain, field.name),
                         f"{grain} of {field.name}",
-                        "tells years apart" if grain == "month" else "",
+                        "keeps years apart" if grain == "month" else "",
                     )
                     for grain in GRAINS
                 ]

@@ -15,7 +15,7 @@ from keen_trellis.flow.steps.correct import CorrectKind, CorrectSettings
 
 
 class CorrectSentence(OfTexts):
-    """In [Venue] of Loans, read [3 values] otherwise."""
+    """In [Venue] of Loans, correct [3 values]."""
 
     def clauses(self, step: Step, settings: CorrectSettings, shape: InputShape) -> Sequence[Item]:
         count = len(settings.pairs)
@@ -23,9 +23,9 @@ class CorrectSentence(OfTexts):
         return [
             Word("In"),
             self.fields_chip(step, settings.fields, shape),
-            Word(f"of {shape.name}, read"),
+            Word(f"of {shape.name}, correct"),
             Chip(text, lambda _: self._ask(step), "Corrections", doing=bool(settings.fields) and not count),
-            Word("otherwise."),
+            Word("."),
         ]
 
     def _chosen(self, step: Step, shape: InputShape, names: Sequence[str]) -> None:
@@ -42,9 +42,7 @@ class CorrectSentence(OfTexts):
             check=read_corrections,
             several_lines=True,
         )
-        entry.entered.connect(
-            lambda text: self.change(step, "Read values otherwise", pairs=read_corrections(text))
-        )
+        entry.entered.connect(lambda text: self.change(step, "Correct values", pairs=read_corrections(text)))
         entry.open_under(self.pane.view)
 
 

@@ -79,13 +79,15 @@ class FirstSentence(RailSentence):
             said = f"Keep the first of each {listed(chosen)}" if chosen else "Keep the first of all rows"
             self.change(step, said, each=tuple(chosen))
 
-        title = "So many rows of each … ; of all together without any"
+        title = "So many rows of each … ; of all rows if none is chosen"
         self.pane.open_list(Chooser(choices, self.pane, several=True, title=title), anchor, applied=apply)
 
     def _choose_key(self, step: Step, number: int, shape: InputShape, anchor: QWidget) -> None:
         keys = list(self.settings(step).by)
         choices = field_choices(shape.fields, None)
-        choices.insert(0, Choice(_AS_THEY_STAND, "not by this" if number < len(keys) else "as they stand"))
+        choices.insert(
+            0, Choice(_AS_THEY_STAND, "not by this" if number < len(keys) else "in their present order")
+        )
 
         def chosen(of: Any) -> None:
             if of is _AS_THEY_STAND:
@@ -119,7 +121,7 @@ def read_count(text: str) -> int:
     """How many rows are asked for; UsageError unless that is a whole number from 1."""
     plain = text.replace(",", "").replace(" ", "").strip()
     if not plain.isascii() or not plain.isdigit() or not 0 < len(plain) < 16 or not int(plain):
-        raise UsageError(f"“{text.strip()}” is no whole number from 1.", remedy="Type one, as 10.")
+        raise UsageError(f"“{text.strip()}” is not a whole number from 1.", remedy="Type one, as 10.")
     return int(plain)
 
 

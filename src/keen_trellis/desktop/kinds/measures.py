@@ -82,7 +82,7 @@ class MeasureEditor:
         """Ask what becomes of one measure."""
         measure = self.now()[number]
         choices = [
-            Choice(_RENAME, "call it otherwise …", measure.name),
+            Choice(_RENAME, "rename …", measure.name),
             *(Choice(function, words, detail) for function, (words, detail) in FUNCTIONS.items()),
             Choice(_REMOVE, "do not measure this"),
         ]

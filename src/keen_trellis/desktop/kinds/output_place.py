@@ -20,7 +20,7 @@ from keen_trellis.outputs.targets import places_in
 _OTHER_SHEET, _FROM_CELL, _ALL_OF_IT = object(), object(), object()
 _MODES = {
     REPLACE: ("in place of what is there", "asked before anything goes"),
-    NEW: ("only if nothing is there", "what is there is never touched"),
+    NEW: ("only if nothing is there", "existing rows are not touched"),
     APPEND: ("below what is there", "nothing goes"),
     UPDATE: ("updating rows of the same key", "new ones are added"),
 }
@@ -103,7 +103,7 @@ class OutputPlace(OutputPart):
         def apply(key: list[str]) -> None:
             self.change(step, f"Tell rows apart by {', '.join(key)}", key=tuple(key), **more)
 
-        title = "Fields that tell the rows of the table apart"
+        title = "Fields that identify a row of the table"
         self.tick(self.pane.view, choices, apply, title=title)
 
     def _choose_place(self, step: Step, settings: OutputSettings, anchor: QWidget) -> None:
@@ -162,4 +162,4 @@ class OutputPlace(OutputPart):
 
 def _check_cell(text: str) -> None:
     if read_cell(text.strip()) is None:
-        raise UsageError(f"“{text}” is no cell.", remedy="Name one as B4.")
+        raise UsageError(f"“{text}” is not a cell.", remedy="Name one as B4.")

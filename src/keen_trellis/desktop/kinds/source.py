@@ -81,7 +81,7 @@ class SourceSentence(SentencePart):
         if not items and not is_address(settings.path) and settings.path:
             beside = self.session.beside_the_flow(settings.path)
             if beside:
-                text = f"use {Path(beside).name} beside the flow"
+                text = f"use {Path(beside).name} in the flow’s folder"
                 items.append(
                     Chip(text, lambda _: self.pane.moved.emit(step.id, beside), "Beside", doing=True)
                 )
@@ -92,14 +92,14 @@ class SourceSentence(SentencePart):
         if uses_of(settings) >= TYPED_TABLE:
             items.append(Chip("type its rows", lambda _: self.pane.typing_wanted.emit(), "Rows", doing=True))
         elif error is not None and not error.option and settings != _as_it_is(settings):
-            items.append(Chip("as it is found out", partial(self._as_found, step), "Found", doing=True))
+            items.append(Chip("as detected", partial(self._as_found, step), "Found", doing=True))
         again = self.session.compute_again if error is not None else self.session.refresh
         items.append(Chip("try again", lambda _: again(), "Again", doing=True))
         return items
 
     def _as_found(self, step: Step, _: QWidget) -> None:
         plain = _as_it_is(KINDS.settings(step))
-        self.session.change_settings(step.id, plain, "Read it as it is found out")
+        self.session.change_settings(step.id, plain, "Detect it again")
 
     def use_file(self, step: Step, path: Path) -> None:
         self.pane.moved.emit(step.id, str(path))

@@ -70,9 +70,9 @@ class SourceFields(SentencePart):
             types = [
                 Choice(kind, f"read as {kind.value}", _type_detail(kind, have, lost)) for kind in FieldType
             ]
-            others = [Choice("rename", "call it otherwise …", name), Choice("out", "leave it out", "")]
+            others = [Choice("rename", "rename …", name), Choice("out", "leave it out", "")]
             if entry != FieldSettings(entry.name):
-                others.append(Choice("found", "as it is found out", "no longer set by hand"))
+                others.append(Choice("found", "as detected", "no longer set by hand"))
             return [*types, *others]
 
         chooser = Chooser(choices(), self.pane, title=f"{name} of {step.name}", current=have)

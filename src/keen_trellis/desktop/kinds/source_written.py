@@ -49,7 +49,7 @@ class SourceWritten(SentencePart):
 
         def choose(anchor: QWidget) -> None:
             choices = [
-                Choice("raw", "Look at the raw cells and settle it there", "Shift+F7"),
+                Choice("raw", "Look at the raw cells and set it there", "Shift+F7"),
                 Choice("header", "Header in row …", header),
                 Choice("rows", "Header of 1 or 2 rows …", str(found.header_rows or 1)),
                 Choice("none", "No header: the first row is data", ""),
@@ -59,7 +59,7 @@ class SourceWritten(SentencePart):
             if uses_of(settings) >= COLUMNS_OF_SHEET:
                 choices.append(Choice("columns", "Columns …", found.columns))
             if set_by_hand:
-                choices.append(Choice("found", "As it is found out", "no longer set by hand"))
+                choices.append(Choice("found", "As detected", "no longer set by hand"))
             self.choose(anchor, choices, lambda key: self._settle_layout(step, settings, found, key, anchor))
 
         return [Word(","), Chip(header, choose, "Header", strong=set_by_hand)]
@@ -127,8 +127,8 @@ class SourceWritten(SentencePart):
         by_hand = settings.dialect != Dialect() or settings.writing != Writing()
 
         def choose(anchor: QWidget) -> None:
-            decimals = {".": "point", ",": "comma"}.get(writing.decimal, "nothing to settle")
-            dates = {"day": "day first", "month": "month first"}.get(writing.dates, "nothing to settle")
+            decimals = {".": "point", ",": "comma"}.get(writing.decimal, "nothing to set")
+            dates = {"day": "day first", "month": "month first"}.get(writing.dates, "nothing to set")
             blanks = settings.writing.blanks
             words = (
                 "usual words among numbers and dates" if blanks is None else ", ".join(blanks) or "no word"
@@ -143,7 +143,7 @@ class SourceWritten(SentencePart):
                 Choice("blanks", "Counted as blank …", words),
             ]
             if by_hand:
-                choices.append(Choice("found", "As it is found out", "no longer set by hand"))
+                choices.append(Choice("found", "As detected", "no longer set by hand"))
             self.choose(anchor, choices, lambda key: self._settle_writing(step, settings, key))
 
         return [Word(","), Chip(text, choose, "Writing", strong=by_hand)]
@@ -169,7 +169,7 @@ class SourceWritten(SentencePart):
             "decimal": [Choice(".", "point: 1,234.5"), Choice(",", "comma: 1.234,5")],
             "dates": [Choice("day", "day first: 31/01/2026"), Choice("month", "month first: 01/31/2026")],
         }[key]
-        choices = [Choice(_AS_FOUND, "as it is found out"), *choices]
+        choices = [Choice(_AS_FOUND, "as detected"), *choices]
         part = settings.writing if in_writing else settings.dialect
 
         def change(value: Any) -> None:
@@ -188,7 +188,7 @@ class SourceWritten(SentencePart):
 def _check_row(text: str) -> None:
     """UsageError unless the text is the number of a row."""
     if not text.strip().isdigit() or not 1 <= int(text) <= 2**31:
-        raise UsageError("That is no row number.", remedy="Rows count from 1.")
+        raise UsageError("That is not a row number.", remedy="Rows count from 1.")
 
 
 def _check_columns(text: str) -> None:
@@ -197,7 +197,7 @@ def _check_columns(text: str) -> None:
 
     left, _, right = text.strip().partition(":")
     if parse_range(f"{left}1:{right or left}1") is None:
-        raise UsageError("Those are no columns.", remedy="Write them like A:F.")
+        raise UsageError("These are not columns.", remedy="Write them like A:F.")
 
 
 def _nothing(mark: str) -> str:

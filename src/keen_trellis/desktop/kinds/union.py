@@ -77,7 +77,7 @@ class UnionSentence(SentencePart):
 
     def _choose_way(self, step: Step, anchor: QWidget) -> None:
         choices = [
-            Choice(False, "by name", "what a table lacks is blank"),
+            Choice(False, "by name", "fields missing from a table are blank"),
             Choice(True, "by position", "the first with the first, under the first table's names"),
         ]
         self.offer(

@@ -184,5 +184,5 @@ def comparisons_for(fields: Sequence[Field]) -> list[Comparison]:
 
 def period_choices() -> list[Choice]:
     """The periods that are told from today, and one of any number of days."""
-    named = [Choice(name, f"the {name}", "told from today") for name in NAMED]
+    named = [Choice(name, f"the {name}", "relative to today") for name in NAMED]
     return [*named, Choice(OTHER_DAYS, "another number of days …")]

@@ -41,5 +41,5 @@ def union_said(names: Sequence[str]) -> str:
 def blend_said(names: Sequence[str]) -> str:
     """A blend as a line beside the questions."""
     if not names[0]:
-        return "the second summed up by group, beside each row of the first"
+        return "the second, summed by group, added to each row of the first"
     return f"every {rows_called(names[0])[0]}, with the {rows_called(names[1])[1]} of its group summed up"

@@ -75,7 +75,12 @@ class _Card(QPushButton):
         left = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         for text, letters, colour, y in (
             (shown.path.stem, font(12.5, bold=True), theme().ink, top),
-            (f"{shown.when:%Y-%m-%d} · {shown.path.parent}", font(11), theme().soft, top + 20),
+            (
+                f"{shown.when:%Y-%m-%d} · {shown.path.parent.name or shown.path.parent}",
+                font(11),
+                theme().soft,
+                top + 20,
+            ),
         ):
             painter.setFont(letters)
             painter.setPen(colour)
@@ -175,7 +180,7 @@ class FirstPage(QScrollArea):
         self._grid.setSpacing(12)
         self._grid.setColumnStretch(2, 1)
         self.cards: list[_Card] = []
-        self.none_yet = _soft("Flows that you save or open stand here, each with its picture.")
+        self.none_yet = _soft("Flows that you save or open are listed here, each with a picture.")
         lately = QVBoxLayout()
         lately.setSpacing(10)
         for part in (_heading("Used lately"), self.none_yet):

@@ -117,7 +117,7 @@ class SourceActions(QObject):
         box = PlainBox(
             QMessageBox.Icon.Question,
             "Others have moved too",
-            f"{names} lies there too.",
+            f"{names} is there, too.",
             parent=self._frame,
         )
         box.setInformativeText("Use it from its new place as well?")

@@ -36,6 +36,4 @@ class CorrectKind(OneInputKind[CorrectSettings]):
 
     def sentence(self, settings: CorrectSettings, inputs: Sequence[InputShape]) -> str:
         values = "1 value" if len(settings.pairs) == 1 else f"{len(settings.pairs):,} values"
-        return (
-            f"In {listed(list(settings.fields)) or 'no field'} of {inputs[0].name}, read {values} otherwise."
-        )
+        return f"In {listed(list(settings.fields)) or 'no field'} of {inputs[0].name}, correct {values}."

@@ -239,7 +239,7 @@ def _plan(settings: OutputSettings, fields: Sequence[Field]) -> tuple[tuple[Fiel
 def _check_place(settings: OutputSettings, plain: OutputSettings) -> None:
     """UsageError unless what says where in a workbook the rows go fits together."""
     if settings.cell and read_cell(settings.cell) is None:
-        raise UsageError(f"“{settings.cell}” is no cell.", remedy="Name one as B4.")
+        raise UsageError(f"“{settings.cell}” is not a cell.", remedy="Name one as B4.")
     if settings.table and (settings.sheet != plain.sheet or settings.cell):
         raise UsageError(
             f"It names the table “{settings.table}” and a sheet or cell besides.", remedy="Keep one of them."

@@ -82,7 +82,7 @@ def _check_keys(
     key = ", ".join(settings.key)
     if connection.exec_driver_sql(f"SELECT 1 FROM {table} WHERE {blank} LIMIT 1").first():
         raise OutputError(
-            f"The key ({key}) is blank in some of {called}, which cannot be told apart then.",
+            f"The key ({key}) is blank in some of {called}, so its rows cannot be identified.",
             remedy="Choose another key, or leave these rows out.",
         )
     twice = connection.exec_driver_sql(

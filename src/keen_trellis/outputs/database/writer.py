@@ -38,7 +38,7 @@ class DatabaseWriter:
     def inside(self, settings: OutputSettings, folder: Path) -> OutputSettings:
         if file_of(settings.path) is None:
             raise OutputError(
-                "It is a table of a server, which lies in no folder.",
+                "It is a table of a server, not a file in a folder.",
                 where=self.place(settings),
                 remedy="Run the flow without another folder, or skip this output.",
             )

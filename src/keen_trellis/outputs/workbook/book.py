@@ -63,7 +63,9 @@ class Book:
         self.package = package
         parts = package.related("", "officeDocument")
         if not parts:
-            raise OutputError("It is no workbook.", where=str(package.path), remedy="Write to another file.")
+            raise OutputError(
+                "It is not a workbook.", where=str(package.path), remedy="Write to another file."
+            )
         self.part = parts[0]
         self.check_format()
 

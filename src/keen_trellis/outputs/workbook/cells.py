@@ -32,7 +32,7 @@ _DAY_MS = 86_400_000
 _MANY_DIGITS = f"more than {_EXACT_DIGITS} digits"
 _TOO_FINE = "parts below a millisecond"
 _TOO_EARLY = "before 1 March 1900"
-_NO_NUMBER = "no number (NaN or infinite)"
+_NO_NUMBER = "not a number (NaN or infinite)"
 _CONTROL = "[\x00-\x08\x0b-\x1f\x7f]"
 _LOOKS_ESCAPED = r"_(x[0-9A-Fa-f]{4}_)"
 _KEPT_SPACE = r"^\s|\s$|[\n\t]|  "
@@ -217,7 +217,7 @@ class _Content:
         spaced = bool(pc.any(pc.match_substring_regex(text, _KEPT_SPACE)).as_py())
         begin, end = _string("\0", shown, spaced=spaced).split("\0")
         made = _together(begin, _escaped(text), end)
-        # A cell of nothing is no cell.
+        # A cell of nothing is not a cell.
         return pc.if_else(pc.equal(text, ""), pa.scalar(None, TEXT), made)
 
     def _check(self, text: pa.Array) -> None:

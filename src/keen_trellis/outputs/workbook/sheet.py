@@ -292,7 +292,7 @@ class Splicing:
                 self._write_new(made, out)
         if self._shared[0] & self._shared[1]:
             raise self._refused(
-                "Formulas beside the rows are computed like one within them, which would go.",
+                "Formulas next to the rows depend on one among them, which would be removed.",
                 "Enter these formulas anew, each on its own, or write to another place.",
             )
         return root
@@ -327,7 +327,7 @@ class Splicing:
                 self._move(cell, column)
             elif number > place.cleared and has_content(cell):
                 raise self._refused(
-                    f"The rows would run over what stands in {cell_name(number, column)}.",
+                    f"The rows would overwrite what is in {cell_name(number, column)}.",
                     "Move it out of the way, or write to another place.",
                 )
             else:

@@ -154,7 +154,7 @@ def _check_free(path: Path) -> None:
     for name in (f"~${path.name}", f"~${path.name[2:]}", f".~lock.{path.name}#"):
         if (path.parent / name).exists():
             raise OutputError(
-                "It is open in another program, as the file beside it says.",
+                "It is open in another program: its lock file is there.",
                 where=str(path.parent / name),
                 remedy="Close the workbook there; if nobody has it open, delete that file.",
             )
@@ -168,7 +168,7 @@ def _check_free(path: Path) -> None:
         )
     if not zipfile.is_zipfile(path):
         raise OutputError(
-            "It is no xlsx workbook, though it is called like one.",
+            "It is not an xlsx workbook, though it is called like one.",
             where=str(path),
             remedy="Write to another file, or move that one away.",
         )
