@@ -163,7 +163,9 @@ class Match(CommandCase):
         self.refused(2, "no join type", *match, "Object no=accession", "--type", "outer")
         self.refused(2, "no join type", *match, "Object no=accession", "--type", "sideways")
         self.refused(2, "cannot be a cross join", *match, "Object no=accession", "--type", "cross")
-        self.refused(2, "nothing that a link can ignore", *match, "Object no=accession", "--ignore", "colour")
+        self.refused(
+            2, "not something a link can ignore", *match, "Object no=accession", "--ignore", "colour"
+        )
         self.refused(2, "Say with --link", "match", self.loans, self.objects)
         self.refused(
             2, "holds several tables", "match", demo_data.folder() / LOANS_FILE, self.objects, "--link", "a=b"

@@ -397,7 +397,7 @@ class SourcesStay(FlowCase):
         for place in ("logs", "logs/*.csv"):
             folder = step("logs", "source", reader="folder", path=place)
             self.refused("logs/a.csv", "sources are never changed", folder)
-            self.refused("logs/new.csv", "among the files that are read", folder)
+            self.refused("logs/new.csv", "read as one table", folder)
         self.run_flow(folder, step("o", "output", ["logs"], writer="text", path="logs/kept.tsv"))
 
     def test_what_lies_beside_a_database(self):
@@ -433,7 +433,7 @@ class SourcesStay(FlowCase):
         (self.folder / "link.csv").symlink_to(self.folder / "elsewhere.csv")
         self.refused("link.csv", "It is a link to", text("loans"))
         os.mkfifo(self.folder / "pipe.csv")
-        self.refused("pipe.csv", "no ordinary file", text("loans"))
+        self.refused("pipe.csv", "not an ordinary file", text("loans"))
         self.assertEqual((self.folder / "elsewhere.csv").read_text(), "mine")
 
 

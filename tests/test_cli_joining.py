@@ -137,7 +137,7 @@ class Matching(CommandCase):
         self.refused(6, "exists already", *words, "--save-flow", flow)
         self.refused(6, "ends in .trellis", *words, "--save-flow", self.folder / "work.json")
         self.refused(2, "no field “lone”", *words, "--write", self.folder / "b.csv", "--sort", "lone")
-        self.refused(2, "does not say of which table", *words, "--where", "object = 'x'")
+        self.refused(2, "does not name its table", *words, "--where", "object = 'x'")
         self.refused(2, "--sort says how to write", *words, "--sort", "loan")
         self.refused(2, "no field “lone”", *words, "--keep", "lone")
 
@@ -195,7 +195,7 @@ class Matching(CommandCase):
         self.refused(2, "no field “objct”", *words, "--link", "objct=accession")
         self.refused(7, "never be equal", *words, "--link", "value=title")
         self.refused(2, "cannot be read", *words, "--link", "UPPER(object=accession")
-        self.refused(2, "no way to take", *words, *self.LINK, "--take", "latest")
+        self.refused(2, "not a way to take", *words, *self.LINK, "--take", "latest")
         self.refused(2, "Nothing compares as", *words, *self.LINK, "--compare-as", "colour")
         self.refused(2, "neither more nor less", *words, "--link", "value<valued", "--blank-matches-blank")
         self.refused(7, "does not fit", *words, "--link", "value * 9223372036854775807 = valued")
@@ -308,7 +308,7 @@ class Blending(CommandCase):
 
     def test_what_is_refused(self):
         for code, said, *words in (
-            (2, "is no measure", "--measure", "add(cost)"),
+            (2, "is not a measure", "--measure", "add(cost)"),
             (2, "no field “price”", "--measure", "sum(price)"),
             (7, "sum needs numbers", "--measure", "sum(place)"),
             (2, "no measure “totl”", "--measure", "sum(cost) as total", "--spread", "totl"),
@@ -318,7 +318,7 @@ class Blending(CommandCase):
             self.refused(code, said, *self.blend(*words))
         self.refused(2, "Loans is the main table", *self.blend("--measure", "Loans: sum(value)"))
         two = ("blend", self.path("loans"), self.path("trips"), self.path("rates"), "--link", "venue=place")
-        self.refused(2, "does not say of which table", *two)
+        self.refused(2, "does not name its table", *two)
 
 
 class Guards(CommandCase):
@@ -340,7 +340,7 @@ class Guards(CommandCase):
 
     def test_what_is_no_guard_is_refused(self):
         words = ("match", self.path("loans"), self.path("objects"), *self.LINK)
-        self.refused(2, "is no guard", *words, "--guard", "everything fine")
+        self.refused(2, "is not a guard", *words, "--guard", "everything fine")
 
     def test_a_flow_is_run_behind_its_guards(self):
         folder = demo_data.copy(self.folder / "demo")

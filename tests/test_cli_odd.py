@@ -42,7 +42,7 @@ class Flows(OddCase):
             (begin + source % (b"A", b',"x":' + b"[" * 50_000 + b"]" * 50_000), "nested too deeply"),
             (begin + source % (b"A\xff", b""), "not UTF-8"),
             (begin + b'[],"x\xff":1}', "can't decode|not UTF-8"),
-            (begin + source % (b"A", b',"path":"a\\u0000b"'), "path in it is none: “a␀b”"),
+            (begin + source % (b"A", b',"path":"a\\u0000b"'), "path in it is not valid: “a␀b”"),
         ):
             (self.folder / "a.trellis").write_bytes(content)
             for command in ("run", "look"):
@@ -54,7 +54,7 @@ class Flows(OddCase):
 
     def test_a_pipe_is_no_flow_and_is_not_waited_for(self):
         os.mkfifo(self.folder / "a.trellis")
-        self.assertIn("no ordinary file", self.call("run", self.folder / "a.trellis", code=6).output)
+        self.assertIn("not an ordinary file", self.call("run", self.folder / "a.trellis", code=6).output)
 
 
 class Settings(OddCase):

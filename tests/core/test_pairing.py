@@ -85,7 +85,8 @@ class Candidates(unittest.TestCase):
 class OfRealNames(unittest.TestCase):
     def test_what_somebody_mistyped_is_among_the_first(self):
         """Texts that nobody chose for this: what the installed packages say of themselves."""
-        names = sorted({str(d.metadata["Summary"])[:60] for d in distributions() if d.metadata["Summary"]})
+        said = (entry.metadata.get("Summary") for entry in distributions())
+        names = sorted({text[:60] for text in said if text})
         chance = random.Random(7)
         first = among = 0
         asked = chance.sample([name for name in names if len(name) > 12], 30)

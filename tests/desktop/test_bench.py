@@ -656,7 +656,7 @@ class Guards(BenchCase):
 
     def test_what_is_no_guard_is_said(self):
         self.window.bench.guards.add("all fine")
-        self.assertIn("is no guard", self.window.status.shown.text())
+        self.assertIn("is not a guard", self.window.status.shown.text())
         self.session.select(Selection("venues"))
         self.press(KEY.Key_G, modifier=CTRL)
         self.assertIn("knots and outputs", self.window.status.shown.text())

@@ -4,6 +4,8 @@ import re
 import sys
 import tempfile
 import unittest
+from contextlib import redirect_stderr
+from io import StringIO
 from pathlib import Path
 
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
@@ -256,6 +258,17 @@ class Faults(WindowCase):
         for word in ("Loan report", "registry.sqlite", "not in the registry", "Out date", str(Path.home())):
             self.assertNotIn(word, saved.split("== The end of the log")[0].split("== The flow")[1])
         self.assertRegex(saved, r"2\. \w+ from \[")
+
+    def test_a_fault_on_a_thread_offers_one_too(self):
+        self.window.reports.watch()
+        begin_log(self.folder / "l.log")
+        self.addCleanup(begin_log, Path(tempfile.gettempdir()) / "keen-trellis-tests.log")
+        with redirect_stderr(StringIO()):
+            self.session.jobs.start("failing", lambda _: 1 // 0, lambda _: None, self.session.failed.emit)
+            self.rest()
+        self.assertIn("ZeroDivisionError", self.dialog(QMessageBox).detailedText())
+        self.assertIn("unexpected", self.window.status.shown.text())
+        self.answer("Go on without")
 
     def test_no_text_of_a_step_is_in_a_report(self):
         found = without_data({"type": "inner", "path": "/a/x.csv", "of": [{"value": "Ann"}, 7, None]})

@@ -80,7 +80,7 @@ class Links(JoinCase):
         self.click(self.chip("Corrections"))
         self.enter("no pair", lines=True)
         entry = QApplication.activePopupWidget()
-        self.assertIn("is no pair", entry.said.text())
+        self.assertIn("is not a pair", entry.said.text())
         self.press(KEY.Key_Escape)
         self.tick("Preparation", "correct single values …")
         self.assertEqual(self.settings.links[0].correct, ())

@@ -294,7 +294,7 @@ class Repairs(JoinCase):
         )
         self.session.apply("remove", lambda _: edits.remove_step(flow, "objects"), Selection(output))
         self.rest()
-        self.assertIn("is gone", self.sentence)
+        self.assertIn("is missing", self.sentence)
         needs = self.window.attention.text()
         self.assertIn("wrong", needs)
         self.click(self.chip("Remove"))

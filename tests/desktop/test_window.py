@@ -116,7 +116,7 @@ class Flows(WindowCase):
         self.window.trellis.setFocus()
         self.press(KEY.Key_Delete)
         self.rest()
-        self.assertIn("is gone", str(self.session.outcome(KNOT).error))
+        self.assertIn("is missing", str(self.session.outcome(KNOT).error))
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
         self.assertIsNone(self.session.outcome(KNOT).error)

@@ -233,7 +233,7 @@ class FileFormat(unittest.TestCase):
 
     def test_other_json_is_refused(self):
         self.refused('{"steps": []}', "not a flow")
-        self.refused("[1, 2]", "not as it should be")
+        self.refused("[1, 2]", "is not valid")
         self.refused('{"format": "something/1"}', "not a flow")
 
     def test_a_newer_major_format_is_refused(self):

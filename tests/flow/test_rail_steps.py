@@ -53,7 +53,7 @@ class EveryKind(unittest.TestCase):
             "filter": "Keep the rows of Loans in which Venue is “Pier” or “Mill”.",
             "compute": "In Loans, compute long as CHAR_LENGTH(Venue) > 10.",
             "mend-text": "In Loans, write Venue: “a” replaced by “b”.",
-            "correct": "In Venue of Loans, read 1 value otherwise.",
+            "correct": "In Venue of Loans, correct 1 value.",
             "split": "Split Object no of Loans at “.” into collection, number.",
             "combine": "Combine Venue, Object no of Loans into both, “ / ” between them.",
             "sort": "Sort Loans by Venue, descending.",

@@ -222,7 +222,7 @@ class Trouble(RunnerCase):
         self.assertEqual(error.where, "Loans with Objects")
 
     def test_a_removed_input_is_said(self):
-        self.failing(edits.remove_step(self.flow, "objects"), "objects.*is gone")
+        self.failing(edits.remove_step(self.flow, "objects"), "objects.*is missing")
 
     def test_a_cross_join_by_type_is_refused(self):
         self.failing(self.changed(type="cross"), "cannot be a cross join")

@@ -203,7 +203,7 @@ class Table(BookCase):
 
     def test_what_a_table_does_not_take(self):
         self.make()
-        self.refuse("would run over what stands in B12", lent(9), table="Lent")
+        self.refuse("would overwrite what is in B12", lent(9), table="Lent")
         self.refuse("columns are id, amount.*none for amounts", table(id=["x"], amounts=[1]), table="Lent")
         self.refuse("Lent has amount, which these rows do not have", table(id=["x"]), table="Lent")
         self.refuse("no table and no named range “Lend”.*Lent", lent(1), table="Lend")
@@ -360,9 +360,9 @@ class Sheets(BookCase):
     def test_a_file_that_is_none_or_open_elsewhere(self):
         self.make()
         for content, said in (
-            (self.path.read_bytes()[:-200], "no xlsx workbook"),
+            (self.path.read_bytes()[:-200], "not an xlsx workbook"),
             (bytes.fromhex("d0cf11e0a1b11ae1") + b"\0" * 600, "encrypted"),
-            (b"a,b\n1,2\n", "no xlsx workbook"),
+            (b"a,b\n1,2\n", "not an xlsx workbook"),
         ):
             with self.subTest(said):
                 self.path.write_bytes(content)
@@ -408,7 +408,7 @@ class Sheets(BookCase):
         self.refuse("A formula fills the cells C2:D3, some of which would go", cell="A1")
         begun = b'<c r="C2"><f t="shared" ref="C2:D2" si="0">A2</f></c><c r="D2"><f t="shared" si="0"/></c>'
         with_part(self.path, "xl/worksheets/sheet1.xml", lambda content: _with_row_2(content, begun))
-        self.refuse("computed like one within them", cell="A1")
+        self.refuse("depend on one among them", cell="A1")
         self.write(dated(2))
         self.assertEqual(self.rows("Data")[1], [dt.datetime(2026, 2, 1), 0.5, "Pier 0"])
 

@@ -154,7 +154,9 @@ class Types(DelimitedCase):
         self.check(["01.31.2026", "2.1.2026"], T.DATE, [dt.date(2026, 1, 31), dt.date(2026, 2, 1)])
 
     def test_dates_with_two_possible_orders_stay_text(self):
-        self.check(["01/02/2026", "03/04/2026"], T.TEXT, ["01/02/2026", "03/04/2026"], "cannot be told apart")
+        self.check(
+            ["01/02/2026", "03/04/2026"], T.TEXT, ["01/02/2026", "03/04/2026"], "cannot be distinguished"
+        )
 
     def test_a_day_that_does_not_exist(self):
         self.check(["2026-02-30", "2026-02-01"], T.TEXT, ["2026-02-30", "2026-02-01"], "look like dates")
@@ -191,7 +193,7 @@ class Types(DelimitedCase):
         )
         found = self.kind('"1,234"', '"2,125"')
         self.assertEqual((found[0], found[1]), (T.TEXT, ["1,234", "2,125"]))
-        self.assertIn("cannot be told apart", found[2])
+        self.assertIn("cannot be distinguished", found[2])
 
     def test_one_field_shows_what_the_marks_of_another_mean(self):
         snapshot = self.read("a;b;c\n1.234,5;1,234;01/02/2026\n2;2,125;03/04/2026\n")

@@ -77,8 +77,8 @@ class NotWhatTheySeem(SourceCase):
 
     def test_a_pipe_a_device_and_a_folder(self):
         os.mkfifo(self.folder / "pipe.csv")
-        self.refused(self.folder / "pipe.csv", "no ordinary file")
-        self.refused("/dev/zero", "no ordinary file")
+        self.refused(self.folder / "pipe.csv", "not an ordinary file")
+        self.refused("/dev/zero", "not an ordinary file")
         (self.folder / "folder.csv").mkdir()
         self.refused(self.folder / "folder.csv", "It is a folder")
 

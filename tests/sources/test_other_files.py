@@ -173,7 +173,7 @@ class Lines(SourceCase):
     def test_a_line_that_is_no_object(self):
         self.refused(self.put("t.jsonl", '{"n": 1}\n[2]\n'), "Line 2 is not a JSON object")
         self.refused(
-            self.put("d.jsonl", '{"n": ' + "[" * 100_000 + "]" * 100_000 + "}\n"), "Line 1 is no JSON"
+            self.put("d.jsonl", '{"n": ' + "[" * 100_000 + "]" * 100_000 + "}\n"), "Line 1 is not a JSON"
         )
         self.refused(self.put("e.jsonl", "{}\n{}\n"), "hold no fields")
 

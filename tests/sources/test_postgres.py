@@ -141,7 +141,7 @@ class Reading(PostgresCase):
 
     def test_what_is_no_single_select_is_refused(self):
         for query, said in (
-            ("DELETE FROM objects", "no SELECT"),
+            ("DELETE FROM objects", "not a SELECT"),
             ("SELECT 1; DROP TABLE objects", "2 statements"),
             (
                 "WITH gone AS (DELETE FROM objects RETURNING *) SELECT * FROM gone",

@@ -238,7 +238,7 @@ class Named(SheetCase):
 
     def test_ranges_that_are_none(self):
         path = self.book(HEAD, *BODY)
-        self.refused(path, "no range of cells", "Trips!A1-B2")
+        self.refused(path, "not a range of cells", "Trips!A1-B2")
         self.refused(path, "nothing in Q7:R9", "Trips!Q7:R9")
 
     def test_named_ranges_of_ods(self):

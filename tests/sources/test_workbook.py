@@ -180,7 +180,7 @@ class Trouble(WorkbookCase):
 
     def test_a_pipe(self):
         os.mkfifo(self.folder / "p.csv")
-        self.refused(self.folder / "p.csv", "no ordinary file")
+        self.refused(self.folder / "p.csv", "not an ordinary file")
 
     def test_an_empty_sheet(self):
         self.refused(self.write(S=[]), "The sheet “S” is empty")

@@ -56,6 +56,7 @@ class Jobs:
     """Runs jobs on workers and calls back on the thread of the session.
 
     progressed: a job, done, total, what (total 0: not known).  ended: a job that is over, however.
+    faulty: the trace of a defect of ours.
     """
 
     def __init__(self, turns: Turns, workers: Workers) -> None:
@@ -65,6 +66,7 @@ class Jobs:
         self._closed = False
         self.progressed: Notice[Job, int, int, str] = Notice()
         self.ended: Notice[Job] = Notice()
+        self.faulty: Notice[str] = Notice()
 
     @property
     def under_way(self) -> bool:
@@ -98,11 +100,14 @@ class Jobs:
         self._under_way.add(job)
 
         def run() -> None:
-            callback = _outcome(work, job.task, done, failed)
+            callback = _outcome(work, job.task, done, failed, self._tell_fault)
             self.turns.soon(lambda: self._finish(job, callback))
 
         self._workers.submit(run)
         return job
+
+    def _tell_fault(self, trace: str) -> None:
+        self.turns.soon(lambda: self.faulty.emit(trace))
 
     def _finish(self, job: Job, callback: Callable[[], None]) -> None:
         self._under_way.discard(job)
@@ -129,8 +134,9 @@ def _outcome(
     task: Task,
     done: Callable[[Any], None],
     failed: Callable[[TrellisError], None],
+    faulty: Callable[[str], None],
 ) -> Callable[[], None]:
-    """Do the work; what is to be called with what it came to."""
+    """Do the work; what is to be called with what it came to. faulty: hears of a defect of ours."""
     try:
         outcome = work(task)
         return lambda: done(outcome)
@@ -145,5 +151,6 @@ def _outcome(
     except Exception as unexpected:  # noqa: BLE001
         # A defect of ours: said in the window, with the trace on standard error for its mending.
         traceback.print_exc()
+        faulty(traceback.format_exc())
         error = TrellisError(f"Something unexpected went wrong: {unexpected}.")
     return lambda: failed(error)

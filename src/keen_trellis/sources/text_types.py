@@ -280,7 +280,9 @@ class TextField:
         if self._open_said:
             what = "day and month" if "dates" in self._look_alike else "marks of decimals and thousands"
             kind = "dates" if "dates" in self._look_alike else "numbers"
-            return [Remark(f"{kind}, but {what} look the same; read as text", self.name, doubtful=True)]
+            return [
+                Remark(f"{kind}, but {what} cannot be distinguished; read as text", self.name, doubtful=True)
+            ]
         if _mostly_matching(_sample(column), _DIGITS) and _matching(column, _LEADING_ZEROS):
             if _matching(column, _DIGITS) == self._filled:
                 return [Remark("digits with leading zeros; kept as text", field=self.name)]

@@ -33,7 +33,7 @@ from keen_trellis.flow.plain_text import visible
 
 HEIGHT = 168
 _SIDE, _TOP, _CAPTION, _LABELS = 14, 24, 22, 18
-_WIDEST_BAR = 84
+_WIDEST_BAR, _FEW_BARS = 84, 6
 _GAP = 2
 _LEAST_BAR = 1.5
 _DRAG_BEGINS = 6
@@ -117,7 +117,9 @@ class Bars(QWidget):
     # --- places ---
 
     def _bar_width(self) -> float:
-        return min((self.width() - 2 * _SIDE) / max(len(self.shown.bars), 1), _WIDEST_BAR)
+        count = max(len(self.shown.bars), 1)
+        widest = _WIDEST_BAR * 2 if count <= _FEW_BARS else _WIDEST_BAR
+        return min((self.width() - 2 * _SIDE) / count, widest)
 
     def bar_at(self, x: float) -> int | None:
         """The bar whose column is at x."""
@@ -144,6 +146,7 @@ class Bars(QWidget):
             return
         mirrored = self._style is Style.MIRRORED and len(self.shown.series) == 2
         top, bottom = _CAPTION + _TOP - 6.0, float(self.height() - _LABELS)
+        bottom -= _TOP - 8 if mirrored else 0  # for the numbers below
         heights = [self._heights(bar) for bar in self.shown.bars]
         most = [max(of) for of in zip(*heights, strict=True)]
         scale = (bottom - top) / (sum(most) or 1)
@@ -184,6 +187,10 @@ class Bars(QWidget):
         said = percent(counts[1] / max(sum(counts), 1)) if self._style is Style.SHARE else f"{counts[0]:,}"
         if QFontMetrics(painter.font()).horizontalAdvance(said) <= width:
             painter.drawText(QRectF(left, line - above - 15, width, 14), Qt.AlignmentFlag.AlignCenter, said)
+        below = f"{counts[1]:,}" if len(heights) == 2 else ""
+        if below and QFontMetrics(painter.font()).horizontalAdvance(below) <= width:
+            place = QRectF(left, line + max(heights[1], 0) + 1, width, 14)
+            painter.drawText(place, Qt.AlignmentFlag.AlignCenter, below)
 
     def _is_kept(self, number: int) -> bool:
         """Whether a bar's rows stay: all do where none is in force."""

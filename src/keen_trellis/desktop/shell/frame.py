@@ -201,6 +201,7 @@ class Frame(QMainWindow):
         if shown is self._pages.currentWidget():
             return
         self._pages.setCurrentWidget(shown)
+        self.status.show_text(self._shown_text())
         if shown is page:
             page.show_lately(self._lately())
             page.drop_place.buttons[0].setFocus()
@@ -293,6 +294,8 @@ class Frame(QMainWindow):
         )
 
     def _shown_text(self) -> str:
+        if self.first_page is not None and self.first_page.isVisible():
+            return "Nothing is open yet. F1 opens the guide."
         outcome = self.session.selected_outcome()
         if outcome is None or outcome.result is None:
             return ""

@@ -95,17 +95,21 @@ class Reports(QObject):
         self._box: PlainBox | None = None
 
     def watch(self) -> None:
-        """Hear of every error that nobody caught, from now on."""
+        """Hear of every error that nobody caught, and of those on threads, from now on."""
         sys.excepthook = self.caught
+        self._frame.jobs.faulty.connect(self.offer)
 
     def caught(self, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         """Log an error that nobody caught, and offer a report; once, while the offer stands."""
         if issubclass(kind, KeyboardInterrupt):
             sys.__excepthook__(kind, error, trace)
             return
-        told = "".join(traceback.format_exception(kind, error, trace))
-        log.error("not caught\n%s", told)
         sys.__excepthook__(kind, error, trace)
+        self.offer("".join(traceback.format_exception(kind, error, trace)))
+
+    def offer(self, told: str) -> None:
+        """Log a fault, and offer a report of it."""
+        log.error("not caught\n%s", told)
         if self._box is not None:
             return
         said = "Something went wrong that should not have. Your files and your flow are as they were."

@@ -125,7 +125,7 @@ def _wanted(layout: Layout) -> Iterator[_Wanted]:
             yield _Wanted(bead, role, bead.x, bead.y - 18, (name,), bead.room)
     for knot in knots:
         details = (knot.detail, knot.short, _share(knot.short))
-        yield _Wanted(knot, Role.DETAIL, knot.x, knot.top - 8, details, knot.room, slide=20)
+        yield _Wanted(knot, Role.DETAIL, knot.x, knot.top - 9, details, knot.room, slide=20)
     yield from _counts(layout)
 
 
@@ -197,11 +197,11 @@ def _box(start: Point, end: Point) -> QRectF:
 
 def _placed(wanted: _Wanted, others: Sequence[QRectF], width: float) -> Caption | None:
     """The words in the longest form that is clear of the others; None if none is."""
-    half = _BOX if wanted.role is Role.SLAT else _HALF
+    notched = isinstance(wanted.of, Words) and wanted.of.notch
+    half = _BOX if wanted.role is Role.SLAT else _HALF - 1 if notched else _HALF
     left, right = _free(wanted.x, wanted.y, half, others, width, wanted.left)
     room = min(right - left, wanted.room)
     metrics = QFontMetrics(wanted.role.font)
-    notched = isinstance(wanted.of, Words) and wanted.of.notch
     for words in wanted.forms:
         form = elided(metrics, words, Qt.TextElideMode.ElideMiddle, _WHOLE)
         needed = metrics.horizontalAdvance(form) + 1 + (NOTCH if notched else 0)
