@@ -147,6 +147,21 @@ class Spreads(PicturesCase):
         self.assertGreaterEqual(len(colours), 1)
         self.assertNotEqual(picture.pixel(14, 8), picture.pixel(picture.width() - 14, 6))
 
+    def test_the_menu_of_a_fields_head_begins_with_a_small_one(self):
+        self.stand_in("loans", "Status")
+        grid = self.window.bench.grid
+        place = QPoint(grid.column_left(grid.column) + 12, 12)
+        menu = self.right_click(grid.viewport(), place)
+        first = menu.actions()[0]
+        sketch = first.defaultWidget()
+        self.assertIn("returned, open, extended", sketch.accessibleName())
+        picture = sketch.grab().toImage()
+        self.assertNotEqual(picture.pixel(30, 30), picture.pixel(picture.width() - 30, 10))
+        first.trigger()
+        menu.close()
+        self.rest()
+        self.assertTrue(self.window.bench.spread.is_shown)
+
     def test_groups_of_a_blend(self):
         blend = next(step.id for step in self.session.flow.steps if step.kind == "blend")
         bars = self.spread(blend, "sum of Visitors")

@@ -145,7 +145,7 @@ class Pointing(WindowCase):
         self.assertNotEqual(grid.lines.count, lines)
         self.on_head(0)
         self.close_menus()
-        self.pick_entry(self.on_head(1), "Sort by this field")
+        self.pick_entry(self.on_head(1), "Sort the bench by this field")
         self.assertEqual(grid.content.sorted_by, (grid.column, False))
 
     def test_a_fields_head_puts_steps_there_for_it(self):

@@ -36,7 +36,7 @@ _SIDE, _TOP, _CAPTION, _LABELS = 14, 24, 22, 18
 _WIDEST_BAR, _FEW_BARS = 84, 6
 _GAP = 2
 _LEAST_BAR = 1.5
-_DRAG_BEGINS = 6
+_SKETCH_HEIGHT, _SKETCH_WIDTH = 62, 260
 
 
 class Style(enum.Enum):
@@ -331,3 +331,27 @@ def draw_small(painter: QPainter, rect: QRectF, shown: Distribution, colour: QCo
         painter.fillRect(
             QRectF(rect.left() + number * width, rect.bottom() - high, width - gap, high), colour
         )
+
+
+class Sketch(QWidget):
+    """A distribution as a small picture, with its ends and its blanks in words."""
+
+    def __init__(self, shown: Distribution, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._shown = shown
+        bars = shown.bars
+        ends = f"{bars[0].said} … {bars[-1].said}" if shown.ordered else ", ".join(b.said for b in bars[:3])
+        blank = f" · {shown.blanks[0]:,} blank" if shown.blanks and shown.blanks[0] else ""
+        self._said = f"{ends or 'no values'}{blank}"
+        self.setAccessibleName(f"How {shown.field} spreads: {self._said}")
+        self.setFixedHeight(_SKETCH_HEIGHT)
+        self.setMinimumWidth(_SKETCH_WIDTH)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        room = QRectF(self.rect()).adjusted(24, 4, -24, -4)
+        draw_small(painter, room.adjusted(0, 0, 0, -_LABELS), self._shown, theme().ink)
+        painter.setFont(font(11))
+        painter.setPen(theme().soft)
+        said = elided(painter.fontMetrics(), self._said, Qt.TextElideMode.ElideRight, int(room.width()))
+        painter.drawText(room, Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft, said)

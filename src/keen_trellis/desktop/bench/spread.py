@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from keen_trellis.core.insight.distribution import Distribution, distribution
 from keen_trellis.core.insight.proposal import percent
-from keen_trellis.core.table import Cells, Field, Mask, Table
+from keen_trellis.core.table import Cells, Field, Mask, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.bench.bars import Bars, Style
 from keen_trellis.desktop.bench.content import RIGHT, Column, Content
@@ -23,6 +23,9 @@ from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.spreading import condition_of
 from keen_trellis.session import editing
 from keen_trellis.session.session import Session
+
+# So many rows are looked at for the picture in a menu, which must be there at once.
+_SKETCHED = 20_000
 
 
 class Pictured(Panel):
@@ -122,6 +125,16 @@ class Spreading(Opener[SpreadView]):
                 self._panels.open(self)
 
         self._session.jobs.start(f"looking how {name} spreads", work, done, self._session.failed.emit)
+
+    def small(self) -> Distribution | None:
+        """How the current column spreads, seen from some of its rows; None where there is none."""
+        content = self._grid.content
+        if content is None or not content.columns:
+            return None
+        column = content.columns[self._grid.column]
+        table, name = content.table_of(column), column.field.name
+        cells = table.take(spread_rows(table.rows, _SKETCHED), [name])[0]
+        return distribution(name, [("rows", cells)])
 
     def _of_link(self, content: Content, column: Column) -> _Asked:
         """Both sides of a link on one scale, so that one sees where they do not meet."""

@@ -377,7 +377,14 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
             lambda: window.status.say(window.bench.grid.copy_value()),
             here.row,
         ),
-        Command("sort", "Rows", "&Sort by this field", "Ctrl+L", window.bench.grid.sort_current, here.column),
+        Command(
+            "sort",
+            "Rows",
+            "&Sort the bench by this field",
+            "Ctrl+L",
+            window.bench.grid.sort_current,
+            here.column,
+        ),
         Command("next_band", "Rows", "&Next band", "Ctrl+Down", lambda: window.jump_to_band(1), here.bands),
         Command(
             "last_band", "Rows", "&Previous band", "Ctrl+Up", lambda: window.jump_to_band(-1), here.bands

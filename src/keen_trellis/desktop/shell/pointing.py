@@ -11,9 +11,11 @@ from functools import partial
 
 from PySide6.QtCore import QObject, QPoint
 from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QMenu, QWidgetAction
 
 from keen_trellis.core.join_type import QUESTION_TYPES
 from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.bench.bars import Sketch
 from keen_trellis.desktop.bench.grid import Spot
 from keen_trellis.desktop.kinds import COMMANDS
 from keen_trellis.desktop.sentence.view import ChipButton
@@ -137,14 +139,29 @@ class Pointing(QObject):
             opened.append(("Where these rows go…", lambda: grid.open_destinations(band)))
         if spot in (Spot.BAND, Spot.REASON):
             opened.append(("Open or close", lambda: grid.toggle(grid.current)))
-        self._commands.menu(self._frame, [*opened, *([None] if opened else []), *entries]).popup(place)
+        menu = self._commands.menu(self._frame, [*opened, *([None] if opened else []), *entries])
+        if spot is Spot.FIELD:
+            self._picture(menu)
+        menu.popup(place)
+
+    def _picture(self, menu: QMenu) -> None:
+        """Let the menu of a field's head begin with a small picture of how the field spreads."""
+        spread = self._frame.bench.spread.small()
+        if spread is None:
+            return
+        action = QWidgetAction(menu)
+        action.setDefaultWidget(Sketch(spread))
+        action.setText(f"How {spread.field} spreads")
+        action.triggered.connect(self._frame.bench.spread.show)
+        menu.insertAction(menu.actions()[0], action)
 
     def _field_steps(self) -> list[Entry]:
         """The steps that can be put there for the current field."""
         field = self._frame.bench.field_here()
         if field is None or self._commands.why_not("field_steps"):
             return []
-        steps: list[Entry] = [
+        # What takes the field away comes last.
+        leaves_out, *steps = [
             (command.about, partial(self._selected.begin_step, kind, command, field.name))
             for kind, command in COMMANDS.items()
             if command.about and (field.type is FieldType.TEXT or not command.of_text)
@@ -153,6 +170,7 @@ class Pointing(QObject):
             *steps,
             ("Rename it…", partial(self._selected.rename_field, field)),
             ("Read it as another type…", partial(self._selected.retype, field)),
+            leaves_out,
         ]
 
     def _on_sentence(self, chip: ChipButton | None, place: QPoint) -> None:
