@@ -6,7 +6,7 @@ import enum
 from collections.abc import Sequence
 
 import numpy as np
-from PySide6.QtCore import QPoint, QPointF, Qt, Signal
+from PySide6.QtCore import QPoint, QPointF, QRect, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
     QKeyEvent,
@@ -106,6 +106,7 @@ class BenchGrid(GridView):
 
     def move_to(self, number: int, *, extend: bool = False) -> None:
         """Make another line the current one and bring it into view."""
+        before = {self.current, self.anchor}
         self.current = min(max(number, 0), max(self.lines.count - 1, 0))
         if not extend:
             self.anchor = self.current
@@ -115,8 +116,15 @@ class BenchGrid(GridView):
             bar.setValue(self.current - covered)
         elif self.current >= bar.value() + bar.pageStep():
             bar.setValue(self.current - bar.pageStep() + 1)
-        self.viewport().update()
+        self._draw_lines(before | {self.current, self.anchor})
         self.current_changed.emit()
+
+    def _draw_lines(self, numbers: set[int]) -> None:
+        """Draw the lines again from the first of these to the last, and the head that stays above them."""
+        width, first, last = self.viewport().width(), min(numbers), max(numbers)
+        height = (last - first + 1) * LINE_HEIGHT
+        self.viewport().update(QRect(0, int(self.line_top(first)), width, height))
+        self.viewport().update(QRect(0, self.header_height, width, LINE_HEIGHT))
 
     def show_row(self, part: int, place: int) -> None:
         """Go to a row, opening what hides it."""
@@ -465,4 +473,4 @@ class BenchGrid(GridView):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self.content is not None:
-            GridPainter(QPainter(self.viewport()), self, self.content).paint()
+            GridPainter(QPainter(self.viewport()), self, self.content).paint(event.rect())

@@ -41,8 +41,8 @@ class GridPainter:
         self._grid = grid
         self._content = content
 
-    def paint(self) -> None:
-        """Paint everything that is in view."""
+    def paint(self, within: QRect) -> None:
+        """Paint everything that is in view. within: what of it is wanted; other lines are left out."""
         painter, grid, chosen = self._painter, self._grid, theme()
         area = grid.viewport().rect()
         painter.fillRect(area, chosen.paper)
@@ -56,6 +56,8 @@ class GridPainter:
         low, high = sorted((grid.anchor, grid.current))
         for number in range(top, min(top + visible, grid.lines.count)):
             y = head + (number - top) * LINE_HEIGHT
+            if y > within.bottom() or y + LINE_HEIGHT < within.top():
+                continue
             self._line(number, y, chosen_row=low <= number <= high)
         sticky = grid.sticky_head(top)
         if sticky is not None:

@@ -10,6 +10,7 @@ from PySide6.QtGui import (
     QKeyEvent,
     QMouseEvent,
     QMoveEvent,
+    QNativeGestureEvent,
     QPainter,
     QPaintEvent,
     QPen,
@@ -21,20 +22,20 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.accessible import Part, tell_current
 from keen_trellis.desktop.plain import tip
-from keen_trellis.desktop.theme import font, theme
+from keen_trellis.desktop.theme import theme
 from keen_trellis.desktop.trellis.captions import Caption, captions_of
+from keen_trellis.desktop.trellis.dragging import Drag, paint_drag
 from keen_trellis.desktop.trellis.extents import Look, changed
 from keen_trellis.desktop.trellis.items import TABLES, Item, items_of
 from keen_trellis.desktop.trellis.knots import Cutting
 from keen_trellis.desktop.trellis.layout import plan
-from keen_trellis.desktop.trellis.painting import TrellisPainter, curve
+from keen_trellis.desktop.trellis.painting import TrellisPainter
 from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
-from keen_trellis.flow.edits import move_along
-from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.history import History
 from keen_trellis.session.session import Session
 
 _DRAG_BEGINS = 8
+_PINCH = 0.12
 # At most so small a flow gets by itself; smaller only when asked for.
 _READABLE = 0.7
 _WORTH_GROWING = 1.12
@@ -75,10 +76,11 @@ class TrellisView(QWidget):
         self._drawn: Look | None = None  # as it was drawn last; None: nothing of that holds
         self._tether = QRectF()
         self._smallest: float | None = _READABLE  # that it may get to fit by itself; None: it does not
+        self._pinch = 0.0  # how far two fingers went since the last size
         self._held_at: QPointF | None = None  # by the middle button
         self._pressed: Item | None = None
         self._press_at = QPointF()
-        self._drag_to: QPointF | None = None
+        self._drag: Drag | None = None
         self._hovered: Item | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -121,7 +123,19 @@ class TrellisView(QWidget):
         if event.type() == QEvent.Type.User:
             self._lay_out()
             return True
+        if isinstance(event, QNativeGestureEvent):
+            return self._pinched(event)
         return super().event(event)
+
+    def _pinched(self, event: QNativeGestureEvent) -> bool:
+        """Two fingers that move apart on a touchpad zoom in, one size for each stretch of their way."""
+        if event.gestureType() != Qt.NativeGestureType.ZoomNativeGesture:
+            return False
+        self._pinch += event.value()
+        if abs(self._pinch) >= _PINCH:
+            self.zoom_by(1 if self._pinch > 0 else -1)
+            self._pinch = 0.0
+        return True
 
     def _lay_out(self) -> None:
         if not self._is_stale:
@@ -249,14 +263,14 @@ class TrellisView(QWidget):
         held = event.buttons() & Qt.MouseButton.LeftButton
         if held and self._pressed is not None and self._pressed.draggable:
             far = (event.position() - self._press_at).manhattanLength() > _DRAG_BEGINS
-            if far or self._drag_to is not None:
-                self._drag_to = event.position()
+            if far or self._drag is not None:
+                self._drag = Drag(self._session.flow, self._pressed, self._press_at, event.position())
                 self.setCursor(Qt.CursorShape.ClosedHandCursor)
         hovered = self.item_at(event.position())
         if hovered != self._hovered:
             self._hovered = hovered
             self.setToolTip(tip(hovered.tip if hovered else ""))
-        if self._drag_to is None:
+        if self._drag is None:
             hand = hovered is not None
             self.setCursor(Qt.CursorShape.PointingHandCursor if hand else Qt.CursorShape.ArrowCursor)
         else:
@@ -264,20 +278,14 @@ class TrellisView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._held_at = None
-        pressed, dragged = self._pressed, self._drag_to
-        self._pressed, self._drag_to = None, None
+        pressed, dragged = self._pressed, self._drag
+        self._pressed, self._drag = None, None
         self.setCursor(Qt.CursorShape.ArrowCursor)
         self.update()
         if pressed is None:
             return
         if dragged is not None:
-            target = self._drop_target(event.position(), pressed)
-            if target is None:
-                self._session.said.emit(f"{self._why_no_drop(event.position(), pressed)}.")
-            elif (way := self._along(pressed, target)) is not None:
-                self.move_wanted.emit(pressed.selection.step, *way)
-            else:
-                self.join_wanted.emit(pressed.selection, target.selection)
+            self._drop(Drag(self._session.flow, pressed, self._press_at, event.position()))
             return
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier and pressed.selection.step:
             self._session.choose_too(pressed.selection.step)
@@ -293,6 +301,16 @@ class TrellisView(QWidget):
             self.part_clicked.emit(pressed.selection.step, pressed.part)
         self._session.select(pressed.selection)
 
+    def _drop(self, drag: Drag) -> None:
+        """Do what letting go there means, or say why that cannot be."""
+        target = drag.target(self.items, self.zoom)
+        if target is None:
+            self._session.said.emit(f"{drag.why_not(self.item_at(drag.place))}.")
+        elif (way := drag.along(target)) is not None:
+            self.move_wanted.emit(drag.item.selection.step, *way)
+        else:
+            self.join_wanted.emit(drag.item.selection, target.selection)
+
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         if event.reason() == QContextMenuEvent.Reason.Mouse:
             self.menu_wanted.emit(self.item_at(QPointF(event.pos())), event.globalPos())
@@ -305,43 +323,6 @@ class TrellisView(QWidget):
         item = self.item_at(event.position())
         if item is not None and not item.part:
             self.opened.emit(item.selection)
-
-    def _drop_target(self, point: QPointF, dragged: Item) -> Item | None:
-        place = point / self.zoom
-        near = [
-            item
-            for item in self.items
-            if item.target
-            and item.selection != dragged.selection
-            and item.rect.adjusted(-4, -8, 4, 8).contains(place)
-        ]
-        return near[0] if near else None
-
-    def _along(self, dragged: Item, target: Item) -> tuple[str, bool] | None:
-        """The step beside which a bead is put that was led along its own rail, and whether after that; None
-        where it was led to other rows.
-        """
-        step, other, flow = dragged.selection.step, target.selection.step, self._session.flow
-        if dragged.role != "step" or not other or other == step or target.selection.port != ROWS:
-            return None
-        # Dropped on the rail it comes after what is before that; on a bead it takes its place.
-        onto_rail = target.role == "rail"
-        for after in (True,) if onto_rail else (False, True):
-            moved = move_along(flow, step, other, after=after)
-            if moved is not None and (onto_rail or (other in flow.upstream(step)) is not after):
-                return other, after
-        return None
-
-    def _why_no_drop(self, point: QPointF, dragged: Item) -> str:
-        """Why what is dragged cannot be dropped here, and where it can."""
-        item = self.item_at(point)
-        if item is not None and item.selection == dragged.selection:
-            return "These are its own rows: drop it on another rail"
-        if item is not None and item.role == "output":
-            return "An output ends its rail: drop it on the rail before it"
-        if item is not None and item.role in ("file", "shared filter", "open ring"):
-            return f"A {item.role} has no rows of its own: drop it on a rail or a table"
-        return "Drop it on a rail or a table: it asks whether to join, blend or stack them"
 
     # --- keyboard ---
 
@@ -411,7 +392,12 @@ class TrellisView(QWidget):
         drawn.paint(QRectF(0, 0, self.width() / self.zoom, self.height() / self.zoom), within)
         self._paint_tether(painter)
         painter.resetTransform()
-        self._paint_drag(painter)
+        if self._drag is not None:
+            target = self._drag.target(self.items, self.zoom)
+            under = self.item_at(self._drag.place)
+            frame = self.on_screen(target.rect) if target is not None else None
+            seen = QRectF(self.visibleRegion().boundingRect())
+            paint_drag(painter, self._drag, frame, self._drag.said(target, under), seen)
 
     def draw_whole(self, painter: QPainter) -> None:
         """Draw the whole flow, nothing of it selected, for a picture or for paper."""
@@ -476,38 +462,3 @@ class TrellisView(QWidget):
         painter.drawPolygon(
             QPolygonF([QPointF(x - 6, bottom), QPointF(x + 6, bottom), QPointF(x, bottom - 7)])
         )
-
-    def _paint_drag(self, painter: QPainter) -> None:
-        if self._drag_to is None or self._pressed is None:
-            return
-        chosen = theme()
-        target = self._drop_target(self._drag_to, self._pressed)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        if target is not None:
-            painter.setPen(QPen(chosen.accent, 2))
-            painter.drawRoundedRect(self.on_screen(target.rect).adjusted(-3, -4, 3, 4), 5, 5)
-        pen = QPen(chosen.accent, 2)
-        pen.setDashPattern([3, 2])
-        painter.setPen(pen)
-        painter.drawPath(
-            curve((self._press_at.x(), self._press_at.y()), (self._drag_to.x(), self._drag_to.y()))
-        )
-        if target is None:
-            said = self._why_no_drop(self._drag_to, self._pressed)
-        elif (way := self._along(self._pressed, target)) is not None:
-            said = f"move it {'after' if way[1] else 'before'} {self._session.flow.step(way[0]).name}"
-        else:
-            said = f"join, blend or stack with {target.text}"
-        self._paint_said(painter, self._drag_to + QPointF(14, 10), said)
-
-    def _paint_said(self, painter: QPainter, place: QPointF, said: str) -> None:
-        """What letting go would do, beside the pointer and within what is seen."""
-        painter.setFont(font(12, bold=True))
-        shown = QRectF(self.visibleRegion().boundingRect())
-        room = QRectF(painter.fontMetrics().boundingRect(said)).adjusted(-8, -4, 8, 4)
-        left = min(place.x(), shown.right() - room.width() - 4)
-        room.moveTopLeft(QPointF(left, min(place.y(), shown.bottom() - room.height() - 4)))
-        painter.setPen(QPen(theme().accent, 1))
-        painter.setBrush(theme().paper)
-        painter.drawRoundedRect(room, 4, 4)
-        painter.drawText(room, Qt.AlignmentFlag.AlignCenter, said)
