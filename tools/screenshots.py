@@ -190,6 +190,8 @@ def _blend_views(window: MainWindow, keep: Keep, data: Path) -> None:
     keep(window, "shared-filter")
     window.session.apply("open", lambda _: (large_flow(data), "loans-3-with-venues-3"))
     settle(window)
+    window.share_out_anew()
+    settle(window)
     keep(window, "large-flow")
     window.session.undo()
     settle(window)

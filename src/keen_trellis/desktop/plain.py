@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from html import escape
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QFontMetrics
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QFontMetrics, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import QLabel, QMessageBox
 
+from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.plain_text import cut, visible
 
 _LONGEST_TIP = 2_000
@@ -54,6 +55,30 @@ def elided(metrics: QFontMetrics, text: str, mode: Qt.TextElideMode, width: int)
     return metrics.elidedText(visible(cut(text)), mode, width)
 
 
+_LETTERS = {
+    QMessageBox.Icon.Warning: "!",
+    QMessageBox.Icon.Critical: "!",
+    QMessageBox.Icon.Question: "?",
+    QMessageBox.Icon.Information: "i",
+}
+_SIGN = 36
+
+
+def signed(letter: str, *, alarm: bool) -> QPixmap:
+    """A letter in a ring: what a box is about."""
+    picture = QPixmap(_SIGN * 2, _SIGN * 2)
+    picture.setDevicePixelRatio(2)
+    picture.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(picture)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(theme().alarm if alarm else theme().ink, 2))
+    painter.drawEllipse(QRectF(2, 2, _SIGN - 4, _SIGN - 4))
+    painter.setFont(font(18, bold=True))
+    painter.drawText(QRectF(0, 0, _SIGN, _SIGN), Qt.AlignmentFlag.AlignCenter, letter)
+    painter.end()
+    return picture
+
+
 class PlainBox(QMessageBox):
     """A box with a question or an error, that shows its text as it is."""
 
@@ -68,7 +93,10 @@ class PlainBox(QMessageBox):
                 label.setMinimumWidth(width)
 
     def showEvent(self, event: object) -> None:
-        """As it is shown: whatever text was set until now."""
+        """As it is shown: whatever text was set until now, and a sign in ink for the style's picture."""
+        letter = _LETTERS.get(self.icon())
+        if letter is not None:
+            self.setIconPixmap(signed(letter, alarm=self.icon() is QMessageBox.Icon.Warning))
         for label in self.findChildren(QLabel):
             label.setTextFormat(Qt.TextFormat.PlainText)
         super().showEvent(event)  # type: ignore[arg-type]
