@@ -362,8 +362,13 @@ class Responsiveness(WindowCase):
         self.session.apply("test", lambda _: flow, Selection(step))
         end = time.monotonic() + 20
         status = self.window.status
-        # Another job may say for a moment that it waits for this one.
-        while not (status.cancel.isVisible() and "rows of" in status.doing.text()) and time.monotonic() < end:
+
+        def is_shown():
+            # Another job may say for a moment that it waits for this one, and a first row is 0 % of it.
+            read = "rows of" in status.doing.text() and status.progress.value() > 0
+            return status.cancel.isVisible() and read
+
+        while not is_shown() and time.monotonic() < end:
             QApplication.processEvents()
         self.assertRegex(self.window.status.doing.text(), r"rows of slow.csv [\d,]+ of 4,000")
         self.assertGreater(self.window.status.progress.value(), 0)
