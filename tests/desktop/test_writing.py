@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.run_log import read
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputSettings
@@ -311,6 +312,25 @@ class Writing(LoansCase):
         self.rest()
         self.assertNotEqual((self.folder / "a.csv").read_text(), "old")
         self.assertIsNone(QApplication.activeModalWidget())
+
+    def test_what_was_written_is_noted_in_the_log_unless_the_flow_keeps_none(self):
+        self.outputs("a.csv", "b.csv")
+        path = self.folder / "flow.trellis"
+        self.session.save(path)
+        self.press(KEY.Key_F9)
+        self.rest(lambda: read(path).runs)
+        (run,) = read(path).runs
+        self.assertEqual((run.by, sorted(run.outputs.values()), len(run.written)), ("output", [4, 4], 2))
+        self.assertGreater(run.seconds, 0)
+        self.press(KEY.Key_F5, modifier=CTRL | ALT)
+        self.assertIn("no longer noted", self.said)
+        self.press(KEY.Key_F5)
+        self.rest()
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.assertTrue(self.session.flow.keeps_log)
+        self.press(KEY.Key_F5)
+        self.rest(lambda: len(read(path).runs) > 1)
+        self.assertEqual([run.by for run in read(path).runs], ["output", "refresh"])
 
     def test_nothing_is_asked_where_nothing_is_there(self):
         self.outputs("a.csv", "b.csv")

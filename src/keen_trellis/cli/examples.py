@@ -23,6 +23,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         'run "Winter loans.trellis" --to out --replace --counts',
         'run "Winter loans.trellis" --to out --replace --json',
     ),
+    "runs": ('runs "Winter loans.trellis"', 'runs "Winter loans.trellis" --last 3 --json'),
     "open": ('open "Winter loans.trellis"', "open"),
     "install": ("install",),
     "uninstall": ("uninstall",),

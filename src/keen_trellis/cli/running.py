@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import time
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +27,9 @@ from keen_trellis.cli.writing import write_lineage
 @click.argument("flow_path", metavar="FLOW", type=click.Path(path_type=Path))
 @click.option("--to", "folder", type=click.Path(path_type=Path), help="Write the outputs into this folder.")
 @click.option("--replace", is_flag=True, help="Replace files that exist.")
-@click.option("--leave-flow", is_flag=True, help="Do not write the counts of this run into FLOW.")
+@click.option(
+    "--leave-flow", is_flag=True, help="Write the counts of this run neither into FLOW nor into its log."
+)
 @click.option(
     "--guard", "guards", multiple=True, help="What must hold at every output besides, such as rows=1.."
 )
@@ -45,6 +48,7 @@ from keen_trellis.cli.writing import write_lineage
     type=click.Path(path_type=Path),
     help="Let FLOW write into this folder and below.",
 )
+@click.option("--reasons", is_flag=True, help="Note why rows of large tables have no partner, too.")
 @click.option(
     "--counts", is_flag=True, help="Print every count of each join, and what other types would give."
 )
@@ -56,13 +60,14 @@ def run(
     from keen_trellis.core.errors import FlowFileError
     from keen_trellis.flow.file_format import load
     from keen_trellis.flow.last_run import last_run
+    from keen_trellis.flow.run_log import log_path
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
     from keen_trellis.outputs.files import make_folder
     from keen_trellis.session.running import output_targets, run_flow, with_guards
     from keen_trellis.sources.library import Library
 
-    started = dt.datetime.now(dt.UTC)
+    started, began = dt.datetime.now(dt.UTC), time.monotonic()
     flow, library = load(flow_path, KINDS), Library()
     not_read = unread(flow, KINDS)
     if not_read and wanted["strict"]:
@@ -83,12 +88,14 @@ def run(
         folder=folder,
         replace=wanted["replace"],
         despite_guards=wanted["despite_guards"],
-        never=[flow_path],
+        never=[flow_path, log_path(flow_path)],
     )
+    seconds = time.monotonic() - began
     write_lineage(outcome.runner, flow, outcome.targets, wanted["lineage"], started, flow_path.stem)
     doubts = _doubts(flow, KINDS, library)
     if not leave_flow:
         _keep_counts(flow_path, outcome.now)
+        _note(flow, flow_path, outcome, library, seconds=seconds, all_reasons=wanted["reasons"])
     if as_json:
         unread_said = [str(entry) for entry in not_read]
         say_members({**_members(outcome), "unread": unread_said, "doubts": doubts})
@@ -143,6 +150,17 @@ def _keep_counts(path: Path, now: Any) -> None:
     except FlowFileError as error:
         said = f"{error.what} Its counts are not kept, so that the next run cannot say what changed."
         say(f"keen-trellis: {path}: {said}", err=True)
+
+
+def _note(flow: Any, path: Path, outcome: Any, library: Any, **how: Any) -> None:
+    """Add the run to the flow's log; where that cannot be, its outputs are written all the same."""
+    from keen_trellis.core.errors import FlowFileError
+    from keen_trellis.session.noting import note_outcome
+
+    try:
+        note_outcome(flow, path, outcome, library, **how)
+    except FlowFileError as error:
+        say(f"keen-trellis: {error}", err=True)
 
 
 def _doubts(flow: Any, kinds: Any, library: Any) -> list[str]:

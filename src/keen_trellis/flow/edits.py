@@ -46,6 +46,11 @@ def move_files(flow: Flow, kinds: Kinds, moved: Mapping[str, str]) -> Flow:
     return flow
 
 
+def keep_log(flow: Flow, *, keeps: bool) -> Flow:
+    """Let the runs of a flow be noted beside it, or not."""
+    return msgspec.structs.replace(flow, keeps_log=keeps)
+
+
 def add_source(flow: Flow, settings: SourceSettings, name: str) -> tuple[Flow, str]:
     """Begin a rail at a table; the flow and the new step's id."""
     step = Step(

@@ -22,7 +22,7 @@ FORMAT_NAME = "keen-trellis"
 FORMAT_MAJOR = 1
 FLOW_ENDING = ".trellis"
 # The members that are read, of the flow, of a step and of a shared filter; others are kept as they are.
-FLOW_MEMBERS = ("format", "files", "steps", "filters")
+FLOW_MEMBERS = ("format", "files", "steps", "filters", "keeps_log")
 STEP_MEMBERS = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
 FILTER_MEMBERS = tuple(
     field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"
@@ -73,7 +73,11 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
     filters = tuple(_parse_filter(raw, number) for number, raw in enumerate(raw_filters, 1))
     if len({entry.id for entry in filters}) < len(filters):
         raise FlowFileError("Two shared filters have the same id.", remedy="Give one of them another.")
-    flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra, filters)
+    try:
+        keeps_log = _decoded(members.get("keeps_log", msgspec.Raw(b"true")), bool, content)
+    except FlowFileError as error:
+        raise FlowFileError("“keeps_log” is neither true nor false.", where=error.where) from error
+    flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra, filters, keeps_log)
     list(flow.in_order())  # refuses a circle
     return flow
 
@@ -214,6 +218,8 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
     for step in flow.steps:
         settings = _with_paths(msgspec.json.decode(step.settings, type=Members), step.kind, kinds, relative)
         steps.append("\n".join(_step_lines(step, settings)))
+    if not flow.keeps_log:
+        lines.append('  "keeps_log": false,')
     if flow.filters:
         lines += _list_lines("filters", (_filter_line(entry) for entry in flow.filters), 2)
     lines += ['  "steps": [', ",\n".join(steps), "  ]"] if steps else ['  "steps": []']

@@ -74,6 +74,7 @@ class SharedFilter(msgspec.Struct, frozen=True, omit_defaults=True):
 
 class Flow(msgspec.Struct, frozen=True, dict=True):
     """The whole document. `files` are the absolute paths in the margin, in their order there.
+    keeps_log: whether its runs are noted in a log beside it.
 
     It has a `__dict__` for what is looked up often; that is neither compared nor saved.
     """
@@ -82,6 +83,7 @@ class Flow(msgspec.Struct, frozen=True, dict=True):
     steps: tuple[Step, ...] = ()
     extra: tuple[tuple[str, bytes], ...] = ()
     filters: tuple[SharedFilter, ...] = ()
+    keeps_log: bool = True
 
     def shared_filter(self, filter_id: str) -> SharedFilter | None:
         """The shared filter with this id, or None."""

@@ -378,6 +378,16 @@ def set_field(session: Session, names: Sequence[str], field: str, said: str, **c
     insert(session, ChooseKind.name, ChooseSettings(fields=fields), said)
 
 
+def switch_log(session: Session) -> None:
+    """Let the runs of the flow be noted beside it, or no longer."""
+    keeps = not session.flow.keeps_log
+    session.apply(
+        f"Keep {'a' if keeps else 'no'} log of runs", lambda flow: edits.keep_log(flow, keeps=keeps)
+    )
+    after = "are noted beside it from now on" if keeps else "are no longer noted; its log stays as it is"
+    session.said.emit(f"The runs of this flow {after}.")
+
+
 def branch(session: Session) -> None:
     """Carry the selected rows on in a second place: on a rail that begins with a choice of fields."""
     selection = session.selection

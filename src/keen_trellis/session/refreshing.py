@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from contextlib import suppress
 
@@ -23,13 +24,14 @@ from keen_trellis.session.state import State
 class Refreshing:
     """comparison: what changed, once it is known.  last: what the flow came to when it was saved last.
 
-    compared: it is known what a refresh changed.
+    began: when the last refresh began, as `time.monotonic` tells it.  compared: it is known what it changed.
     """
 
     def __init__(self, state: State, margin: Margin, results: Results) -> None:
         self._state, self._margin, self._results = state, margin, results
         self.comparison: Comparison | None = None
         self.last: LastRun | None = None
+        self.began = 0.0
         self.compared: Notice[[]] = Notice()
         self._job: Job | None = None
 
@@ -69,6 +71,7 @@ class Refreshing:
         known = {settings: library.known(settings) for settings in sources.values()}
         before = {settings: snapshot for settings, snapshot in known.items() if snapshot is not None}
         last, moment = self.counts_now(), now()
+        self.began = time.monotonic()
 
         def work(task: Task) -> None:
             for number, settings in enumerate(sorted(chosen, key=lambda entry: entry.path)):

@@ -13,9 +13,11 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.history import History
 from keen_trellis.flow.last_run import LastRun, last_run, with_last_run
 from keen_trellis.flow.runner import Kept
+from keen_trellis.flow.runs import REFRESH
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.jobs import Jobs
 from keen_trellis.session.margin import Margin
+from keen_trellis.session.noting import Noting
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.refreshing import Refreshing
 from keen_trellis.session.results import Results
@@ -37,6 +39,8 @@ class Session(State):
         self.results = Results(self)
         self.refreshing = Refreshing(self, self.margin, self.results)
         self.runner.kept.looked_at = lambda: (self.results.leased, self.refreshing.comparison)
+        self.noting = Noting(self, lambda: self.path)
+        self.refreshing.compared.connect(lambda: self.noting.note(REFRESH, since=self.refreshing.began))
         self.confirmed = ConfirmedLinks()
         self._saved = SavedFlow()
 

@@ -49,6 +49,11 @@ class Kind(enum.Enum):
         """Whether it is why there are more rows than before, and not why rows have no partner."""
         return self in (Kind.REPEATED, Kind.OVERLAP)
 
+    @property
+    def is_of_unmatched(self) -> bool:
+        """Whether it is why rows have no partner."""
+        return not self.multiplies and self is not Kind.NOTHING_WRONG
+
 
 @dataclass(frozen=True)
 class Example:

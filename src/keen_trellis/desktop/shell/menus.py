@@ -226,6 +226,14 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         Command(
             "watch", "Flow", "&Watch the sources for changes", "Ctrl+Alt+W", window.sources.switch_watching
         ),
+        Command(
+            "keep_log",
+            "Flow",
+            "&Keep a log of its runs",
+            "Ctrl+Alt+F5",
+            lambda: editing.switch_log(window.session),
+            text_now=lambda: f"&Keep {'no' if window.session.flow.keeps_log else 'a'} log of its runs",
+        ),
         separator("Flow"),
     ]
 

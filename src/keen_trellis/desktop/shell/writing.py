@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -21,6 +22,8 @@ from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.flow import edits
 from keen_trellis.flow.addresses import shown_place
 from keen_trellis.flow.guarding import Checked, checked_before
+from keen_trellis.flow.run_log import log_path
+from keen_trellis.flow.runs import WRITTEN
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
 from keen_trellis.flow.wording import listed
@@ -123,7 +126,7 @@ class Writing(QObject):
     ) -> None:
         """Write outputs together, and say what came of it."""
         session = self._session
-        flow, read = session.flow, self._files_read()
+        flow, read, began = session.flow, self._files_read(), time.monotonic()
 
         def work(task: Task) -> tuple[list[Written], list[str], list[Checked]]:
             """What was written, the steps that were held back, and the guards that do not hold."""
@@ -140,6 +143,8 @@ class Writing(QObject):
             written, held, broken = told
             if written:
                 self._frame.status.say(_said(written))
+                done_with = [step for step in targets if step not in held]
+                session.noting.note(WRITTEN, since=began, written=done_with, held_back=held)
             if held:
                 self._ask_despite({step: targets[step] for step in held}, broken, replace=replace)
 
@@ -167,7 +172,7 @@ class Writing(QObject):
     def _files_read(self) -> list[str | Path]:
         """What must not be written to: all that the flow reads, and its own file."""
         session = self._session
-        own = [session.path] if session.path is not None else []
+        own = [session.path, log_path(session.path)] if session.path is not None else []
         return [*files_read(session.flow, KINDS, session.library), *own]
 
     def _ask_replace(self, targets: Mapping[str, OutputSettings], there: Mapping[str, str]) -> None:
