@@ -24,6 +24,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         'run "Winter loans.trellis" --to out --replace --json',
     ),
     "runs": ('runs "Winter loans.trellis"', 'runs "Winter loans.trellis" --last 3 --json'),
+    "compare": (
+        'compare "Winter loans.trellis" "Guarded loans.trellis"',
+        'compare "Winter loans.trellis" "Guarded loans.trellis" --rows 1 --json',
+    ),
     "open": ('open "Winter loans.trellis"', "open"),
     "install": ("install",),
     "uninstall": ("uninstall",),

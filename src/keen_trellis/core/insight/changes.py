@@ -13,7 +13,8 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
-from keen_trellis.core.table import IndexVector, Table
+from keen_trellis.core.summarising import Key, grouped
+from keen_trellis.core.table import ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text, comparable
 
@@ -21,6 +22,9 @@ from keen_trellis.core.values import as_text, comparable
 _RENAMED = 0.9
 # A field is taken for the key if so many of the rows on one side are found again by it.
 _FOUND_AGAIN = 0.3
+# A field that repeats tells the rows that are not the same apart if it has so many values to a row.
+_NEARLY = 0.95
+_FIRST = 4096
 _BLOCK = 262_144
 
 
@@ -54,8 +58,9 @@ class FieldChange:
 class TableChanges:
     """From one state of a table to the next.
 
-    key: the fields by which rows were found again; () where none told them apart, and whole rows were
-    compared: none counts as changed then.  added: rows of the newer state.  gone: rows of the older one.
+    key: the fields by which rows were found again. Where none told all of them apart, whole rows were compared
+    first, and only those that are not the same were found again by it; it is () where none told these apart,
+    and none counts as changed then.  added: rows of the newer state.  gone: rows of the older one.
     changed: pairs of an older and a newer row, two vectors of one length.  by_field: how many of these
     differ in each field.
     """
@@ -87,12 +92,15 @@ def changes(
     key, pairs = _aligned(before, after, keys, task)
     renamed = _renamed(before, after, pairs, task)
     fields = _field_changes(before, after, renamed)
-    if not key:
+    if key:
+        left, right = pairs
+        added, gone = np.arange(after.rows), np.arange(before.rows)
+    else:
+        # Rows that are the same as a whole are set aside: what tells nearly all apart may tell the others.
         added, gone = _whole_rows(before, after, renamed, task)
-        return TableChanges(before.rows, after.rows, (), added, gone, fields=fields)
-    left, right = pairs
-    added = np.setdiff1d(np.arange(after.rows), right, assume_unique=True)
-    gone = np.setdiff1d(np.arange(before.rows), left, assume_unique=True)
+        key, (left, right) = _rest_aligned(before, after, (gone, added), keys, task)
+    added = np.setdiff1d(added, right, assume_unique=True)
+    gone = np.setdiff1d(gone, left, assume_unique=True)
     differs = np.zeros(len(left), dtype=bool)
     by_field = []
     for name, now in _common(before, after, renamed):
@@ -149,6 +157,46 @@ def _aligned(
         return key, found.pair_rows(np.arange(found.pairs))
     rows = np.arange(min(before.rows, after.rows))
     return (), (rows, rows)
+
+
+def _rest_aligned(
+    before: Table,
+    after: Table,
+    rest: tuple[IndexVector, IndexVector],
+    keys: Sequence[Sequence[str]],
+    task: Task,
+) -> tuple[Sequence[str], tuple[IndexVector, IndexVector]]:
+    """The key by which the rows that are in only one of the states are found again, and their pairs.
+
+    It tells nearly all rows of both states apart, and all of these; () and no pairs where there is none.
+    """
+    nothing = np.zeros(0, np.int64)
+    old, new = ChosenRows(before, rest[0]), ChosenRows(after, rest[1])
+    if not (old.rows and new.rows):
+        return (), (nothing, nothing)
+    singles = [[name] for name in before.names if [name] not in [list(key) for key in keys]]
+    for key in [*keys, *singles]:
+        if not all(_comparable(before, after, name) for name in key):
+            continue
+        task.checkpoint(0, 0, f"looking for rows by {', '.join(key)}")
+        if not all(_nearly_tells_apart(entry, key) for entry in (before, after)):
+            continue
+        if not all(_groups(part, key) == part.rows for part in (old, new)):
+            continue
+        found = match(old, new, [LinkField(name, name) for name in key], task)
+        left, right = found.pair_rows(np.arange(found.pairs))
+        return key, (rest[0][left], rest[1][right])
+    return (), (nothing, nothing)
+
+
+def _nearly_tells_apart(table: Table, key: Sequence[str]) -> bool:
+    """Whether these fields have nearly as many values as there are rows."""
+    first = ChosenRows(table, np.arange(min(table.rows, _FIRST)))  # most fields repeat at once
+    return all(_groups(part, key) >= _NEARLY * part.rows for part in (first, table))
+
+
+def _groups(table: Table, key: Sequence[str]) -> int:
+    return grouped(table, [Key(name) for name in key]).size
 
 
 def _comparable(before: Table, after: Table, name: str) -> bool:
