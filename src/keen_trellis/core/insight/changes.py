@@ -58,9 +58,9 @@ class FieldChange:
 class TableChanges:
     """From one state of a table to the next.
 
-    key: the fields by which rows were found again. Where none told all of them apart, whole rows were compared
-    first, and only those that are not the same were found again by it; it is () where none told these apart,
-    and none counts as changed then.  added: rows of the newer state.  gone: rows of the older one.
+    key: the fields by which rows were found again. Where none told all apart, whole rows were compared first,
+    and only those that are not the same found again by it; () where none told these apart, and none counts as
+    changed then.  added: rows of the newer state.  gone: rows of the older one.
     changed: pairs of an older and a newer row, two vectors of one length.  by_field: how many of these
     differ in each field.
     """
