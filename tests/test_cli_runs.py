@@ -10,7 +10,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keen_trellis.cli import main
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.task import Task
+from keen_trellis.flow import edits, guarding
+from keen_trellis.flow.graph import Input
 from keen_trellis.flow.run_log import log_path, read
+from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.session import noting
 from tests.session.stepping import SessionCase
 from tests.test_cli_flows import FlowCase, output, step, text
@@ -76,6 +81,33 @@ class Noted(RunsCase):
         self.assertIn("1 broken", said)
         self.assertIn("4 (held back)", said)
 
+    def test_guards_compare_with_runs_in_which_they_held(self):
+        self.guarded("left-unmatched<=last:12", "rows=last:12")
+        self.assertIn("there is no earlier run to compare with", self.run_flow().stdout)
+        self.run_flow()
+        self.write("loans.csv", LOANS.replace("Pier", "Attic"))
+        for _ in range(2):  # a run that broke it does not make it usual
+            said = self.run_flow(code=3).stdout
+            self.assertIn(
+                "Guard BROKEN: no more loans without a partner than in the worst of the last 12", said
+            )
+            self.assertIn("4 rows have no partner, 3 in the last 2 runs", said)
+        self.write("loans.csv", LOANS + "L-5,Pier\n")
+        said = self.run_flow().stdout
+        self.assertIn(
+            "Guard holds: as many rows as in the last 12 runs, give or take a tenth (5 rows, 4 in", said
+        )
+        self.write("loans.csv", LOANS + "L-5,Pier\nL-6,Pier\nL-7,Pier\n")
+        self.assertIn("7 rows, 4 to 5 in the last 3 runs", self.run_flow(code=3).stdout)
+
+    def test_guards_that_need_a_log_break_where_there_is_none(self):
+        self.guarded("rows=last:12")
+        log_path(self.path).mkdir()
+        self.assertIn("The log of runs cannot be read: ", self.run_flow(code=3).stdout)
+        members = json.loads(self.path.read_text())
+        self.path.write_text(json.dumps({**members, "keeps_log": False}))
+        self.assertIn("none are kept here", self.run_flow(code=3).stdout)
+
     def test_nothing_is_noted_where_it_is_not_wanted(self):
         self.run_flow("--leave-flow")
         members = json.loads(self.path.read_text())
@@ -112,7 +144,7 @@ class Noted(RunsCase):
         self.assertTrue((self.folder / "out.csv").exists())
         self.assertEqual(log_path(self.path).read_text(), "my own notes\n")
 
-    @settings(max_examples=10)
+    @settings(max_examples=10, deadline=None)
     @given(st.lists(st.text(string.ascii_letters, min_size=9, max_size=12), min_size=1, max_size=6))
     def test_no_cell_is_in_the_log(self, values):
         self.write("loans.csv", "loan,venue\n" + "".join(f"L-1,{value}\n" for value in values))
@@ -195,6 +227,32 @@ class InTheSession(SessionCase):
         self.steps.rest()
         (run,) = read(path).runs
         self.assertEqual((run.by, [seen.rows for seen in run.sources.values()]), ("refresh", [5]))
+
+    def test_guards_from_the_log_are_offered(self):
+        self.begin_rails(loans=LOANS)
+        path = self.folder / "a.trellis"
+        self.session.apply(
+            "Write",
+            lambda flow: edits.add_output(
+                flow, Input("loans"), OutputSettings("text", str(self.folder / "out.csv"))
+            ),
+        )
+        self.steps.rest()
+        output = self.session.flow.steps[-1]
+
+        def offered():
+            found = guarding.proposed(self.session.runner, self.session.flow, output, Task())
+            return [text for text, _ in found if "last" in text]
+
+        self.assertEqual(offered(), [])
+        with self.assertRaisesRegex(UsageError, "has no file yet"):
+            self.session.runner.past("loans", 12)
+        self.session.save(path)
+        for _ in range(3):
+            self.assertEqual(offered(), [])
+            self.session.refresh()
+            self.steps.rest()
+        self.assertEqual(offered(), ["rows=last:12"])
 
     def test_what_cannot_be_noted_is_said(self):
         self.begin_rails(loans=LOANS)

@@ -1,5 +1,6 @@
 """Guards: each kind holds where it should and is broken by just the rows that break it."""
 
+import dataclasses
 import unittest
 from decimal import Decimal
 
@@ -8,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.insight.guards import Guarded, check, check_text, in_words, proposals
+from keen_trellis.core.insight.guards import Guarded, Past, check, check_text, in_words, proposals
 from keen_trellis.core.insight.reasons import Asked
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import LinkField
@@ -114,8 +115,80 @@ class EachKind(unittest.TestCase):
             ("left-unmatched<=0.5%", "at most 0.5 % of loans without a partner"),
             ("rows=8000..9000", "8,000 to 9,000 rows"),
             ("one-row-per:Loan no", "one row is one Loan no"),
+            (
+                "left-unmatched<=last:12",
+                "no more loans without a partner than in the worst of the last 12 runs",
+            ),
+            ("right-unmatched<=last:1", "no more objects without a partner than in the last run"),
+            ("rows=last:3", "as many rows as in the last 3 runs, give or take a tenth"),
         ):
             self.assertEqual(in_words(guard, names), words)
+
+
+class AsBefore(unittest.TestCase):
+    """Two of four left rows have no partner, and one right row has none."""
+
+    def setUp(self):
+        self.subject = guarded(table(k=["a", "b", "x", "y"]), table(q=["a", "b", "z"]))
+        self.asked = []
+
+    def verdict(self, guard, *past):
+        def known(count):
+            self.asked.append(count)
+            return list(past)
+
+        return check(guard, dataclasses.replace(self.subject, past=known))
+
+    def test_unmatched_rows_are_compared_with_the_worst(self):
+        guard = "left-unmatched <= last:12"
+        worst = self.verdict(guard, Past(4, 1, 9), Past(4, 2, 9), Past(4, 0, 9))
+        self.assertTrue(worst.holds)
+        self.assertEqual(worst.said, "2 rows have no partner, 0 to 2 in the last 3 runs")
+        better = self.verdict(guard, Past(4, 1, 9))
+        self.assertFalse(better.holds)
+        self.assertEqual((better.rows.tolist(), better.side), ([2, 3], "left"))
+        self.assertFalse(self.verdict("right-unmatched<=last:2", Past(4, 9, 0)).holds)
+        self.assertEqual(self.asked, [12, 12, 2])
+
+    def test_rows_may_be_a_tenth_more_or_fewer(self):
+        for least, most, holds in (
+            (4, 4, True),
+            (3, 3, True),
+            (5, 5, True),
+            (2, 2, False),
+            (6, 6, False),
+            (2, 9, True),
+        ):
+            found = self.verdict("rows=last:12", Past(least), Past(most))
+            # Four rows: 3 may become 3.3, which is 4 rows at most; 5 may become 4.5, which is 4 at least.
+            self.assertEqual(found.holds, holds, (least, most))
+
+    def test_the_first_run_holds_and_says_that_it_is_the_first(self):
+        for guard in ("left-unmatched<=last:12", "rows=last:12"):
+            found = self.verdict(guard)
+            self.assertTrue(found.holds)
+            self.assertIn("no earlier run to compare with", found.said)
+
+    def test_where_no_runs_are_kept_it_is_refused(self):
+        with self.assertRaisesRegex(UsageError, "none are kept here"):
+            check("rows=last:12", self.subject)
+        with self.assertRaisesRegex(UsageError, "guard for a join"):
+            check("left-unmatched<=last:12", Guarded(self.subject.result, lambda _: None, past=lambda _: []))
+        for text in ("rows=last:0", "rows=last:", "rows<=last:3", "left-unmatched=last:3", "rows=last:12345"):
+            with self.assertRaises(UsageError):
+                check_text(text)
+
+    def test_it_is_offered_where_runs_are_known_and_it_holds(self):
+        def offered(*past):
+            return [
+                text
+                for text in proposals(dataclasses.replace(self.subject, past=lambda _: past))
+                if "last" in text
+            ]
+
+        self.assertEqual(offered(*[Past(4, 2, 1)] * 3), ["left-unmatched<=last:12", "rows=last:12"])
+        self.assertEqual(offered(*[Past(9, 1, 1)] * 3), [])
+        self.assertEqual(offered(*[Past(4, 2, 1)] * 2), [])
 
 
 _KEYS = st.lists(st.one_of(st.none(), st.sampled_from("abcde")), max_size=8)

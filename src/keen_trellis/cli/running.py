@@ -77,6 +77,7 @@ def run(
     settle(flow, flow_path, _waiting(flow, flow_path, folder, wanted))
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
+    before.log = flow_path
     if folder is not None:
         make_folder(folder)
     say_what_goes(output_targets(flow, KINDS, folder).values(), replace=wanted["replace"])

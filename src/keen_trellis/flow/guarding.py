@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import UsageError
@@ -49,10 +50,14 @@ def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
         source = runner.result(flow, origin.id, task).rows
         return source if name in source.names else None
 
+    # Of other steps no run keeps what they came to.
+    is_kept = result.match is not None or runner.kinds.ends_rail(step)
+    past = partial(runner.past, step.id) if is_kept and runner.past is not None and flow.keeps_log else None
     if result.match is None:
-        return Guarded(result.rows, total_from)
+        return Guarded(result.rows, total_from, past=past)
     left, right = (runner.table(flow, entry, task) for entry in step.inputs)
-    return Guarded(result.rows, total_from, asked_of(runner.kinds.settings(step), left, right), result.match)
+    asked = asked_of(runner.kinds.settings(step), left, right)
+    return Guarded(result.rows, total_from, asked, result.match, past)
 
 
 def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Checked]:

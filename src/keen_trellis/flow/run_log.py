@@ -19,8 +19,9 @@ from typing import BinaryIO
 
 import msgspec
 
-from keen_trellis.core.errors import FlowFileError, TrellisError
-from keen_trellis.flow.runs import Run
+from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
+from keen_trellis.core.insight.guards import Past
+from keen_trellis.flow.runs import Run, past_of
 from keen_trellis.flow.whole_file import whole_file
 
 RUNS_ENDING = ".runs.jsonl"
@@ -55,6 +56,16 @@ def read(flow_path: Path) -> RunLog:
     runs = {run.id: run for line in lines if (run := _run(line)) is not None}
     others = sum(_run(line) is None for line in lines)
     return RunLog(path, tuple(sorted(runs.values(), key=lambda run: (run.taken, run.id))), others)
+
+
+def past(flow_path: Path | None, step: str, count: int) -> list[Past]:
+    """What a step came to in earlier runs, as `runs.past_of` tells it. UsageError if that cannot be read."""
+    if flow_path is None:
+        raise UsageError("The flow has no file yet, and so no log of runs.", remedy="Save it.")
+    try:
+        return past_of(read(flow_path).runs, step, count)
+    except FlowFileError as error:
+        raise UsageError(f"The log of runs cannot be read: {error.what}", where=error.where) from error
 
 
 def note(run: Run, flow_path: Path, check: Callable[[Path], None] | None = None) -> None:

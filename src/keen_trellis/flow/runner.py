@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 
 from keen_trellis.core.day import as_of, this_day
 from keen_trellis.core.errors import TrellisError, UsageError
+from keen_trellis.core.insight.guards import Past
 from keen_trellis.core.memory_use import buffers_of, machine_memory
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
@@ -144,7 +145,8 @@ class _Context:
 class Runner:
     """Computes the results of steps, upstream first, each only once for the same fingerprint.
 
-    day: what all that it computes takes as today; a run keeps it, a session goes on with the days.
+    day: what all that it computes takes as today; a run keeps it, a session goes on with the days.  past:
+    what a step came to in so many of the latest runs in which its guards held; None where none are kept.
     """
 
     def __init__(self, kinds: Kinds, snapshots: Snapshots, kept: Kept | None = None) -> None:
@@ -152,13 +154,14 @@ class Runner:
         self.snapshots = snapshots
         self.kept = kept if kept is not None else Kept()
         self.day = this_day()
+        self.past: Callable[[str, int], Sequence[Past]] | None = None
         self._latest: Plan | None = None
         self._lock = threading.Lock()
 
     def with_snapshots(self, snapshots: Snapshots) -> Runner:
         """A runner on other snapshots that shares what this one has computed."""
         other = Runner(self.kinds, snapshots, self.kept)
-        other.day = self.day
+        other.day, other.past = self.day, self.past
         return other
 
     def plan(self, flow: Flow) -> Plan:

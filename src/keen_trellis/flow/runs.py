@@ -12,6 +12,7 @@ import msgspec
 
 from keen_trellis import __version__
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.insight.guards import Past
 from keen_trellis.core.insight.reasons import explain
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow
@@ -135,6 +136,22 @@ def _reasons(flow: Flow, runner: Runner, step_id: str, task: Task) -> dict[str, 
         if reason.kind.is_of_unmatched:
             told[f"{reason.side} {reason.kind.value}"] += reason.rows
     return dict(told)
+
+
+def past_of(runs: Sequence[Run], step: str, count: int) -> list[Past]:
+    """What a step came to in the latest `count` runs that have it and in which all of its guards held."""
+    found = []
+    for run in reversed(runs):
+        if any(seen.step == step and not seen.holds for seen in run.guards):
+            continue
+        knot, rows = run.knots.get(step), run.outputs.get(step)
+        if knot is not None:
+            found.append(Past(knot.result_rows, knot.left_unmatched, knot.right_unmatched))
+        elif rows is not None:
+            found.append(Past(rows))
+        if len(found) == count:
+            break
+    return found
 
 
 def rates(runs: Sequence[Run], step: str, side: str = "left") -> list[float]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -13,6 +14,7 @@ from keen_trellis.core.errors import DataError, OutputError, UsageError
 from keen_trellis.core.insight.guards import check_text
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.task import Task
+from keen_trellis.flow import run_log
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.comparison import Comparison, Earlier, compare, run_as_it_is
 from keen_trellis.flow.edits import change_settings
@@ -93,6 +95,8 @@ def run_flow(
     """
     task = task or Task()
     runner = Runner(kinds, snapshots)
+    if before is not None and before.log is not None:
+        runner.past = partial(run_log.past, before.log)
     sources = [*files_read(flow, kinds, snapshots), *never]
     targets = output_targets(flow, kinds, folder)
     _check_targets(targets, sources, replace=replace)

@@ -6,7 +6,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.flow import file_format, trust
+from keen_trellis.flow import file_format, run_log, trust
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.confirmed_links import ConfirmedLinks
 from keen_trellis.flow.graph import Flow
@@ -39,6 +39,7 @@ class Session(State):
         self.results = Results(self)
         self.refreshing = Refreshing(self, self.margin, self.results)
         self.runner.kept.looked_at = lambda: (self.results.leased, self.refreshing.comparison)
+        self.runner.past = lambda step, count: run_log.past(self.path, step, count)
         self.noting = Noting(self, lambda: self.path)
         self.refreshing.compared.connect(lambda: self.noting.note(REFRESH, since=self.refreshing.began))
         self.confirmed = ConfirmedLinks()

@@ -2,7 +2,8 @@
 
 all-left-match, all-right-match; left-unmatched<=12 or <=0.5%, and right-...; left-key-unique,
 right-key-unique; no-left-blanks, no-right-blanks; no-rows-added; rows=8000..9000, either end may be missing;
-total:FIELD, whose sum is the one that it has in its source; one-row-per:FIELD, FIELD.
+left-unmatched<=last:12, not above the most of the last 12 runs, and right-...; rows=last:12, what these had,
+give or take a tenth; total:FIELD, whose sum is the one that it has in its source; one-row-per:FIELD, FIELD.
 """
 
 from __future__ import annotations
@@ -39,26 +40,41 @@ _PLAIN = (
 )
 _UNMATCHED = re.compile(r"^(left|right)-unmatched<=(\d+)(?:\.(\d+))?(%?)$")
 _ROWS = re.compile(r"^rows=(\d*)\.\.(\d*)$")
+_BEFORE = re.compile(r"^(left-unmatched<|right-unmatched<|rows)=last:([1-9]\d{0,3})$")
+# With so many runs a guard that is offered compares; it is offered where there are at least so many.
+_USUAL, _ENOUGH = 12, 3
 _TOTAL, _GRAIN = "total:", "one-row-per:"
 # Sums of reals are equal if they are but for the rounding of the order in which they were added.
 _CLOSE = 1e-9
 _FORMS = (
     "all-left-match, left-unmatched<=5, left-unmatched<=0.5%, left-key-unique, no-left-blanks (each for "
-    "right, too), no-rows-added, rows=1..100, total:FIELD, one-row-per:FIELD"
+    "right, too), no-rows-added, rows=1..100, left-unmatched<=last:12, rows=last:12 (of so many runs), "
+    "total:FIELD, one-row-per:FIELD"
 )
+
+
+@dataclass(frozen=True)
+class Past:
+    """What a step came to in an earlier run: its rows, and of a knot the unmatched rows of either side."""
+
+    rows: int
+    left_unmatched: int = 0
+    right_unmatched: int = 0
 
 
 @dataclass(frozen=True)
 class Guarded:
     """What guards look at. result: the rows of the step.  asked, match: of a knot only.
 
-    total_from: the table in which a field of the result came from its source, or None if it did not.
+    total_from: the table in which a field of the result came from its source, or None if it did not.  past:
+    what the step came to in so many of the latest runs in which its guards held; None if nobody knows.
     """
 
     result: Table
     total_from: Callable[[str], Table | None]
     asked: Asked | None = None
     match: Match | None = None
+    past: Callable[[int], Sequence[Past]] | None = None
 
 
 @dataclass(frozen=True)
@@ -78,6 +94,7 @@ def check_text(text: str) -> str:
     if (
         guard in _PLAIN
         or _UNMATCHED.match(guard)
+        or _BEFORE.match(guard)
         or (_ROWS.match(guard) and guard != "rows=..")
         or (guard.startswith((_TOTAL, _GRAIN)) and guard.partition(":")[2].strip())
     ):
@@ -90,6 +107,8 @@ def check(guard: str, guarded: Guarded) -> Verdict:
     guard = check_text(guard)
     if found := _ROWS.match(guard):
         return _row_count(guard, guarded.result.rows, *found.groups())
+    if found := _BEFORE.match(guard):
+        return _as_before(guard, guarded, int(found[2]))
     if guard.startswith(_TOTAL):
         return _total(guard, guarded)
     if guard.startswith(_GRAIN):
@@ -126,8 +145,23 @@ def proposals(guarded: Guarded) -> Iterator[str]:
         is_amount = entry.type is FieldType.DECIMAL and guarded.total_from(entry.name) is not None
         if is_amount and check(f"{_TOTAL}{entry.name}", guarded).holds:
             yield f"{_TOTAL}{entry.name}"
+    if _runs_known(guarded) >= _ENOUGH:
+        before = [f"{LEFT}-unmatched<=last:{_USUAL}"] if match is not None else []
+        for text in (*before, f"rows=last:{_USUAL}"):
+            if check(text, guarded).holds:
+                yield text
     rows = guarded.result.rows
     yield f"rows={rows * 9 // 10}..{rows * 11 // 10 + 1}"
+
+
+def _runs_known(guarded: Guarded) -> int:
+    """How many earlier runs a guard that is offered would compare with."""
+    if guarded.past is None:
+        return 0
+    try:
+        return len(guarded.past(_USUAL))
+    except UsageError:  # they cannot be read; a guard that is set says so
+        return 0
 
 
 # --- each kind ---
@@ -204,6 +238,37 @@ def _row_count(guard: str, rows: int, low: str, high: str) -> Verdict:
     return Verdict(guard, holds, rows_said(rows))
 
 
+def _as_before(guard: str, guarded: Guarded, count: int) -> Verdict:
+    """Whether a step comes to what is usual. The first run has nothing to be compared with, and holds."""
+    match = guarded.match
+    if match is None and not guard.startswith("rows"):
+        raise UsageError(f"“{guard}” is a guard for a join.", remedy="Set it on the knot.")
+    if guarded.past is None:
+        raise UsageError(
+            f"“{guard}” compares with earlier runs, and none are kept here.",
+            remedy="Set it on a join or an output of a flow that has a file and keeps a log.",
+        )
+    runs = guarded.past(count)
+    if guard.startswith("rows"):
+        rows, nothing = guarded.result.rows, np.zeros(0, np.int64)
+        side, numbers, said = RESULT, nothing, rows_said(rows)
+        known = [entry.rows for entry in runs]
+        low, high = (min(known) * 9 // 10, -(-max(known) * 11 // 10)) if known else (0, rows)
+    else:
+        assert match is not None
+        side = RIGHT if guard.startswith("right") else LEFT
+        numbers = match.left_unmatched_rows if side == LEFT else match.right_unmatched_rows
+        rows, low = len(numbers), 0
+        said = f"{rows_said(rows)} {_has(rows)} no partner"
+        known = [entry.left_unmatched if side == LEFT else entry.right_unmatched for entry in runs]
+        high = max(known, default=rows)
+    if not known:
+        return Verdict(guard, True, f"{said}; there is no earlier run to compare with", side)
+    had = f"{min(known):,} to {max(known):,}" if min(known) < max(known) else f"{max(known):,}"
+    last = "the last run" if len(known) == 1 else f"the last {len(known):,} runs"
+    return Verdict(guard, low <= rows <= high, f"{said}, {had} in {last}", side, numbers)
+
+
 def _total(guard: str, guarded: Guarded) -> Verdict:
     name = guard.removeprefix(_TOTAL).strip()
     now = _sum(guarded.result, name)
@@ -248,6 +313,8 @@ def in_words(guard: str, names: Sequence[str] = ("left rows", "right rows")) -> 
         _, whole, fraction, percent = found.groups()
         most = f"{int(whole):,}{f'.{fraction}' if fraction else ''}{' %' if percent else ''}"
         return f"at most {most} of {side} without a partner"
+    if found := _BEFORE.match(guard):
+        return _as_before_in_words(guard, side, int(found[2]))
     if found := _ROWS.match(guard):
         low, high = found.groups()
         if not high:
@@ -264,3 +331,10 @@ def in_words(guard: str, names: Sequence[str] = ("left rows", "right rows")) -> 
     if guard.endswith("key-unique"):
         return f"no link value repeats in {side}"
     return f"no link value of {side} is blank"
+
+
+def _as_before_in_words(guard: str, side: str, count: int) -> str:
+    last = "the last run" if count == 1 else f"the last {count:,} runs"
+    if guard.startswith("rows"):
+        return f"as many rows as in {last}, give or take a tenth"
+    return f"no more {side} without a partner than in {last if count == 1 else f'the worst of {last}'}"
