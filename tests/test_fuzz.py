@@ -10,6 +10,7 @@ from pathlib import Path
 import msgspec
 from hypothesis import settings
 
+from keen_trellis.flow.run_log import log_path
 from keen_trellis.flow.steps import KINDS
 from tests.sources.damage import damaged
 from tests.test_cli_flows import FlowCase, output, step, text
@@ -52,7 +53,7 @@ _LIKELY = {
     "ignore": (["case"], [], ["outer-spaces", "zeros"]),
     "compare_as": ("", "text"),
     "rows": ("main", "found", "group"),
-    "guards": ([], ["rows=1.."]),
+    "guards": ([], ["rows=1.."], ["rows=last:2"]),
 }
 _NUMBERS = (0, 1, -1, 2, 7, 100, 2**31, 2**63, -(2**63), 10**30, 1.5, -0.0, 1e308)
 _WRONG = (None, True, [], {}, "x", 3, [[]], {"of": 1})
@@ -175,7 +176,20 @@ class Fuzz(FlowCase):
         for case in range(2 * settings.default.max_examples):
             path = self.folder / "b.trellis"
             path.write_bytes(damaged(whole, random.Random(case)))
-            for command in (("look", path), ("run", path, "--replace", "--to", self.folder / "to")):
+            running = ("run", path, "--replace", "--to", self.folder / "to")
+            for command in (("look", path), running, ("compare", self.folder / "a.trellis", path)):
+                self.check(case, *command)
+
+    def test_logs_with_wrong_bytes(self):
+        flow = self.flow(text("loans"), step("few", "filter", ["loans"], conditions=[]), output("few"))
+        running = ("run", flow, "--replace", "--to", self.folder / "to")
+        for _ in range(3):
+            self.assertEqual(self.check("whole", *running), 0)
+        log = log_path(flow)
+        whole = log.read_bytes()
+        for case in range(settings.default.max_examples):
+            log.write_bytes(damaged(whole, random.Random(case)))
+            for command in (("runs", flow), ("runs", flow, "--json"), running):
                 self.check(case, *command)
 
 
