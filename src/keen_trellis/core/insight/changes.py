@@ -229,7 +229,8 @@ def _whole_rows(
             + 1
         )
         # Two small codes in one number, made small again: exact, without gluing values together.
-        _, codes = np.unique(codes * (int(own.max(initial=0)) + 1) + own, return_inverse=True)
+        both = pa.array(codes * (int(own.max(initial=0)) + 1) + own)
+        codes = both.dictionary_encode().indices.to_numpy().astype(np.int64)
     old, new = codes[: before.rows], codes[before.rows :]
     size = int(codes.max(initial=0)) + 1
     return _surplus(new, old, size), _surplus(old, new, size)
