@@ -4,7 +4,7 @@ import json
 
 from keen_trellis.demo.flow_names import WINTER_LOANS
 from tests import demo_data
-from tests.test_cli_flows import output, step
+from tests.test_cli_flows import output, step, text
 from tests.test_cli_runs import LINK, RunsCase
 
 
@@ -81,6 +81,14 @@ class Steps(CompareCase):
             out,
         )
         self.assertTrue(found["same"], found)
+
+    def test_a_new_source_in_place_of_one_that_is_gone_is_said_at_the_join(self):
+        self.write("halls.csv", "venue,town\nPier,Wick\n")
+        loans, _, joined, out = self.steps
+        inputs = [{"step": "loans", "port": "rows"}, {"step": "halls", "port": "rows"}]
+        found = self.members(loans, text("halls"), {**joined, "inputs": inputs}, out)
+        said = {entry["step"]: entry["said"] for entry in found["steps"]}
+        self.assertEqual(said["joined"][0], "It took rows from Loans and Venues, now from Loans and Halls.")
 
     def test_shared_filters_are_compared(self):
         shared = {"id": "s", "name": "Season", "is": "one-of", "values": ["Pier"]}

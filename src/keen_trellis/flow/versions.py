@@ -82,19 +82,18 @@ def differences(
     """
     task = task or Task()
     pairs = _paired(before.flow, after.flow)
-    known = set(pairs)
+    later = {was.id: step for step, was in pairs.items()}
     steps = []
     for step in after.flow.steps:
         earlier = pairs.get(step.id)
         if earlier is None:
             steps.append(StepDifference(step.id, step.name, NEW, _sentences(after, step, task)))
-        elif said := tuple(_differs(before, after, earlier, step, pairs, task)):
+        elif said := tuple(_differs(before, after, earlier, step, later, task)):
             steps.append(StepDifference(step.id, step.name, CHANGED, said))
-    kept = {pairs[step].id for step in known}
     steps += [
         StepDifference(step.id, step.name, GONE, _sentences(before, step, task))
         for step in before.flow.steps
-        if step.id not in kept
+        if step.id not in later
     ]
     filters = tuple(_filters(before.flow, after.flow))
     return Differences(tuple(steps), filters, tuple(_ends(before, after, pairs, key, task)))
@@ -107,36 +106,31 @@ def _paired(before: Flow, after: Flow) -> dict[str, Step]:
     """
     found = {}
     for step in after.steps:
-        earlier = before.find(step.id)
-        if earlier is not None and earlier.kind == step.kind:
-            found[step.id] = earlier
+        same = before.find(step.id)
+        if same is not None and same.kind == step.kind:
+            found[step.id] = same
     taken = {step.id for step in found.values()}
+    alike: dict[tuple[str, str], list[Step]] = {}
+    for earlier in before.steps:
+        if earlier.id not in taken:
+            alike.setdefault((earlier.kind, earlier.name), []).append(earlier)
     for step in after.steps:
-        if step.id in found:
-            continue
-        alike = [
-            entry
-            for entry in before.steps
-            if entry.id not in taken and (entry.kind, entry.name) == (step.kind, step.name)
-        ]
-        if len(alike) == 1:
-            found[step.id] = alike[0]
-            taken.add(alike[0].id)
+        others = alike.get((step.kind, step.name), [])
+        if step.id not in found and len(others) == 1:
+            found[step.id] = others.pop()
     return found
 
 
 def _differs(
-    before: Version, after: Version, was: Step, now: Step, pairs: Mapping[str, Step], task: Task
+    before: Version, after: Version, was: Step, now: Step, later: Mapping[str, str], task: Task
 ) -> list[str]:
-    """In what a step is another one now."""
+    """In what a step is another one now. later: the id of each step of both in the later version."""
     said = []
     if was.name != now.name:
         said.append(f"It was called {was.name}.")
     if was.skipped != now.skipped:
         said.append("It is skipped now." if now.skipped else "It is no longer skipped.")
-    if [entry if entry.step in pairs else None for entry in now.inputs] != [
-        _later(entry, pairs) for entry in was.inputs
-    ]:
+    if list(now.inputs) != [Input(later.get(entry.step, ""), entry.port) for entry in was.inputs]:
         said.append(f"It took rows from {_taken(before.flow, was)}, now from {_taken(after.flow, now)}.")
     differing = list(_unlike("", _plain_settings(before, was), _plain_settings(after, now)))
     if differing:
@@ -147,12 +141,6 @@ def _differs(
     if was.note != now.note:
         said.append("Its note is another one.")
     return said
-
-
-def _later(entry: Input, pairs: Mapping[str, Step]) -> Input | None:
-    """Where an input of the earlier version is taken from in the later one; None if its step is gone."""
-    found = next((later for later, was in pairs.items() if was.id == entry.step), "")
-    return Input(found, entry.port) if found else None
 
 
 def _taken(flow: Flow, step: Step) -> str:
