@@ -13,7 +13,7 @@ from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
 from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
-from keen_trellis.desktop.pictures import Forgetful, discard, new_window, picture, settle
+from keen_trellis.desktop.pictures import Lately, discard, new_window, picture, settle
 from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind
@@ -78,29 +78,9 @@ def draw_views(folder: Path) -> list[Path]:
 Keep = Callable[[MainWindow, str], None]
 
 
-class _Lately(Forgetful):
-    """Remembers flows and their pictures for as long as pictures are drawn."""
-
-    def __init__(self, folder: Path) -> None:
-        super().__init__()
-        self._folder = folder
-        self._recent: list[Path] = []
-
-    @property
-    def pictures(self) -> Path:
-        return self._folder / "pictures"
-
-    @property
-    def recent(self) -> list[Path]:
-        return self._recent
-
-    def add_recent(self, path: Path) -> None:
-        self._recent = [path, *(other for other in self._recent if other != path)]
-
-
 def _first_page(keep: Keep, data: Path, folder: Path) -> MainWindow:
     """A window without a flow, after some were used."""
-    window = new_window(remembered=_Lately(folder))
+    window = new_window(remembered=Lately(folder))
     for name in ("Sets", "Returns desk", "Cost per visitor", "Winter loans"):
         window.files.open_flow(data / f"{name}.trellis")
         settle(window)

@@ -13,7 +13,7 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent, QGuiApplication
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from keen_trellis.demo.flow_names import SAID
-from keen_trellis.desktop.pictures import Forgetful, settle
+from keen_trellis.desktop.pictures import Lately, settle
 from keen_trellis.desktop.shell.guide import shown_text
 from keen_trellis.desktop.shell.menus import made_window
 from keen_trellis.desktop.shell.reports import report, without_data
@@ -24,25 +24,6 @@ from tests import demo_data
 from tests.desktop.driving import CTRL, WindowCase
 
 KEY = Qt.Key
-
-
-class Keeping(Forgetful):
-    """Remembers flows and pictures in a folder of the test's."""
-
-    def __init__(self, folder: Path):
-        super().__init__()
-        self._folder, self._recent = folder, []
-
-    @property
-    def pictures(self) -> Path:
-        return self._folder / "pictures"
-
-    @property
-    def recent(self) -> list[Path]:
-        return self._recent
-
-    def add_recent(self, path: Path) -> None:
-        self._recent = [path, *(other for other in self._recent if other != path)]
 
 
 class FirstPage(WindowCase):
@@ -96,7 +77,7 @@ class FirstPage(WindowCase):
 
 class UsedLately(WindowCase):
     def test_flows_used_lately_are_there_with_a_picture(self):
-        remembered = Keeping(self.folder)
+        remembered = Lately(self.folder)
         window = made_window(remembered)
         window.show()
         self.addCleanup(window.deleteLater)

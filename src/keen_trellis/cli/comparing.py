@@ -44,19 +44,16 @@ def compare(
     Both are computed from what their sources hold now; nothing is written.
     """
     from keen_trellis.flow.file_format import load
-    from keen_trellis.flow.runner import Runner
+    from keen_trellis.flow.runner import Kept, Runner
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.versions import Version, differences
     from keen_trellis.sources.library import Library
 
-    library, versions = Library(), []
-    kept = None
+    library, versions, kept = Library(), [], Kept()  # what both have in common is computed once
     for path in (before_path, after_path):
         flow = load(path, KINDS)
         settle(flow, path, still_waiting(flow, path, trust=trust, hosts=hosts))
-        runner = Runner(KINDS, library, kept)
-        kept = runner.kept  # what both have in common is computed once
-        versions.append(Version(flow, runner, path.parent.absolute()))
+        versions.append(Version(flow, Runner(KINDS, library, kept), path.parent.absolute()))
     found = differences(versions[0], versions[1], listed(key))
     if as_json:
         say_members(_members(found, shown))
@@ -88,7 +85,7 @@ _END = {"new": "only in the later version.", "gone": "only in the earlier versio
 
 def _end_lines(end: Any, shown: int) -> Iterator[str]:
     """What comes out at one end of the flow otherwise than before."""
-    from keen_trellis.flow.wording import counted
+    from keen_trellis.core.insight.reason import rows_said
 
     name = cell_shown(end.name)
     if end.error or end.changes is None:
@@ -96,17 +93,17 @@ def _end_lines(end: Any, shown: int) -> Iterator[str]:
         return
     found = end.changes
     if not found:
-        yield f"{name}: the same {counted(found.rows_after, 'rows')}."
+        yield f"{name}: the same {rows_said(found.rows_after)}."
         return
     by = f" (found again by {', '.join(found.key)})" if found.key else " (whole rows are compared)"
     yield (
-        f"{name}: {counted(found.rows_before, 'rows')} before, {found.rows_after:,} after: "
+        f"{name}: {rows_said(found.rows_before)} before, {found.rows_after:,} after: "
         f"{len(found.added):,} added, {len(found.gone):,} gone, {len(found.changed[0]):,} changed{by}."
     )
     for change in found.fields:
         yield f"  {change}."
     for field, count in found.by_field:
-        yield f"  {field} differs in {counted(count, 'rows')}."
+        yield f"  {field} differs in {rows_said(count)}."
     for sign, rows, table in (("added", found.added, end.after), ("gone", found.gone, end.before)):
         for values in _rows(table, rows[:shown]):
             yield f"  {sign}: {cell_shown(', '.join(text for text in values.values() if text))}"

@@ -203,4 +203,4 @@ def _when(run: Any) -> str:
 
 
 def _by(by: str) -> str:
-    return {"run": "run", "output": "written", "refresh": "refresh"}.get(by, cell_shown(by))
+    return "written" if by == "output" else cell_shown(by)

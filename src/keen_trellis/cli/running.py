@@ -60,7 +60,6 @@ def run(
     from keen_trellis.core.errors import FlowFileError
     from keen_trellis.flow.file_format import load
     from keen_trellis.flow.last_run import last_run
-    from keen_trellis.flow.run_log import log_path
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
     from keen_trellis.outputs.files import make_folder
@@ -77,7 +76,6 @@ def run(
     settle(flow, flow_path, _waiting(flow, flow_path, folder, wanted))
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
-    before.log = flow_path
     if folder is not None:
         make_folder(folder)
     say_what_goes(output_targets(flow, KINDS, folder).values(), replace=wanted["replace"])
@@ -89,7 +87,7 @@ def run(
         folder=folder,
         replace=wanted["replace"],
         despite_guards=wanted["despite_guards"],
-        never=[flow_path, log_path(flow_path)],
+        path=flow_path,
     )
     seconds = time.monotonic() - began
     write_lineage(outcome.runner, flow, outcome.targets, wanted["lineage"], started, flow_path.stem)

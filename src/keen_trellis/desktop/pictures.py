@@ -54,6 +54,26 @@ class Forgetful(Remembered):
         return
 
 
+class Lately(Forgetful):
+    """Remembers flows and their pictures in a folder of its own, as long as it is there, and nothing else."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__()
+        self._folder = folder
+        self._recent: list[Path] = []
+
+    @property
+    def pictures(self) -> Path:
+        return self._folder / "pictures"
+
+    @property
+    def recent(self) -> list[Path]:
+        return self._recent
+
+    def add_recent(self, path: Path) -> None:
+        self._recent = [path, *(other for other in self._recent if other != path)]
+
+
 def pause(milliseconds: int = 4) -> None:
     """Let the window do what there is to do for a moment, and leave the cores to its threads otherwise."""
     loop = QEventLoop()

@@ -22,13 +22,10 @@ from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT
 
 
 class Earlier:
-    """The snapshots that were in use before, as a runner asks for them.
+    """The snapshots that were in use before, as a runner asks for them."""
 
-    log: of which flow's file the log tells what its steps came to; None where nobody asks for that.
-    """
-
-    def __init__(self, snapshots: Mapping[SourceSettings, Snapshot], log: Path | None = None) -> None:
-        self.snapshots, self.log = snapshots, log
+    def __init__(self, snapshots: Mapping[SourceSettings, Snapshot]) -> None:
+        self.snapshots = snapshots
 
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
         """The earlier snapshot; SourceError if its rows are gone."""

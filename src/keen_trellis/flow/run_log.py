@@ -53,8 +53,9 @@ def read(flow_path: Path) -> RunLog:
         return RunLog(path)
     with _opened(path, os.O_RDONLY, fcntl.LOCK_SH) as file:
         lines = _lines(file)
-    runs = {run.id: run for line in lines if (run := _run(line)) is not None}
-    others = sum(_run(line) is None for line in lines)
+    told = [_run(line) for line in lines]
+    runs = {run.id: run for run in told if run is not None}
+    others = told.count(None)
     return RunLog(path, tuple(sorted(runs.values(), key=lambda run: (run.taken, run.id))), others)
 
 
@@ -91,7 +92,7 @@ def note(run: Run, flow_path: Path, check: Callable[[Path], None] | None = None)
             file.truncate(ends)
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
         if len(lines) >= MOST_RUNS + _SLACK:
-            _trim(path)
+            _trim(path, [*lines, line.strip()])
 
 
 def _written(file: BinaryIO, line: bytes) -> int:
@@ -101,10 +102,8 @@ def _written(file: BinaryIO, line: bytes) -> int:
     return 0
 
 
-def _trim(path: Path) -> None:
-    """Leave the latest runs, and every line that is none."""
-    with path.open("rb") as file:
-        lines = _lines(file)
+def _trim(path: Path, lines: list[bytes]) -> None:
+    """Write the log anew with the latest runs among its lines, and every line that is none."""
     told = [(line, _run(line)) for line in lines]
     times = sorted((run.taken, run.id) for _, run in told if run is not None)
     first = times[-MOST_RUNS:][0]

@@ -12,7 +12,6 @@ from keen_trellis.flow import run_log
 from keen_trellis.flow.comparison import run_as_it_is
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.guarding import Checked, checked
-from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.runs import RUN, Occasion, Run, run_noted
 from keen_trellis.flow.snapshot import Snapshots
@@ -87,7 +86,7 @@ class Noting:
 
         def work(task: Task) -> None:
             counts = run_as_it_is(flow, KINDS, runner, library, task)
-            checks = _checks(flow, KINDS, runner, task)
+            checks = _checks(flow, runner, task)
             noted = Occasion(by, seconds, written, held_back)
             made = run_noted(noted, flow, runner, counts, checks, task=task)
             _add(made, flow, path, library)
@@ -98,12 +97,10 @@ class Noting:
         self._state.jobs.start("noting the run", work, lambda _: None, failed)
 
 
-def _checks(flow: Flow, kinds: Kinds, runner: Runner, task: Task) -> list[Checked]:
+def _checks(flow: Flow, runner: Runner, task: Task) -> list[Checked]:
     """All guards of the flow that can be looked at."""
     found: list[Checked] = []
     for step in flow.in_order():
-        if kinds.find(step.kind) is None:
-            continue
         try:
             found += checked(runner, flow, step, task)
         except TrellisError:

@@ -82,7 +82,7 @@ def run_flow(
     folder: Path | None = None,
     replace: bool = False,
     despite_guards: bool = False,
-    never: Sequence[Path] = (),
+    path: Path | None = None,
     task: Task | None = None,
 ) -> Outcome:
     """Compute every knot, check every guard and write every output, into `folder` if one is given.
@@ -90,14 +90,15 @@ def run_flow(
     An output behind a broken guard is not written, unless `despite_guards`.
 
     Nothing is written unless every step can be computed and every target may be written.  before: the
-    snapshots of its last run, to compare with.  never: more files that must not be written to, such as the
-    flow's own.
+    snapshots of its last run, to compare with.  path: the flow's own file, which is not written to, and whose
+    log has the runs that guards compare with.
     """
     task = task or Task()
     runner = Runner(kinds, snapshots)
-    if before is not None and before.log is not None:
-        runner.past = partial(run_log.past, before.log)
-    sources = [*files_read(flow, kinds, snapshots), *never]
+    own = [] if path is None else [path, run_log.log_path(path)]
+    if path is not None:
+        runner.past = partial(run_log.past, path)
+    sources = [*files_read(flow, kinds, snapshots), *own]
     targets = output_targets(flow, kinds, folder)
     _check_targets(targets, sources, replace=replace)
     results: dict[str, StepResult] = {}
