@@ -13,7 +13,7 @@ from keen_trellis.core.insight.reason import Kind, Way
 from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
 from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
-from keen_trellis.desktop.pictures import Lately, discard, new_window, picture, settle
+from keen_trellis.desktop.pictures import RecentOnly, discard, new_window, picture, settle
 from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind
@@ -80,7 +80,7 @@ Keep = Callable[[MainWindow, str], None]
 
 def _first_page(keep: Keep, data: Path, folder: Path) -> MainWindow:
     """A window without a flow, after some were used."""
-    window = new_window(remembered=Lately(folder))
+    window = new_window(remembered=RecentOnly(folder))
     for name in ("Sets", "Returns desk", "Cost per visitor", "Winter loans"):
         window.files.open_flow(data / f"{name}.trellis")
         settle(window)

@@ -13,7 +13,7 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent, QGuiApplication
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from keen_trellis.demo.flow_names import SAID
-from keen_trellis.desktop.pictures import Lately, settle
+from keen_trellis.desktop.pictures import RecentOnly, settle
 from keen_trellis.desktop.shell.guide import shown_text
 from keen_trellis.desktop.shell.menus import made_window
 from keen_trellis.desktop.shell.reports import report, without_data
@@ -75,9 +75,9 @@ class FirstPage(WindowCase):
         self.assertEqual(self.session.flow.steps[0].name, "Typed table")
 
 
-class UsedLately(WindowCase):
+class UsedRecentOnly(WindowCase):
     def test_flows_used_lately_are_there_with_a_picture(self):
-        remembered = Lately(self.folder)
+        remembered = RecentOnly(self.folder)
         window = made_window(remembered)
         window.show()
         self.addCleanup(window.deleteLater)

@@ -54,7 +54,7 @@ class Forgetful(Remembered):
         return
 
 
-class Lately(Forgetful):
+class RecentOnly(Forgetful):
     """Remembers flows and their pictures in a folder of its own, as long as it is there, and nothing else."""
 
     def __init__(self, folder: Path) -> None:

@@ -110,7 +110,7 @@ class Correcting(QObject):
         assert outcome.step is not None
         mine = 0 if side == "left" else 1
         other, name = outcome.tables[1 - mine], outcome.inputs[1 - mine].name
-        shown = _Shown(found, other, name, KINDS.settings(outcome.step).links[found.number])
+        shown = _Shown(found, other, KINDS.settings(outcome.step).links[found.number])
         others, matched = found.others
         title = f"“{_short(found.value)}” means which value of {name}?"
         if others:
@@ -170,8 +170,8 @@ class Correcting(QObject):
 class _Shown:
     """The candidates as choices, each with what else is known of its row."""
 
-    def __init__(self, found: Candidates, table: Table, name: str, link: LinkSettings) -> None:
-        self._found, self._table, self._name = found, table, name
+    def __init__(self, found: Candidates, table: Table, link: LinkSettings) -> None:
+        self._found, self._table = found, table
         named = {link.left, link.right}
         texts = [field.name for field in table.fields if field.type is FieldType.TEXT]
         self._beside = [field for field in texts if field not in named][:_OTHER_FIELDS]

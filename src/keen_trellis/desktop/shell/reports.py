@@ -101,11 +101,9 @@ class Reports(QObject):
 
     def caught(self, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         """Log an error that nobody caught, and offer a report; once, while the offer stands."""
-        if issubclass(kind, KeyboardInterrupt):
-            sys.__excepthook__(kind, error, trace)
-            return
         sys.__excepthook__(kind, error, trace)
-        self.offer("".join(traceback.format_exception(kind, error, trace)))
+        if not issubclass(kind, KeyboardInterrupt):
+            self.offer("".join(traceback.format_exception(kind, error, trace)))
 
     def offer(self, told: str) -> None:
         """Log a fault, and offer a report of it."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import chain
 
 from PySide6.QtCore import QRectF
@@ -42,17 +42,16 @@ class Look:
     captions: Sequence[Caption] = ()
     selection: Selection = _NOTHING
     chosen: Collection[str] = ()
-    under_way: Mapping[str, float] = ()  # type: ignore[assignment]
+    under_way: Mapping[str, float] = field(default_factory=dict)
 
     def drawn(self) -> dict[object, QRectF]:
         """What each thing covers that is drawn, by all that its looks depend on."""
-        under_way = dict(self.under_way)
         found: dict[object, QRectF] = {}
         for shape in self._shapes():
             owner = _owner(shape)
             selected = owner.step in self.chosen or owner == self.selection
             told = _told(shape)
-            found[type(shape), told, selected, under_way.get(owner.step)] = extent(shape)
+            found[type(shape), told, selected, self.under_way.get(owner.step)] = extent(shape)
         return found
 
     def _shapes(self) -> Iterator[Drawn]:
