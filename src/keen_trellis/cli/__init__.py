@@ -1,6 +1,16 @@
 """The command line: the same core without a window. Each module has some of the commands."""
 
-from keen_trellis.cli import at_home, blending, comparing, joining, looking, remembering, running, starting
+from keen_trellis.cli import (
+    at_home,
+    blending,
+    comparing,
+    joining,
+    looking,
+    remembering,
+    reporting,
+    running,
+    starting,
+)
 from keen_trellis.cli.group import main
 
 __all__ = [
@@ -11,6 +21,7 @@ __all__ = [
     "looking",
     "main",
     "remembering",
+    "reporting",
     "running",
     "starting",
 ]

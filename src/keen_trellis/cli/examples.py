@@ -24,6 +24,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         'run "Winter loans.trellis" --to out --replace --json',
     ),
     "runs": ('runs "Winter loans.trellis"', 'runs "Winter loans.trellis" --last 3 --json'),
+    "report": (
+        'report "Winter loans.trellis" --html report.html',
+        'report "Winter loans.trellis" --xlsx report.xlsx --without Contact --json',
+    ),
+    "answer": ('answer "Winter loans.trellis" report.xlsx',),
     "compare": (
         'compare "Winter loans.trellis" "Guarded loans.trellis"',
         'compare "Winter loans.trellis" "Guarded loans.trellis" --rows 1 --json',

@@ -18,6 +18,7 @@ from keen_trellis.cli.printing import (
     say_what_goes,
     written_members,
 )
+from keen_trellis.cli.reporting import check_paths, write_reports
 from keen_trellis.cli.saying import say, say_members
 from keen_trellis.cli.trusting import settle, still_waiting, trusting
 from keen_trellis.cli.writing import write_lineage
@@ -47,6 +48,13 @@ from keen_trellis.cli.writing import write_lineage
     multiple=True,
     type=click.Path(path_type=Path),
     help="Let FLOW write into this folder and below.",
+)
+@click.option(
+    "--report",
+    "reports",
+    multiple=True,
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write the match report here, too: .html, .pdf or .xlsx.",
 )
 @click.option("--reasons", is_flag=True, help="Note why rows of large tables have no partner, too.")
 @click.option(
@@ -78,6 +86,7 @@ def run(
     before = library.before(flow, KINDS, last)
     if folder is not None:
         make_folder(folder)
+    check_paths(flow, flow_path, library, wanted["reports"], replace=wanted["replace"])
     say_what_goes(output_targets(flow, KINDS, folder).values(), replace=wanted["replace"])
     outcome = run_flow(
         with_guards(flow, KINDS, wanted["guards"]),
@@ -95,6 +104,7 @@ def run(
     if not leave_flow:
         _keep_counts(flow_path, outcome.now)
         _note(flow, flow_path, outcome, library, seconds=seconds, all_reasons=wanted["reasons"])
+    _report(flow, flow_path, outcome, library, {**wanted, "as_json": as_json})
     if as_json:
         unread_said = [str(entry) for entry in not_read]
         say_members({**_members(outcome), "unread": unread_said, "doubts": doubts})
@@ -109,6 +119,19 @@ def run(
     if counts:
         print_counts(outcome)
     end_by_guards(outcome.guards)
+
+
+def _report(flow: Any, path: Path, outcome: Any, library: Any, wanted: dict[str, Any]) -> None:
+    """Write the match report of the run where that is wanted, broken guards or not."""
+    if not wanted["reports"]:
+        return
+    from keen_trellis.session.reporting import Wanted, told
+
+    asked = Wanted()
+    analysed = told(flow, path, outcome.runner, library, asked)
+    write_reports(flow, path, library, analysed, wanted["reports"], asked, replace=wanted["replace"])
+    for target in wanted["reports"]:
+        say(f"Wrote the report to {target}.", err=wanted["as_json"])
 
 
 def _waiting(flow: Any, path: Path, folder: Path | None, wanted: dict[str, Any]) -> frozenset[Any]:

@@ -18,6 +18,7 @@ from keen_trellis.core.table import (
     Cells,
     ChosenRows,
     Field,
+    Gathered,
     IndexVector,
     Mask,
     Rows,
@@ -113,6 +114,9 @@ class FilledTable(SameRows):
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         others = [fill.of for fill in self._fills.get(name, ()) if fill.how is FillWith.FIELD]
         return [(self._base, own) for own in (name, *others)]
+
+    def gathered(self) -> list[Gathered]:
+        return self._gathered_in_base({name: name for name in self.names if name not in self._fills})
 
     def _filled(self, name: str, stage: int, rows: IndexVector) -> Cells:
         """Cells of a field after the first `stage` of its fills."""

@@ -202,6 +202,18 @@ class Table(ABC):
             yield self.take(range(start, min(start + size, self.rows)), names)
 
 
+def fields_behind(table: Table, name: str) -> Iterator[tuple[Table, str, bool]]:
+    """A field and all that it is read from, each with its table, once, and whether it is read from none."""
+    waiting, seen = [(table, name)], set()
+    while waiting:
+        node = waiting.pop()
+        if node not in seen:
+            seen.add(node)
+            before = node[0].read_from(node[1])
+            waiting += before
+            yield *node, not before
+
+
 def find_field(fields: Sequence[Field], name: str, table: str = "the table") -> Field:
     """The field of `fields` called `name`; UnknownFieldError with its nearest neighbours if there is none."""
     for field in fields:

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, fields
 from functools import cache
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontDatabase, QPainter, QPalette, QPen, QPixmap
 from PySide6.QtWidgets import QApplication
+
+from keen_trellis import ink
+from keen_trellis.ink import Ink
 
 
 @dataclass(frozen=True)
@@ -43,58 +48,14 @@ class Theme:
         return self.hues[number % len(self.hues)]
 
 
-def _hue(rail: str, mark: str, chip: str) -> Hue:
-    return Hue(QColor(rail), QColor(mark), QColor(chip))
+def _theme(name: str, ink: Ink) -> Theme:
+    colours = {entry.name: QColor(getattr(ink, entry.name)) for entry in fields(Ink) if entry.name != "hues"}
+    hues = tuple(Hue(*(QColor(colour) for colour in hue)) for hue in ink.hues)
+    return Theme(name=name, hues=hues, **colours)
 
 
-LIGHT = Theme(
-    name="light",
-    ground=QColor("#F7F5EF"),
-    paper=QColor("#FFFFFF"),
-    margin=QColor("#F0EDE4"),
-    band=QColor("#ECE7DC"),
-    link=QColor("#FBF9F3"),
-    ink=QColor("#22303A"),
-    soft=QColor("#59636A"),
-    line=QColor("#DAD4C6"),
-    accent=QColor("#7A3B72"),
-    selected=QColor("#F5EAF3"),
-    alarm=QColor("#99392A"),
-    hatch=QColor("#B4AD9E"),
-    hues=(
-        _hue("#46838A", "#17656C", "#E9F3F3"),
-        _hue("#A27C38", "#7F5800", "#F9F0DF"),
-        _hue("#A96459", "#8E3F31", "#F8E9E5"),
-        _hue("#617391", "#3F5478", "#E9EDF5"),
-        _hue("#728A4E", "#4B6527", "#EEF3E4"),
-        _hue("#8A6A8F", "#5F4470", "#F0EAF2"),
-        _hue("#7C7568", "#575042", "#F0EEE8"),
-    ),
-)
-DARK = Theme(
-    name="dark",
-    ground=QColor("#1D2328"),
-    paper=QColor("#232A30"),
-    margin=QColor("#192025"),
-    band=QColor("#303840"),
-    link=QColor("#283037"),
-    ink=QColor("#ECE8DE"),
-    soft=QColor("#AEB4B6"),
-    line=QColor("#3D464D"),
-    accent=QColor("#D79BCD"),
-    selected=QColor("#42334A"),
-    alarm=QColor("#F0917F"),
-    hatch=QColor("#6F787E"),
-    hues=(
-        _hue("#5FA3AA", "#2A7F87", "#20383B"),
-        _hue("#C39A50", "#946A0E", "#3A3120"),
-        _hue("#C98175", "#A34F40", "#3D2925"),
-        _hue("#8095B8", "#526B96", "#272F3D"),
-        _hue("#92AC6B", "#5C7A33", "#2C3522"),
-        _hue("#AA88B0", "#765889", "#352C3A"),
-        _hue("#9D9586", "#6E6555", "#34312B"),
-    ),
-)
+LIGHT = _theme("light", ink.LIGHT)
+DARK = _theme("dark", ink.DARK)
 THEMES = {theme.name: theme for theme in (LIGHT, DARK)}
 
 _current = LIGHT
@@ -140,6 +101,17 @@ def use(chosen: Theme) -> None:
     palette.setColor(disabled, QPalette.ColorRole.ButtonText, chosen.hatch)
     application.setPalette(palette)
     application.setStyleSheet(_style_sheet(chosen))
+
+
+@contextmanager
+def drawn_in(chosen: Theme) -> Iterator[None]:
+    """Draw in another theme meanwhile, as on paper; the window keeps its own."""
+    global _current  # noqa: PLW0603 - one application has one theme
+    before, _current = _current, chosen
+    try:
+        yield
+    finally:
+        _current = before
 
 
 def _style_sheet(chosen: Theme) -> str:

@@ -51,6 +51,12 @@ def keep_log(flow: Flow, *, keeps: bool) -> Flow:
     return msgspec.structs.replace(flow, keeps_log=keeps)
 
 
+def with_confidential(flow: Flow, name: str, *, withheld: bool) -> Flow:
+    """Let the values of fields with a name appear in no report, or appear again."""
+    names = [entry for entry in flow.confidential if entry != name] + ([name] if withheld else [])
+    return msgspec.structs.replace(flow, confidential=tuple(names))
+
+
 def add_source(flow: Flow, settings: SourceSettings, name: str) -> tuple[Flow, str]:
     """Begin a rail at a table; the flow and the new step's id."""
     step = Step(

@@ -22,7 +22,7 @@ FORMAT_NAME = "keen-trellis"
 FORMAT_MAJOR = 1
 FLOW_ENDING = ".trellis"
 # The members that are read, of the flow, of a step and of a shared filter; others are kept as they are.
-FLOW_MEMBERS = ("format", "files", "steps", "filters", "keeps_log")
+FLOW_MEMBERS = ("format", "files", "steps", "filters", "keeps_log", "confidential")
 STEP_MEMBERS = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
 FILTER_MEMBERS = tuple(
     field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"
@@ -77,7 +77,13 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
         keeps_log = _decoded(members.get("keeps_log", msgspec.Raw(b"true")), bool, content)
     except FlowFileError as error:
         raise FlowFileError("“keeps_log” is neither true nor false.", where=error.where) from error
-    flow = Flow(tuple(_absolute(file, folder) for file in files), steps, extra, filters, keeps_log)
+    try:
+        confidential = _decoded(members.get("confidential", msgspec.Raw(b"[]")), tuple[str, ...], content)
+    except FlowFileError as error:
+        raise FlowFileError("“confidential” is no list of names of fields.", where=error.where) from error
+    flow = Flow(
+        tuple(_absolute(file, folder) for file in files), steps, extra, filters, keeps_log, confidential
+    )
     list(flow.in_order())  # refuses a circle
     return flow
 
@@ -220,6 +226,9 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
         steps.append("\n".join(_step_lines(step, settings)))
     if not flow.keeps_log:
         lines.append('  "keeps_log": false,')
+    if flow.confidential:
+        names = (_compact(msgspec.json.encode(name)) for name in flow.confidential)
+        lines += _list_lines("confidential", names, 2)
     if flow.filters:
         lines += _list_lines("filters", (_filter_line(entry) for entry in flow.filters), 2)
     lines += ['  "steps": [', ",\n".join(steps), "  ]"] if steps else ['  "steps": []']

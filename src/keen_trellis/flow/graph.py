@@ -74,7 +74,8 @@ class SharedFilter(msgspec.Struct, frozen=True, omit_defaults=True):
 
 class Flow(msgspec.Struct, frozen=True, dict=True):
     """The whole document. `files` are the absolute paths in the margin, in their order there.
-    keeps_log: whether its runs are noted in a log beside it.
+    keeps_log: whether its runs are noted in a log beside it.  confidential: names of fields whose values are
+    in no report.
 
     It has a `__dict__` for what is looked up often; that is neither compared nor saved.
     """
@@ -84,6 +85,7 @@ class Flow(msgspec.Struct, frozen=True, dict=True):
     extra: tuple[tuple[str, bytes], ...] = ()
     filters: tuple[SharedFilter, ...] = ()
     keeps_log: bool = True
+    confidential: tuple[str, ...] = ()
 
     def shared_filter(self, filter_id: str) -> SharedFilter | None:
         """The shared filter with this id, or None."""

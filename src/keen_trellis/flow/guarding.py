@@ -53,11 +53,18 @@ def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
     # Of other steps no run keeps what they came to.
     is_kept = result.match is not None or runner.kinds.ends_rail(step)
     past = partial(runner.past, step.id) if is_kept and runner.past is not None and flow.keeps_log else None
+    before = partial(_fields_before, runner, flow, step, task)
     if result.match is None:
-        return Guarded(result.rows, total_from, past=past)
+        return Guarded(result.rows, total_from, past=past, fields_before=before)
     left, right = (runner.table(flow, entry, task) for entry in step.inputs)
     asked = asked_of(runner.kinds.settings(step), left, right)
-    return Guarded(result.rows, total_from, asked, result.match, past)
+    return Guarded(result.rows, total_from, asked, result.match, past, before)
+
+
+def _fields_before(runner: Runner, flow: Flow, step: Step, task: Task) -> set[str]:
+    """The names of all fields of a step and of those before it."""
+    steps = (runner.result(flow, name, task) for name in flow.upstream(step.id))
+    return {field.name for result in steps for field in result.rows.fields}
 
 
 def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Checked]:

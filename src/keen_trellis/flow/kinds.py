@@ -222,8 +222,10 @@ class StepKind(ABC, Generic[Settings]):
         """
         return None
 
-    def links(self, settings: Settings) -> tuple[LinkField, ...]:
-        """By which fields it pairs the rows of its inputs, if it does."""
+    def links(self, settings: Settings) -> tuple[tuple[LinkField, int], ...]:
+        """By which fields it pairs rows of its first input with those of others, each with the other's number
+        among the inputs.
+        """
         return ()
 
     def doubts(

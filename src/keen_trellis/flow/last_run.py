@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Mapping
 from contextlib import suppress
 
@@ -10,6 +9,7 @@ import msgspec
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
+from keen_trellis.flow.clock import clock
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds, digest
 
@@ -72,7 +72,7 @@ class LastRun(msgspec.Struct, frozen=True):
 
 def now() -> str:
     """The moment, in UTC, to the second."""
-    return dt.datetime.now(dt.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return clock().strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def flow_fingerprint(flow: Flow, kinds: Kinds) -> str:

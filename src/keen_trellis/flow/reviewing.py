@@ -22,8 +22,8 @@ from keen_trellis.core.values import as_text
 from keen_trellis.flow.steps.join import JoinSettings
 
 READ, AS, ROWS, DIFFERENCE, ANSWER = "read", "as", "rows", "difference", "answer"
-_YES = ("yes", "y", "true", "1", "accept", "accepted")
-_NO = ("no", "n", "false", "0", "reject", "rejected")
+YES = ("yes", "y", "true", "1", "accept", "accepted")
+NO = ("no", "n", "false", "0", "reject", "rejected")
 
 
 class Verdict(enum.Enum):
@@ -169,9 +169,9 @@ def _sides(settings: JoinSettings) -> tuple[tuple[str, str], ...]:
 def _answered(pair: Pair, answer: str) -> Pair:
     if not answer:
         return pair
-    if answer.casefold() in _YES:
+    if answer.casefold() in YES:
         return replace(pair, verdict=Verdict.ACCEPTED)
-    if answer.casefold() in _NO:
+    if answer.casefold() in NO:
         return replace(pair, verdict=Verdict.REJECTED)
     return _pair(pair.read, answer, pair.link, pair.rows, Verdict.ACCEPTED)
 

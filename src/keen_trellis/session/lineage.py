@@ -19,6 +19,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.addresses import file_of, parse
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
+from keen_trellis.flow.origins import Origins, origins_of
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
@@ -28,23 +29,6 @@ _SPEC = "https://openlineage.io/spec"
 _EVENT = f"{_SPEC}/2-0-2/OpenLineage.json#/$defs/RunEvent"
 _NAMESPACE = "keen-trellis"
 PRODUCER = f"urn:keen-trellis:{__version__}"
-
-Origins = tuple[tuple[str, str], ...]
-
-
-def origins_of(table: Table, name: str, known: dict[tuple[int, str], Origins]) -> Origins:
-    """The fields of sources that a field is read from, each with its step; `known` is what was found."""
-    key = (id(table), name)
-    if key not in known:
-        known[key] = ()  # of one that is read from itself there is no end
-        parents = table.read_from(name)
-        if parents:
-            found = [origin for parent, own in parents for origin in origins_of(parent, own, known)]
-        else:
-            field = table.field(name)
-            found = [(field.origin, field.name)] if field.origin else []
-        known[key] = tuple(dict.fromkeys(found))
-    return known[key]
 
 
 def events(
@@ -62,10 +46,9 @@ def events(
     }
     read: dict[str, dict[str, None]] = {}
     outputs = []
-    known: dict[tuple[int, str], Origins] = {}
     for step, settings in written.items():
         table = runner.result(flow, step, Task()).rows
-        origins = {field.name: origins_of(table, field.name, known) for field in table.fields}
+        origins = {field.name: origins_of(table, field.name) for field in table.fields}
         for found in origins.values():
             for source, field in found:
                 read.setdefault(source, {})[field] = None

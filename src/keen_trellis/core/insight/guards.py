@@ -3,13 +3,14 @@
 all-left-match, all-right-match; left-unmatched<=12 or <=0.5%, and right-...; left-key-unique,
 right-key-unique; no-left-blanks, no-right-blanks; no-rows-added; rows=8000..9000, either end may be missing;
 left-unmatched<=last:12, not above the most of the last 12 runs, and right-...; rows=last:12, what these had,
-give or take a tenth; total:FIELD, whose sum is the one that it has in its source; one-row-per:FIELD, FIELD.
+give or take a tenth; total:FIELD, whose sum is the one that it has in its source; one-row-per:FIELD, FIELD;
+confidential:FIELD, of which nothing in the result is read.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from math import isclose
@@ -27,7 +28,7 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.summarising import Key, grouped
-from keen_trellis.core.table import ChosenRows, IndexVector, Table, find_field
+from keen_trellis.core.table import ChosenRows, IndexVector, Table, fields_behind, find_field
 from keen_trellis.core.values import FieldType, shortest_number
 
 LEFT, RIGHT, RESULT = "left", "right", "result"
@@ -43,13 +44,18 @@ _ROWS = re.compile(r"^rows=(\d*)\.\.(\d*)$")
 _BEFORE = re.compile(r"^(left-unmatched<|right-unmatched<|rows)=last:([1-9]\d{0,3})$")
 # With so many runs a guard that is offered compares; it is offered where there are at least so many.
 _USUAL, _ENOUGH = 12, 3
-_TOTAL, _GRAIN = "total:", "one-row-per:"
+_TOTAL, _GRAIN, CONFIDENTIAL = "total:", "one-row-per:", "confidential:"
+_OF_FIELDS = {
+    _TOTAL: "the total of {} is carried unchanged",
+    _GRAIN: "one row is one {}",
+    CONFIDENTIAL: "{} is confidential: neither here nor in reports",
+}
 # Sums of reals are equal if they are but for the rounding of the order in which they were added.
-_CLOSE = 1e-9
+CLOSE = 1e-9
 _FORMS = (
     "all-left-match, left-unmatched<=5, left-unmatched<=0.5%, left-key-unique, no-left-blanks (each for "
     "right, too), no-rows-added, rows=1..100, left-unmatched<=last:12, rows=last:12 (of so many runs), "
-    "total:FIELD, one-row-per:FIELD"
+    "total:FIELD, one-row-per:FIELD, confidential:FIELD"
 )
 
 
@@ -68,6 +74,7 @@ class Guarded:
 
     total_from: the table in which a field of the result came from its source, or None if it did not.  past:
     what the step came to in so many of the latest runs in which its guards held; None if nobody knows.
+    fields_before: the names of all fields of the step and of those before it.
     """
 
     result: Table
@@ -75,6 +82,7 @@ class Guarded:
     asked: Asked | None = None
     match: Match | None = None
     past: Callable[[int], Sequence[Past]] | None = None
+    fields_before: Callable[[], Collection[str]] | None = None
 
 
 @dataclass(frozen=True)
@@ -96,7 +104,7 @@ def check_text(text: str) -> str:
         or _UNMATCHED.match(guard)
         or _BEFORE.match(guard)
         or (_ROWS.match(guard) and guard != "rows=..")
-        or (guard.startswith((_TOTAL, _GRAIN)) and guard.partition(":")[2].strip())
+        or (guard.startswith((_TOTAL, _GRAIN, CONFIDENTIAL)) and guard.partition(":")[2].strip())
     ):
         return guard
     raise UsageError(f"“{text}” is not a guard.", remedy=f"Guards are: {_FORMS}.")
@@ -113,6 +121,8 @@ def check(guard: str, guarded: Guarded) -> Verdict:
         return _total(guard, guarded)
     if guard.startswith(_GRAIN):
         return _grain(guard, guarded.result)
+    if guard.startswith(CONFIDENTIAL):
+        return _confidential(guard, guarded)
     if guarded.match is None or guarded.asked is None:
         raise UsageError(f"“{guard}” is a guard for a join.", remedy="Set it on the knot.")
     side = RIGHT if "right" in guard else LEFT
@@ -271,24 +281,42 @@ def _as_before(guard: str, guarded: Guarded, count: int) -> Verdict:
 
 def _total(guard: str, guarded: Guarded) -> Verdict:
     name = guard.removeprefix(_TOTAL).strip()
-    now = _sum(guarded.result, name)
+    now = total_of(guarded.result, name)
     source = guarded.total_from(name)
     if source is None:
         raise UsageError(f"“{name}” comes from no source unchanged, so that its total cannot be compared.")
-    before = _sum(source, name)
+    before = total_of(source, name)
     floats = isinstance(now, float) or isinstance(before, float)
-    holds = isclose(now, before, rel_tol=_CLOSE) if floats else now == before
-    return Verdict(guard, holds, f"{name} comes to {_amount(now)}, in its source to {_amount(before)}")
+    holds = isclose(now, before, rel_tol=CLOSE) if floats else now == before
+    return Verdict(
+        guard, holds, f"{name} comes to {amount_said(now)}, in its source to {amount_said(before)}"
+    )
 
 
-def _sum(table: Table, name: str) -> int | float | Decimal:
+def _confidential(guard: str, guarded: Guarded) -> Verdict:
+    name = guard.removeprefix(CONFIDENTIAL).strip()
+    if guarded.fields_before is not None and name not in guarded.fields_before():
+        raise UsageError(f"“{name}” is no field of any step up to here, so that nothing is kept back by it.")
+    result = guarded.result
+    told = [
+        field.name
+        for field in result.fields
+        if any(own == name for _, own, _ in fields_behind(result, field.name))
+    ]
+    said = f"{', '.join(told)} {'is' if len(told) == 1 else 'are'} read from it"
+    return Verdict(guard, not told, said if told else "nothing in the result is read from it")
+
+
+def total_of(table: Table, name: str) -> int | float | Decimal:
+    """The sum of a field; UsageError if it is no number."""
     entry = find_field(table.fields, name)
     if not entry.type.is_number:
         raise UsageError(f"“{name}” is {entry.type.value}: only numbers have a total.")
     return pc.sum(table.column(name).values).as_py() or 0
 
 
-def _amount(value: float | int | Decimal) -> str:
+def amount_said(value: float | int | Decimal) -> str:
+    """A sum in words."""
     return f"{value:,}" if not isinstance(value, float) else shortest_number(value)
 
 
@@ -320,10 +348,9 @@ def in_words(guard: str, names: Sequence[str] = ("left rows", "right rows")) -> 
         if not high:
             return f"at least {int(low):,} rows"
         return f"{int(low):,} to {int(high):,} rows" if low else f"at most {int(high):,} rows"
-    if guard.startswith(_TOTAL):
-        return f"the total of {guard.removeprefix(_TOTAL)} is carried unchanged"
-    if guard.startswith(_GRAIN):
-        return f"one row is one {guard.removeprefix(_GRAIN)}"
+    for form, said in _OF_FIELDS.items():
+        if guard.startswith(form):
+            return said.format(guard.removeprefix(form).strip())
     if guard == "no-rows-added":
         return f"no more rows than {left}"
     if guard.startswith("all-"):

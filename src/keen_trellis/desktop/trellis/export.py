@@ -9,15 +9,17 @@ from PySide6.QtGui import QImage, QPageLayout, QPainter
 from PySide6.QtWidgets import QDialog, QWidget
 
 from keen_trellis.core.errors import OutputError
+from keen_trellis.desktop.theme import LIGHT, drawn_in
 from keen_trellis.desktop.trellis.view import TrellisView
 from keen_trellis.flow.whole_file import whole_file
+from keen_trellis.outputs.report.charts import Picture
 
 _PIXELS = 2.0  # of a picture for each of the screen's, so that it is sharp in a document
 
 
 def save(view: TrellisView, path: Path, title: str) -> None:
     """Draw the trellis to an SVG or PNG file, whole or not at all; OutputError if it cannot be."""
-    kinds = {".svg": _svg, ".png": _png}
+    kinds = {".svg": svg, ".png": png}
     draw = kinds.get(path.suffix.lower())
     if draw is None:
         raise OutputError(f"{path.name} is neither .svg nor .png.", remedy="Choose one of the two.")
@@ -31,11 +33,20 @@ def save(view: TrellisView, path: Path, title: str) -> None:
         ) from error
 
 
+def for_report(view: TrellisView, name: str) -> Picture:
+    """The trellis as a report of the flow called so has it, in the light theme."""
+    said = f"The flow {name}, from its tables to its outputs"
+    with drawn_in(LIGHT):
+        content, size = svg(view, said), _size(view)
+    return Picture(content, "image/svg+xml", size.width(), size.height(), said)
+
+
 def _size(view: TrellisView) -> QSize:
     return QSize(round(view.shown.width), round(view.shown.height))
 
 
-def _svg(view: TrellisView, title: str) -> bytes:
+def svg(view: TrellisView, title: str) -> bytes:
+    """The whole trellis as an SVG file."""
     from PySide6.QtSvg import QSvgGenerator
 
     buffer = QBuffer()
@@ -52,7 +63,8 @@ def _svg(view: TrellisView, title: str) -> bytes:
     return bytes(buffer.data().data())
 
 
-def _png(view: TrellisView, _: str) -> bytes:
+def png(view: TrellisView, _: str) -> bytes:
+    """The whole trellis as a PNG file, sharp on paper."""
     image = QImage(_size(view) * _PIXELS, QImage.Format.Format_ARGB32)
     image.fill(Qt.GlobalColor.white)
     painter = QPainter(image)

@@ -8,6 +8,7 @@ import msgspec
 
 from keen_trellis.core.blending import Keep, Other, Placed, Stands, blend, blend_fields, check_blend
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.link import LinkField
 from keen_trellis.core.measures import Function
 from keen_trellis.core.summarising import Key, summary_fields
 from keen_trellis.core.table import Field
@@ -113,6 +114,11 @@ class BlendKind(StepKind[BlendSettings]):
 
     def with_more(self, settings: BlendSettings, more: BlendSettings) -> BlendSettings:
         return msgspec.structs.replace(settings, others=(*settings.others, *more.others))
+
+    def links(self, settings: BlendSettings) -> tuple[tuple[LinkField, int], ...]:
+        return tuple(
+            (link.link, number) for number, other in enumerate(settings.others, 1) for link in other.links
+        )
 
     def part_toggled(
         self, settings: BlendSettings, part: str, inputs: Sequence[InputShape]

@@ -248,6 +248,9 @@ class JoinKind(StepKind[JoinSettings]):
         ]
         return [(of, name) for of, name in sides if of in there]
 
+    def links(self, settings: JoinSettings) -> tuple[tuple[LinkField, int], ...]:
+        return tuple((link, 1) for link in settings.link_fields)
+
     def rows_called(
         self, step_name: str, port: str, settings: JoinSettings, inputs: Sequence[InputShape]
     ) -> str:

@@ -17,6 +17,7 @@ from typing import IO, Any
 from lxml import etree
 
 from keen_trellis.core.errors import OutputError
+from keen_trellis.flow.clock import clock
 
 Element = Any  # of lxml, whose types are not known here
 _RELATIONSHIPS = "http://schemas.openxmlformats.org/package/2006/relationships"
@@ -171,15 +172,22 @@ class Package:
 
     def _write_anew(self, part: str, made: zipfile.ZipFile) -> bool:
         if part in self.streams:
-            with made.open(part, "w", force_zip64=True) as out:
+            with made.open(_entry(part), "w", force_zip64=True) as out:
                 self.streams[part](out)
         elif part in self.texts:
-            made.writestr(part, self.texts[part])
+            made.writestr(_entry(part), self.texts[part])
         elif part in self.changed:
-            made.writestr(part, as_bytes(self.changed[part]))
+            made.writestr(_entry(part), as_bytes(self.changed[part]))
         else:
             return False
         return True
+
+
+def _entry(part: str) -> zipfile.ZipInfo:
+    """A part as one that is written now."""
+    made = zipfile.ZipInfo(part, clock().timetuple()[:6])
+    made.compress_type = zipfile.ZIP_DEFLATED
+    return made
 
 
 @contextmanager

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.task import Task
+from keen_trellis.flow.clock import clock
 from keen_trellis.flow.plain_text import visible
 from keen_trellis.flow.steps.output import REPLACE, OutputSettings
 from keen_trellis.flow.temporary import temporary_folder
@@ -194,6 +195,7 @@ def _new_book(folder: Path, parts: Sequence[Part]) -> Path:
     path = folder / "new.xlsx"
     with xlsxwriter.Workbook(path) as book:
         settings = parts[0].settings
+        book.set_properties({"created": clock().replace(tzinfo=None)})
         sheet = book.add_worksheet(settings.sheet)
         if not settings.cell:
             sheet.freeze_panes(1, 0)
