@@ -3,12 +3,14 @@ from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
+from hypothesis import given
+from hypothesis import strategies as st
 
 from keen_trellis.core.choosing import Chosen, with_fields
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType, type_keeping
-from keen_trellis.core.joining import FieldChoice, JoinedTable, Side, plan_fields
-from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.joining import FieldChoice, JoinedTable, PassedOverTable, Side, plan_fields
+from keen_trellis.core.link import LinkField, Operator, Preparation, Take
 from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable, ChosenRows
 from keen_trellis.core.task import Task
@@ -255,3 +257,36 @@ class Gathered(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class RowsFrom(unittest.TestCase):
+    """In which rows of a join given rows of its sides are: found from the match, as from looking at all."""
+
+    def in_all(self, joined, which, rows):
+        """The rows of a join whose left or right row is one of some, found by looking at each."""
+        return np.flatnonzero(np.isin(joined.rows_of_sides(np.arange(joined.rows))[which], rows))
+
+    @given(
+        st.lists(st.integers(0, 4) | st.none(), max_size=9),
+        st.lists(st.integers(0, 4) | st.none(), max_size=9),
+        st.sampled_from(["every", "first", "last", "pair-off"]),
+        st.booleans(),
+        st.randoms(use_true_random=False),
+    )
+    def test_it_is_as_looking_at_every_row(self, mine, theirs, take, ordered, chance):
+        left, right = (ArrowTable(pa.table({"k": pa.array(keys, pa.int64())})) for keys in (mine, theirs))
+        links = [LinkField("k", "k", operator=Operator.AT_MOST if ordered else Operator.EQUAL)]
+        found = match(left, right, links, take=Take.named(take))
+        plans = {
+            kind: plan_fields(left.fields, right.fields, links, kind, FieldChoice(), "R")
+            for kind in QUESTION_TYPES
+        }
+        made = [JoinedTable(left, right, found, kind, plan) for kind, plan in plans.items()]
+        made.append(PassedOverTable(left, right, found, plans[JoinType.FULL_ANTI]))
+        for side, source in enumerate((left, right)):
+            rows = np.array(
+                sorted(chance.sample(range(source.rows), chance.randint(0, source.rows))), np.int64
+            )
+            for entry in made:
+                seen = entry.rows_from(source, rows).tolist()
+                self.assertEqual(seen, self.in_all(entry, side, rows).tolist())

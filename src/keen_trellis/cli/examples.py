@@ -29,6 +29,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         'report "Winter loans.trellis" --xlsx report.xlsx --without Contact --json',
     ),
     "answer": ('answer "Winter loans.trellis" report.xlsx',),
+    "follow": ('follow "Winter loans.trellis" L-0151', 'follow "Winter loans.trellis" "Mill House" --json'),
     "compare": (
         'compare "Winter loans.trellis" "Guarded loans.trellis"',
         'compare "Winter loans.trellis" "Guarded loans.trellis" --rows 1 --json',

@@ -79,7 +79,7 @@ class FilledTable(SameRows):
         for done, fill in enumerate(fills):
             if fill.how is FillWith.LEAVE_OUT:
                 task.checkpoint(done, len(fills), "leaving out rows with gaps")
-                table = _without_gaps(table, fill)
+                table = without_gaps(table, fill)
         super().__init__(table, fields)
         self._fills = {
             field.name: own
@@ -218,7 +218,8 @@ def filled_fields(fields: Sequence[Field], fills: Sequence[Fill]) -> tuple[Field
     return tuple(made.values())
 
 
-def _without_gaps(table: Table, fill: Fill) -> Table:
+def without_gaps(table: Table, fill: Fill) -> ChosenRows:
+    """The rows of a table in which none of a fill's fields has a gap."""
     whole = np.ones(table.rows, dtype=bool)
     for cells in table.take(None, fill.fields):
         whole &= ~gaps_in(cells, fill.gaps)

@@ -17,6 +17,7 @@ from keen_trellis.core.errors import DataError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match, running_total
+from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.table import (
     BATCH_ROWS,
     Cells,
@@ -323,12 +324,43 @@ class JoinedTable(Table):
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:
             return rows
-        found = np.zeros(self.rows, dtype=bool)
-        for table, own in zip((self._left, self._right), self.rows_of_sides(range(self.rows)), strict=True):
-            wanted = table.rows_from(source, rows)
-            if len(wanted):
-                found |= np.isin(own, wanted)
-        return np.flatnonzero(found)
+        left = self._left.rows_from(source, rows)
+        right = left if self._right is self._left else self._right.rows_from(source, rows)
+        return np.unique(np.concatenate([self._rows_of_left(left), self._rows_of_right(right)]))
+
+    def _rows_of_left(self, left: IndexVector) -> IndexVector:
+        """The rows here that some left rows are part of; it costs what these are, not what there is."""
+        match, kind = self._match, self._type
+        if not kind.has_left_fields or not len(left):
+            return np.zeros(0, np.int64)
+        if not kind.keeps_pairs:
+            return _places(match.left_matched_rows if kind.keeps_matched else match.left_unmatched_rows, left)
+        counts = match.partners_of_left[left].astype(np.int64)
+        if not kind.keeps_unmatched_left:
+            start = match.first_pair_of_left[left]
+        elif self._first_row_of_left is None:
+            return left
+        else:
+            start, counts = self._first_row_of_left[left], np.maximum(counts, 1)
+        owner, nth = laid_out(counts)
+        return np.asarray(start[owner] + nth)
+
+    def _rows_of_right(self, right: IndexVector) -> IndexVector:
+        """The same of right rows."""
+        match, kind = self._match, self._type
+        if not kind.has_right_fields or not len(right):
+            return np.zeros(0, np.int64)
+        if not kind.has_left_fields:
+            rows = match.right_matched_rows if kind.keeps_matched else match.right_unmatched_rows
+            return _places(rows, right)
+        found = np.zeros(0, np.int64)
+        if kind.keeps_pairs:
+            numbers = self._rows_of_left(match.left_rows_of(right))
+            found = numbers[np.isin(self.rows_of_sides(numbers)[1], right)]
+        if kind.keeps_unmatched_right:
+            lower = _places(self._lower_rows, right) + self._rows_from_left
+            found = np.concatenate([found, lower])
+        return found
 
     @cached_property
     def all_pairs(self) -> tuple[IndexVector, IndexVector]:
@@ -413,6 +445,21 @@ class PassedOverTable(JoinedTable):
         rows = np.concatenate((upper, lower))[numbers] if self.rows else numbers
         above = numbers < len(upper)
         return np.where(above, rows, -1), np.where(above, -1, rows)
+
+    def _rows_of_left(self, left: IndexVector) -> IndexVector:
+        return _places(self._match.left_passed_over_rows, left)
+
+    def _rows_of_right(self, right: IndexVector) -> IndexVector:
+        above = self._match.counts.left_passed_over
+        return _places(self._match.right_passed_over_rows, right) + above
+
+
+def _places(rows: IndexVector, wanted: IndexVector) -> IndexVector:
+    """Where some rows are in a vector of rows in order, as far as they are in it."""
+    places = np.searchsorted(rows, wanted)
+    inside = places < len(rows)
+    places = places[inside]
+    return places[rows[places] == wanted[inside]] if len(rows) else np.zeros(0, np.int64)
 
 
 def _read_on_the_right(entries: Iterable[JoinedField], has_left: Mask) -> list[str]:

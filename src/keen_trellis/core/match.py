@@ -149,6 +149,10 @@ class Match(ABC):
         """The left rows that match one right row, in left order."""
 
     @abstractmethod
+    def left_rows_of(self, right: IndexVector) -> IndexVector:
+        """The left rows that match any of these right rows, in order."""
+
+    @abstractmethod
     def all_pairs(self) -> Pairs:
         """The left and the right row of every pair. DataError if there are too many to be listed."""
 
@@ -305,6 +309,10 @@ class CodeMatch(Match):
         code = self.codes.right[right_row]
         return positions((self.codes.left == code) & (self.codes.left >= 0))
 
+    def left_rows_of(self, right: IndexVector) -> IndexVector:
+        codes = self.codes.right[right]
+        return positions(np.isin(self.codes.left, codes[codes >= 0]))
+
     def all_pairs(self) -> Pairs:
         kind = index_type(len(self.codes.left))
         if self.right_is_unique:
@@ -398,6 +406,9 @@ class ListedMatch(Match):
     def partners_in_left(self, right_row: int) -> IndexVector:
         found: IndexVector = self._left_of_pair[self.right_of_pair == right_row]
         return found
+
+    def left_rows_of(self, right: IndexVector) -> IndexVector:
+        return np.unique(self._left_of_pair[np.isin(self.right_of_pair, right)])
 
 
 def ordered_by_code(codes: Codes, size: int) -> Pairs:

@@ -362,6 +362,11 @@ class ChosenRows(Table):
         self._table, self._rows = table, rows
         self.fields, self.rows = table.fields, len(rows)
 
+    @property
+    def chosen(self) -> IndexVector:
+        """The rows of the other table, in their order here."""
+        return self._rows
+
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         return self._table.take(self._rows if rows is None else self._rows_of(rows), names)
 

@@ -13,7 +13,6 @@ from keen_trellis.core.insight.guards import Guarded, Verdict
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow, Step
-from keen_trellis.flow.mending import asked_of
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.wording import rows_called
@@ -57,7 +56,7 @@ def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
     if result.match is None:
         return Guarded(result.rows, total_from, past=past, fields_before=before)
     left, right = (runner.table(flow, entry, task) for entry in step.inputs)
-    asked = asked_of(runner.kinds.settings(step), left, right)
+    asked = runner.kinds.settings(step).asked(left, right)
     return Guarded(result.rows, total_from, asked, result.match, past, before)
 
 

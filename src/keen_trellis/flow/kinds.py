@@ -20,6 +20,7 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match, MatchCounts
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, Traced
 from keen_trellis.flow.graph import ROWS, Flow, Step
 
 Made = TypeVar("Made")
@@ -50,6 +51,7 @@ class StepResult:
 
     disagreements: for fields of both sides made one, in how many pairs both have a value, and another one.
     open_cells: of an output, by field how many cells have no partner.  files: how many it is written to.
+    made_of: the rows of each input that it was computed from, as a runner hands them in.
     """
 
     ports: dict[str, Table]
@@ -58,6 +60,7 @@ class StepResult:
     disagreements: Mapping[str, int] = field(default_factory=dict)
     open_cells: Mapping[str, int] = field(default_factory=dict)
     files: int = 1
+    made_of: tuple[Table, ...] = ()
 
     @property
     def rows(self) -> Table:
@@ -227,6 +230,12 @@ class StepKind(ABC, Generic[Settings]):
         among the inputs.
         """
         return ()
+
+    def fates(
+        self, settings: Settings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        """What becomes of rows of its inputs that are followed, besides that cells change. Cancelled."""
+        return iter(())
 
     def doubts(
         self, settings: Settings, figures: Figures, inputs: Sequence[InputShape]

@@ -18,7 +18,6 @@ from keen_trellis.core.insight.reasons import Asked, explain
 from keen_trellis.core.insight.unexplained_rows import written
 from keen_trellis.core.join_type import type_keeping
 from keen_trellis.core.joining import Side
-from keen_trellis.core.link import Take
 from keen_trellis.core.match import Match
 from keen_trellis.core.table import ChosenRows, Field, IndexVector, Table
 from keen_trellis.core.task import Task
@@ -46,27 +45,9 @@ class Explained:
     pairs_until: tuple[IndexVector | None, ...] = ()
 
 
-def asked_of(settings: JoinSettings, left: Table, right: Table) -> Asked:
-    """What there is to explain about a knot."""
-    any_of = settings.any_of and len(settings.links) > 1
-    accepted = tuple(
-        tuple(value for entry in settings.accepted if entry.side == side for value in entry.values)
-        for side in ("left", "right")
-    )
-    return Asked(
-        left,
-        right,
-        settings.link_fields,
-        any_of,
-        Take.named(settings.take),
-        (accepted[0], accepted[1]),
-        frozenset(settings.rejected),
-    )
-
-
 def explained(settings: JoinSettings, left: Table, right: Table, found: Match, task: Task) -> Explained:
     """The reasons of a knot and its mended pairs. Cancelled."""
-    asked = asked_of(settings, left, right)
+    asked = settings.asked(left, right)
     reasons = explain(asked, found, task)
     until = tuple(
         np.cumsum(np.diff(found.first_pair_of_left)[reason.row_numbers], dtype=np.int64)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, TypeVar
 
@@ -183,7 +183,8 @@ class Runner:
             task.checkpoint()
             if planned.step.skipped:
                 before, port = planned.before[0]
-                results[planned.step.id] = StepResult({ROWS: _rows_at(before, port, results, planned.step)})
+                rows = _rows_at(before, port, results, planned.step)
+                results[planned.step.id] = StepResult({ROWS: rows}, made_of=(rows,))
                 continue
             results[planned.step.id] = self.kept.made(
                 planned.fingerprint, partial(self._computed, planned, results, task), task
@@ -232,9 +233,9 @@ class Runner:
             ]
         try:
             with as_of(self.day):
-                return planned.kind.compute(
-                    planned.settings, inputs, _Context(task, self.kept, day_told(planned.step, self.day))
-                )
+                context = _Context(task, self.kept, day_told(planned.step, self.day))
+                made = planned.kind.compute(planned.settings, inputs, context)
+                return replace(made, made_of=tuple(entry.table for entry in inputs))
         except TrellisError as error:
             raise at_step(planned.step, error) from error
 

@@ -18,7 +18,6 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.last_run import KnotCounts, LastRun
-from keen_trellis.flow.mending import asked_of
 from keen_trellis.flow.runner import Runner
 
 # What made the program note a run.
@@ -132,7 +131,7 @@ def _reasons(flow: Flow, runner: Runner, step_id: str, task: Task) -> dict[str, 
     if found is None:
         return None
     told: Counter[str] = Counter()
-    for reason in explain(asked_of(runner.kinds.settings(step), left, right), found, task):
+    for reason in explain(runner.kinds.settings(step).asked(left, right), found, task):
         if reason.kind.is_of_unmatched:
             told[f"{reason.side} {reason.kind.value}"] += reason.rows
     return dict(told)

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from rapidfuzz import fuzz, process
 
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.insight.differences import difference
 from keen_trellis.core.insight.reason import Vector
 from keen_trellis.core.insight.unexplained_rows import Coded
 from keen_trellis.core.link import LinkField, Operator
@@ -24,6 +25,7 @@ from keen_trellis.core.table import ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
 
+_MANY, _PART = 50_000, 3
 _NOT_WRITTEN = r"[^\p{L}\p{N}]+"
 
 
@@ -109,6 +111,28 @@ def candidates(
         agrees[order],
         (len(same) - 1, matched),
     )
+
+
+def nearest(value: str, values: pa.Array, most: int, *, least: float) -> list[tuple[str, str]]:
+    """Up to `most` of distinct values that are like one, the likeliest first, each with how it differs.
+
+    least: how alike they must be, 0 to 100.  Of very many only those are measured that begin or end alike.
+    """
+    texts = as_text(values).drop_null()
+    if len(texts) > _MANY:
+        begins = pc.starts_with(texts, value[:_PART], ignore_case=True)
+        ends = pc.ends_with(texts, value[-_PART:], ignore_case=True)
+        texts = texts.filter(pc.and_(begins, ends) if _are_many(begins, ends) else pc.or_(begins, ends))
+        same = pc.equal(pc.utf8_length(texts), len(value))
+        texts = texts.filter(same) if len(texts) > _MANY else texts
+    likeness = _likeness(value, texts) if len(texts) else np.zeros(0)
+    order = np.argsort(-likeness, kind="stable")[:most]
+    found = texts.take(pa.array(order[likeness[order] >= least])).to_pylist()
+    return [(text, difference(value, text).said) for text in found]
+
+
+def _are_many(*masks: pa.Array) -> bool:
+    return any((pc.sum(mask).as_py() or 0) > _MANY for mask in masks)
 
 
 def _agreeing(

@@ -74,6 +74,14 @@ def explain(asked: Asked, found: Match, task: Task | None = None) -> list[Reason
     return made
 
 
+def explain_rows(
+    asked: Asked, found: Match, side: str, rows: IndexVector, task: Task | None = None
+) -> list[Reason]:
+    """Why some unmatched rows of one side have no partner, looked at without the others. Cancelled."""
+    keys = _Keys(asked, found.left_unmatched_rows)
+    return list(_Side(asked, found, side, rows, keys, task or Task()).reasons())
+
+
 class _Keys:
     """The distinct values of each link of both sides, found once."""
 

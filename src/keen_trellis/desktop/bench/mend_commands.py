@@ -18,7 +18,7 @@ from keen_trellis.desktop.bench.review import ReviewView
 from keen_trellis.desktop.dialogs import ask_to_open, ask_to_save, file_name
 from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow
-from keen_trellis.flow.mending import asked_of, flow_after, values_of
+from keen_trellis.flow.mending import flow_after, values_of
 from keen_trellis.flow.reviewing import Review, said_of
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings
@@ -70,7 +70,7 @@ class MendCommands(Opener[ReviewView]):
             return
         values: tuple[str, ...] = ()
         if mend.way is Way.ACCEPT:
-            values = values_of(asked_of(settings, outcome.tables[0], outcome.tables[1]), reason)
+            values = values_of(settings.asked(outcome.tables[0], outcome.tables[1]), reason)
         if mend.way is Way.LINKS:
             self._expect_gains()
         knot = outcome.step.id

@@ -40,6 +40,9 @@ class Here:
     def _step(self) -> Step | None:
         return self._frame.session.flow.find(self._frame.session.selection.step)
 
+    def flow(self) -> str:
+        return "" if self._frame.session.flow.steps else "The flow has no step yet."
+
     def anything(self) -> str:
         return "" if self._frame.session.selection else "Select something in the trellis first."
 

@@ -35,7 +35,7 @@ _ON: tuple[Entry, ...] = (_STEPS, "join", "blend", "union", "branch", "output", 
 _SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
 _GROUND: tuple[Entry, ...] = (
     *("open", "open_folder", "open_address", "type_table", "paste", None),
-    *("larger", "smaller", "own_size", "fit", None, "picture", "print"),
+    *("larger", "smaller", "own_size", "fit", None, "report", "picture", "print"),
 )
 _TABLE: tuple[Entry, ...] = ("begin", None, "join", "blend", "union", "reconcile", None, "fields", "remove")
 _SOURCE: tuple[Entry, ...] = (
@@ -43,14 +43,24 @@ _SOURCE: tuple[Entry, ...] = (
 )
 _STEP: tuple[Entry, ...] = (*_ON, None, "fields", None, "earlier", "later", "copy", "cut", "paste", *_SELF)
 _JOIN: tuple[Entry, ...] = (
-    *("question", _TYPES, "types", "swap", None, "review", "guards", "fields", None),
+    *("question", _TYPES, "types", "swap", None, "review", "guards", "fields", "report_step", None),
     *(*_ON, None, *_SELF),
 )
-_KNOT: tuple[Entry, ...] = ("guards", "fields", None, *_ON, None, *_SELF)
+_KNOT: tuple[Entry, ...] = ("guards", "fields", "report_step", None, *_ON, None, *_SELF)
 _STUB: tuple[Entry, ...] = (*_ON, None, "fields")
-_OUTPUT: tuple[Entry, ...] = ("raw", "write", "guards", None, *_SELF)
+_OUTPUT: tuple[Entry, ...] = ("raw", "write", "guards", "report_step", None, *_SELF)
 _SLAT: tuple[Entry, ...] = ("remove",)
-_FIELD: tuple[Entry, ...] = ("sort", "find", None, "spread", "fields", "clusters", "remedies")
+_FIELD: tuple[Entry, ...] = (
+    "sort",
+    "find",
+    None,
+    "spread",
+    "fields",
+    "clusters",
+    "remedies",
+    None,
+    "confidential",
+)
 _ROW: tuple[Entry, ...] = (
     *(
         "only_like",

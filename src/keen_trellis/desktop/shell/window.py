@@ -24,6 +24,7 @@ from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.helping import Helping
 from keen_trellis.desktop.shell.here import Here
+from keen_trellis.desktop.shell.match_report import MatchReports
 from keen_trellis.desktop.shell.pointing import Pointing
 from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.desktop.shell.reports import Reports
@@ -56,6 +57,7 @@ class MainWindow(Frame):
         self.here = Here(self)
         self.helping = Helping(self)
         self.reports = Reports(self)
+        self.match_reports = MatchReports(self)
         self._leaving = False
         self._menus: dict[str, QMenu] = {}
         for name in ("File", "Edit", "Flow", "Step", "Rows", "View", "Help"):

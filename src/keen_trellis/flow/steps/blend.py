@@ -12,6 +12,8 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.measures import Function
 from keen_trellis.core.summarising import Key, summary_fields
 from keen_trellis.core.table import Field
+from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, Traced
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import (
     Context,
@@ -23,6 +25,7 @@ from keen_trellis.flow.kinds import (
     StepResult,
     called,
 )
+from keen_trellis.flow.steps.blend_fates import fates_in_blend
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings
 from keen_trellis.flow.wording import kept_of_blend, rows_called, times_said
@@ -157,6 +160,13 @@ class BlendKind(StepKind[BlendSettings]):
         made = blend(inputs[0].table, tables, _others(settings, shapes), settings.kept, context.task)
         unused = {unused_port(number): found.unused for number, found in enumerate(made.others)}
         return StepResult({ROWS: made.table, **unused}, blended=made)
+
+    def fates(
+        self, settings: BlendSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        assert result.blended is not None
+        others = _others(settings, [InputShape(entry.name, entry.table.fields) for entry in inputs])
+        yield from fates_in_blend(others, settings.kept, inputs, result.blended, task)
 
     def sentence(self, settings: BlendSettings, inputs: Sequence[InputShape]) -> str:
         parts = []

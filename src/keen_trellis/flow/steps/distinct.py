@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
+import numpy as np
 
 from keen_trellis.core.distinct import check_distinct, distinct_rows
 from keen_trellis.core.link import Preparation, Take, Taken
-from keen_trellis.core.summarising import Key
+from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import ChosenRows
+from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, How, Traced, places_said
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import distinct_said, listed
+
+_SAID = 3  # rows of which each is told what is kept in its place
 
 
 class KeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -59,6 +64,22 @@ class DistinctKind(OneInputKind[DistinctSettings]):
         table, take = inputs[0].table, Take.named(settings.keep)
         rows = distinct_rows(table, _keys(settings), take, context.task, blanks_stay=settings.blanks_stay)
         return StepResult({ROWS: ChosenRows(table, rows)})
+
+    def fates(
+        self, settings: DistinctSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        (traced,) = inputs
+        gone = traced.not_among(result.rows)
+        if not len(gone):
+            return
+        codes = grouped(traced.table, _keys(settings) or [Key(name) for name in traced.table.names]).codes
+        for row in gone[:_SAID].tolist():
+            same = np.flatnonzero(codes == codes[row])
+            kept = result.rows.rows_from(traced.table, same)
+            said = f"dropped, since {places_said(result.rows, kept)} has the same key and is kept"
+            yield Fate(How.DROPPED, said, 1)
+        if len(gone) > _SAID:
+            yield Fate(How.DROPPED, "dropped, as others of the same key are kept", len(gone) - _SAID)
 
     def sentence(self, settings: DistinctSettings, inputs: Sequence[InputShape]) -> str:
         keys = [entry.of for entry in settings.keys]

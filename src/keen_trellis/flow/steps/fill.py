@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
+import numpy as np
 
-from keen_trellis.core.filling import Fill, FilledTable, FillWith, Gaps, filled_fields
-from keen_trellis.core.table import Field, find_field
+from keen_trellis.core.filling import Fill, FilledTable, FillWith, Gaps, filled_fields, without_gaps
+from keen_trellis.core.table import ChosenRows, Field, Table, find_field
+from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.fates import Fate, How, Traced, values_said
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
@@ -72,6 +75,22 @@ class FillKind(OneInputKind[FillStepSettings]):
         table = inputs[0].table
         fills = [entry.fill(table.fields) for entry in settings.fills]
         return StepResult({ROWS: FilledTable(table, fills, context.task)})
+
+    def fates(
+        self, settings: FillStepSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        traced = inputs[0]
+        left: Table = ChosenRows(traced.table, traced.rows)
+        for entry in settings.fills:
+            if entry.how != FillWith.LEAVE_OUT.value:
+                continue
+            fill = entry.fill(left.fields)
+            whole = without_gaps(left, fill)
+            gone = np.setdiff1d(np.arange(left.rows), whole.chosen)
+            if len(gone):
+                said = f"left out, since it has a gap: {values_said(left, gone, fill.fields)}"
+                yield Fate(How.DROPPED, said, len(gone))
+            left = whole
 
     def sentence(self, settings: FillStepSettings, inputs: Sequence[InputShape]) -> str:
         said = [

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
 import msgspec
@@ -12,6 +12,8 @@ from keen_trellis.core.day import today
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
 from keen_trellis.core.table import ChosenRows
+from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, Traced, of_conditions
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
@@ -62,6 +64,11 @@ class FilterKind(OneInputKind[FilterSettings]):
         table = inputs[0].table
         stay = fulfilled(table, _conditions(settings), context.task, any_of=settings.any_of)
         return StepResult({ROWS: ChosenRows(table, np.flatnonzero(stay))})
+
+    def fates(
+        self, settings: FilterSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        yield from of_conditions(inputs[0], _conditions(settings), task, any_of=settings.any_of)
 
     def sentence(self, settings: FilterSettings, inputs: Sequence[InputShape]) -> str:
         between = " or " if settings.any_of else " and "

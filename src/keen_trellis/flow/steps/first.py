@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from keen_trellis.core.first_rows import check_first, first_rows
 from keen_trellis.core.sorting import SortKey
 from keen_trellis.core.summarising import Key
 from keen_trellis.core.table import ChosenRows
+from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, How, Traced
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
@@ -62,6 +64,16 @@ class FirstKind(OneInputKind[FirstSettings]):
             with_ties=settings.with_ties,
         )
         return StepResult({ROWS: ChosenRows(table, rows)})
+
+    def fates(
+        self, settings: FirstSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        gone = inputs[0].not_among(result.rows)
+        if len(gone):
+            each = f" of its {' and '.join(settings.each)}" if settings.each else ""
+            yield Fate(
+                How.DROPPED, f"dropped, since it is not among the first {settings.count:,}{each}", len(gone)
+            )
 
     def sentence(self, settings: FirstSettings, inputs: Sequence[InputShape]) -> str:
         name = inputs[0].name

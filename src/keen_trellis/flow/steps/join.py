@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from functools import partial
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -24,6 +25,8 @@ from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import cross, match
 from keen_trellis.core.table import Field, Table
+from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, Traced
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import (
     Context,
@@ -37,6 +40,9 @@ from keen_trellis.flow.kinds import (
     encode_settings,
 )
 from keen_trellis.flow.wording import ignoring, question
+
+if TYPE_CHECKING:
+    from keen_trellis.core.insight.reasons import Asked
 
 MATCHED = "matched"
 UNMATCHED_LEFT = "unmatched_left"
@@ -178,6 +184,25 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
             merge,
             partner_found=self.partner_found,
             side=self.side,
+        )
+
+    def asked(self, left: Table, right: Table) -> Asked:
+        """What there is to explain about the join of two tables."""
+        # Imported here: most flows are run without a word why.
+        from keen_trellis.core.insight.reasons import Asked
+
+        accepted = tuple(
+            tuple(value for entry in self.accepted if entry.side == side for value in entry.values)
+            for side in ("left", "right")
+        )
+        return Asked(
+            left,
+            right,
+            self.link_fields,
+            self.any_of and len(self.links) > 1,
+            Take.named(self.take),
+            (accepted[0], accepted[1]),
+            frozenset(self.rejected),
         )
 
     @property
@@ -355,6 +380,15 @@ class JoinKind(StepKind[JoinSettings]):
             for entry in settings.merge
         }
         return StepResult(ports, found, disagreements=merged)
+
+    def fates(
+        self, settings: JoinSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        from keen_trellis.flow.steps.join_fates import fates_in_join
+
+        assert result.match is not None
+        asked = settings.asked(inputs[0].table, inputs[1].table)
+        yield from fates_in_join(asked, settings.join_type, inputs, result.match, task)
 
     def sentence(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> str:
         left, right = inputs

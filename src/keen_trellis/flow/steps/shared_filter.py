@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 import numpy as np
@@ -10,6 +10,8 @@ import numpy as np
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
 from keen_trellis.core.table import ChosenRows, find_field
+from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, Traced, of_conditions
 from keen_trellis.flow.graph import ROWS, Flow, SharedFilter, Step
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.filter import day_of_conditions
@@ -55,6 +57,11 @@ class SharedFilterKind(OneInputKind[TieSettings]):
         return StepResult(
             {ROWS: ChosenRows(table, np.flatnonzero(fulfilled(table, conditions, context.task)))}
         )
+
+    def fates(
+        self, settings: TieSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        yield from of_conditions(inputs[0], conditions_of(settings), task)
 
     def sentence(self, settings: TieSettings, inputs: Sequence[InputShape]) -> str:
         said = " and ".join(str(entry) for entry in conditions_of(settings)) or "any value"

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
 from keen_trellis.core.measures import Function, Measure
 from keen_trellis.core.summarising import Key, SummaryTable, summary_fields
 from keen_trellis.core.table import Field
+from keen_trellis.core.task import Task
+from keen_trellis.flow.fates import Fate, Traced, of_groups
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
@@ -74,6 +76,12 @@ class SummariseKind(OneInputKind[SummariseSettings]):
     ) -> StepResult:
         table = SummaryTable(inputs[0].table, _keys(settings), _measures(settings), context.task)
         return StepResult({ROWS: table})
+
+    def fates(
+        self, settings: SummariseSettings, inputs: Sequence[Traced], result: StepResult, task: Task
+    ) -> Iterator[Fate]:
+        keys = [name for name in result.rows.names if name not in {entry.name for entry in settings.measures}]
+        yield from of_groups(inputs[0], result.rows, keys)
 
     def sentence(self, settings: SummariseSettings, inputs: Sequence[InputShape]) -> str:
         keys = ", ".join(settings.keys) or "all rows"

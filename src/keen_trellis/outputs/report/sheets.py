@@ -23,6 +23,8 @@ from keen_trellis.outputs.writing import Part
 _TEXT, _NUMBER = pa.large_string(), pa.int64()
 _NO_SHEET = re.compile(r"[\[\]:*?/\\\x00-\x1f\x7f']")
 _LONGEST_NAME = 31
+# The sheets that tell no rows.
+COUNTS = ("about", "files", "steps", "joins", "reasons", "guards", "gaps", "fields")
 
 
 def parts_of(analysed: Analysed, path: Path) -> list[Part]:
