@@ -30,6 +30,7 @@ def runs(flow_path: Path, shown: int, as_json: bool) -> None:
 
     They are remembered in a log beside the flow, NAME.runs.jsonl, which holds counts and no value of a cell.
     """
+    from keen_trellis.flow.analysis.history import sides_of
     from keen_trellis.flow.file_format import load
     from keen_trellis.flow.run_log import read
     from keen_trellis.flow.runs import names_of
@@ -53,7 +54,7 @@ def runs(flow_path: Path, shown: int, as_json: bool) -> None:
     names = names_of(log.runs, flow)
     order = [step.id for step in flow.steps]
     for step in _knots(latest, order):
-        sides = _sides(flow, step)
+        sides = sides_of(flow, step)
         _print_knot(step, names.get(step, step), sides, [run for run in latest if step in run.knots])
     _print_outputs(latest, names, order)
 
@@ -86,19 +87,6 @@ def _guards_said(run: Any) -> str:
     if not run.broken:
         return "all hold"
     return "1 broken" if run.broken == 1 else f"{run.broken:,} broken"
-
-
-def _sides(flow: Any, step_id: str) -> tuple[str, str]:
-    """What the rails are called that meet in a knot; in one that the flow has no more, left and right."""
-    from keen_trellis.flow.edits import rail_name
-
-    step = flow.find(step_id)
-    if step is None or len(step.inputs) < 2:
-        return "left rows", "right rows"
-    left, right = (
-        rail_name(flow, entry.step) if flow.find(entry.step) is not None else "" for entry in step.inputs[:2]
-    )
-    return left or "left rows", right or "right rows"
 
 
 def _print_knot(step: str, name: str, sides: tuple[str, str], latest: Sequence[Any]) -> None:

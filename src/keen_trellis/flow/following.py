@@ -31,8 +31,7 @@ _GAPS = (_BLANK, _NO_PARTNER)
 class Stage:
     """A step on the way. depth: how far from the source.  before, after: rows of it that come and that go on.
 
-    rows: their numbers in the step's result.  cells: the fields in which the value is then, with what they
-    hold in the first rows.
+    rows: their numbers in the step's result.
     """
 
     step: str
@@ -41,9 +40,7 @@ class Stage:
     before: int
     after: int
     fates: tuple[Fate, ...]
-    cells: tuple[str, ...]
     rows: IndexVector = field(compare=False, repr=False)
-    table: Table = field(compare=False, repr=False)
 
 
 @dataclass(frozen=True)
@@ -62,7 +59,7 @@ class End:
 class Way:
     """The way of the rows of one source, or of a step that made the value. fields: in which it is there.
 
-    places: where the rows are, in words.
+    places: where the rows are, in words.  numbers: those of the rows.
     """
 
     step: str
@@ -72,6 +69,7 @@ class Way:
     places: str
     stages: tuple[Stage, ...]
     ends: tuple[End, ...]
+    numbers: IndexVector = field(compare=False, repr=False)
 
 
 @dataclass(frozen=True)
@@ -118,13 +116,6 @@ def follow(
             if ways:
                 return Followed(value, loosely, made, tuple(ways))
     return Followed(value, False, False, ())
-
-
-def follow_row(runner: Runner, flow: Flow, step_id: str, row: int, task: Task | None = None) -> Way:
-    """The way of one row of a step's result. Raises what computing a step raises; Cancelled."""
-    task = task or Task()
-    results = {step.id: runner.result(flow, step.id, task) for step in flow.in_order()}
-    return _way(runner, flow, flow.step(step_id), results, {"": np.array([row])}, task)
 
 
 def _holding(
@@ -178,7 +169,8 @@ def _way(
         if stage is not None:
             stages.append(stage)
     ends = tuple(_ends(runner, flow, stages, start))
-    return Way(start.id, start.name, names, len(numbers), places_said(table, numbers), tuple(stages), ends)
+    places = places_said(table, numbers)
+    return Way(start.id, start.name, names, len(numbers), places, tuple(stages), ends, numbers)
 
 
 def _stage(
@@ -222,7 +214,7 @@ def _stage(
             for name in _carried(entry.table, own, table)
         )
         going.carriers[step.id, port] = tuple(dict.fromkeys(kept))
-    after, carriers = going.rows[step.id, ROWS], going.carriers[step.id, ROWS]
+    after = going.rows[step.id, ROWS]
     return Stage(
         step.id,
         step.name,
@@ -230,9 +222,7 @@ def _stage(
         sum(map(len, come)),
         len(after),
         tuple(fates),
-        _cells(result.rows, after, carriers),
         after,
-        result.rows,
     )
 
 
@@ -294,17 +284,6 @@ def _texts(table: Table, row: int, names: Sequence[str]) -> list[str]:
         absent = cells.absent is not None and bool(cells.absent[0])
         found.append(_NO_PARTNER if absent else _BLANK if text is None else f"“{text}”")
     return found
-
-
-def _cells(table: Table, rows: IndexVector, names: Sequence[str]) -> tuple[str, ...]:
-    """What fields hold in the first of some rows, each in words."""
-    if not len(rows):
-        return ()
-    found = []
-    for name, cells in zip(names, table.take(rows[:1], list(names)), strict=True):
-        text = shown_text(cells.values)[0].as_py()
-        found.append(f"{name}: {'blank' if text is None else text}")
-    return tuple(found)
 
 
 def _ends(runner: Runner, flow: Flow, stages: Sequence[Stage], start: Step) -> Iterator[End]:

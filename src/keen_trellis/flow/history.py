@@ -43,6 +43,12 @@ class History:
         self._after.pop()
 
     @property
+    def edits(self) -> list[tuple[str, Flow, Flow]]:
+        """The edits that can be undone, the latest first, each with the flow before and after it."""
+        flows = [flow for _, flow in self._before] + [self.flow]
+        return [(name, before, flows[number + 1]) for number, (name, before) in enumerate(self._before)][::-1]
+
+    @property
     def undo_name(self) -> str:
         """The name of the edit that undo would take back, "" if there is none."""
         return self._before[-1][0] if self._before else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 import msgspec
@@ -27,9 +27,9 @@ Edit = Callable[[Flow], Flow | tuple[Flow, str]]
 class State:
     """The flow of this moment. Every change goes through `apply`.
 
-    changed: another flow value.  selected: the selection moved.  outcomes_changed: something became known or
-    is no longer known of these steps and files; told once a turn.  said: something to tell the user in the
-    status line.  failed: an error to tell the user.
+    changed: another flow value.  selected: the selection moved.  lit_up: another way is lit.
+    outcomes_changed: something became known or is no longer known of these steps and files; told once a turn.
+    said: something to tell the user in the status line.  failed: an error to tell the user.
     """
 
     def __init__(self, jobs: Jobs, library: Library, kept: Kept | None = None) -> None:
@@ -40,8 +40,10 @@ class State:
         self.history = History(Flow())
         self.selection = Selection()
         self.chosen: tuple[str, ...] = ()  # two or more steps that are selected together
+        self.lit: Mapping[str, str] = {}  # the steps of a way that is followed, each with what is said there
         self.changed: Notice[[]] = Notice()
         self.selected: Notice[[]] = Notice()
+        self.lit_up: Notice[[]] = Notice()
         self.outcomes_changed: Notice[frozenset[str]] = Notice()
         self.said: Notice[str] = Notice()
         self.failed: Notice[TrellisError] = Notice()
@@ -112,8 +114,15 @@ class State:
             self.history.drop_last()
             self._flow_changed()
 
+    def light(self, lit: Mapping[str, str]) -> None:
+        """Let the trellis light the steps of a way, or none."""
+        if lit != self.lit:
+            self.lit = lit
+            self.lit_up.emit()
+
     def _flow_changed(self) -> None:
         """The flow is another one."""
+        self.light({})
         self.chosen = tuple(entry for entry in self.chosen if self.flow.find(entry) is not None)
         gone = self.selection.slat and self.flow.shared_filter(self.selection.slat) is None
         if gone or (self.selection.step and self.flow.find(self.selection.step) is None):

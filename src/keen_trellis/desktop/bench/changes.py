@@ -154,11 +154,13 @@ class ChangesView(Pictured):
         self.head.add_action("Show the rows, or the step", "Enter", self.open_current)
         self.opened.connect(self._open)
 
-    def show_changes(self, comparison: Comparison) -> None:
-        """Show what changed."""
+    def show_changes(self, comparison: Comparison, until: str = "") -> None:
+        """Show what changed. until: the moment that it changed until, if that is not now."""
         self.comparison = comparison
         self.lines = change_rows(comparison)
         since = f" since {local_time(comparison.since)}" if comparison.since else ""
+        if until:
+            since = f" from {local_time(comparison.since)} to {local_time(until)}"
         nothing = comparison.is_unchanged
         title = f"Nothing changed{since}." if nothing else f"What changed{since}."
         self.begin(
@@ -205,6 +207,11 @@ class ChangesOpener(Opener[ChangesView]):
         view.step_wanted.connect(lambda step: self._panels.leave_for(Selection(step)))
         view.rows_wanted.connect(lambda rows: self._panels.rows_wanted.emit(rows, self.show))
         return view
+
+    def show_runs(self, comparison: Comparison, until: str) -> None:
+        """Show what changed between two runs."""
+        self.view.show_changes(comparison, until)
+        self._panels.open(self)
 
     def show(self) -> None:
         """Show what changed."""

@@ -23,6 +23,7 @@ from keen_trellis.desktop.bench.content import Content, chosen_rows_content, tab
 from keen_trellis.desktop.bench.correcting import Correcting
 from keen_trellis.desktop.bench.fields import FieldsOpener
 from keen_trellis.desktop.bench.finding import FindBar
+from keen_trellis.desktop.bench.following import FollowOpener
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding
 from keen_trellis.desktop.bench.head import Head
@@ -31,6 +32,7 @@ from keen_trellis.desktop.bench.panels import Panels
 from keen_trellis.desktop.bench.preview import PreviewOpener
 from keen_trellis.desktop.bench.raw import RawOpener
 from keen_trellis.desktop.bench.record import RecordOpener
+from keen_trellis.desktop.bench.runs import RunsOpener
 from keen_trellis.desktop.bench.shown import Shown, Shows
 from keen_trellis.desktop.bench.slat import SlatOpener
 from keen_trellis.desktop.bench.sorting import Sorting
@@ -39,6 +41,7 @@ from keen_trellis.desktop.bench.tips import Tips
 from keen_trellis.desktop.bench.tracing import Following
 from keen_trellis.desktop.bench.typed import TypingOpener
 from keen_trellis.desktop.bench.types import TypesOpener
+from keen_trellis.desktop.bench.versions import EditsOpener, VersionsOpener
 from keen_trellis.desktop.marks import marks_of
 from keen_trellis.desktop.plain import PlainLabel
 from keen_trellis.desktop.theme import font, theme
@@ -92,11 +95,16 @@ class BenchPane(QWidget):
         self.preview = PreviewOpener(session, panels)
         self.typing = TypingOpener(session, panels)
         self.changes = ChangesOpener(session, panels)
+        self.runs = RunsOpener(session, panels)
+        self.runs.compared.connect(self.changes.show_runs)
+        self.versions = VersionsOpener(session, panels)
+        self.edits = EditsOpener(session, panels, self.versions)
         self.attention = AttentionOpener(session, panels)
         self.slat = SlatOpener(session, panels)
         self.types = TypesOpener(session, panels)
         self.guards = Guarding(session, panels)
         self.trace = Following(session, panels, self.grid)
+        self.follow = FollowOpener(session, panels, self.grid, self.trace.go_to)
         self.clusters = Clustering(session, panels, self.grid)
         self.mends = MendCommands(session, panels, self._explanations, self.grid)
         self.spread = Spreading(session, panels, self.grid, self.field_here)

@@ -66,7 +66,7 @@ class Following(Opener[TraceView]):
 
     def made(self) -> TraceView:
         view = TraceView()
-        view.wanted.connect(self._go_to)
+        view.wanted.connect(self.go_to)
         return view
 
     def show(self) -> None:
@@ -102,7 +102,8 @@ class Following(Opener[TraceView]):
 
         session.jobs.start("following the row", work, done, session.failed.emit)
 
-    def _go_to(self, trace: Trace) -> None:
+    def go_to(self, trace: Trace) -> None:
+        """Go to a row at a step of its way."""
         self._row_to_show = trace if trace.row >= 0 else None
         self._panels.leave_for(Selection(trace.step))
 

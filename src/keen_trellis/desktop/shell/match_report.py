@@ -1,4 +1,4 @@
-"""Writes match reports from the window, and reads the answers that come back."""
+"""Writes match reports from the window, reads the answers that come back, and asks for other versions."""
 
 from __future__ import annotations
 
@@ -106,6 +106,16 @@ class MatchReports(QObject):
             self._frame.warn("No answer was taken over", error)
 
         self._frame.jobs.start(f"reading answers from {path.name}", work, done, failed)
+
+    def ask_version(self) -> None:
+        """Ask for another version of the flow, and compare the open one with it."""
+        ask_to_open(
+            self._frame,
+            "Compare with an earlier version",
+            self._session.place,
+            ["Flow (*.trellis)", "All files (*)"],
+            lambda paths: self._frame.bench.versions.compare_with(paths[0]),
+        )
 
     def switch_field(self) -> None:
         """Leave the values of the current field out of reports, or let them be in them again."""

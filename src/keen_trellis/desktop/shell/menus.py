@@ -49,12 +49,12 @@ def _file(window: MainWindow, here: Here) -> list[Command]:
         Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.files.save_as),
         Command("reach", "File", "Co&nnections and outputs…", "Ctrl+Shift+R", window.reaching.ask),
         separator("File"),
-        Command("report", "File", "&Match report…", "Ctrl+Alt+M", window.match_reports.ask, here.flow),
+        Command("report", "File", "&Match report…", "Ctrl+Shift+W", window.match_reports.ask, here.flow),
         Command(
             "report_step",
             "File",
             "Match report &up to this step…",
-            "Ctrl+Alt+U",
+            "Ctrl+Shift+U",
             window.match_reports.ask_of_step,
             here.step,
         ),
@@ -93,6 +93,7 @@ def _edit(window: MainWindow, here: Here) -> list[Command]:
             here.redo,
             text_now=lambda: f"&Redo {menu_text(window.session.history.redo_name)}".strip(),
         ),
+        Command("edits", "Edit", "&What the edits changed", "Ctrl+Shift+Y", window.bench.edits.show),
         separator("Edit"),
         Command(
             "copy",
@@ -241,6 +242,15 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         ),
         Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.changes.show),
         Command(
+            "compare",
+            "Flow",
+            "Compare with a &version…",
+            "Ctrl+Shift+V",
+            window.match_reports.ask_version,
+            here.flow,
+        ),
+        Command("runs", "Flow", "The r&uns so far", "Ctrl+Shift+F5", window.bench.runs.show, here.flow),
+        Command(
             "watch", "Flow", "&Watch the sources for changes", "Ctrl+Alt+W", window.sources.switch_watching
         ),
         Command(
@@ -302,6 +312,15 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
             "Shift+F4",
             window.bench.show_trace,
             here.step_row,
+        ),
+        Command(
+            "follow",
+            "Rows",
+            "Follo&w a value…",
+            "Ctrl+Shift+F4",
+            window.bench.follow.show,
+            here.flow,
+            text_now=lambda: menu_text(window.bench.follow.said()),
         ),
         Command(
             "fields",
@@ -374,7 +393,7 @@ def _rows(window: MainWindow, here: Here) -> list[Command]:
             "confidential",
             "Rows",
             "Leave the field out of re&ports",
-            "Ctrl+Alt+K",
+            "Ctrl+Shift+X",
             window.match_reports.switch_field,
             here.field,
             text_now=lambda: menu_text(window.match_reports.switch_said()),

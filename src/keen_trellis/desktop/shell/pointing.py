@@ -74,6 +74,7 @@ _ROW: tuple[Entry, ...] = (
         None,
         "record",
         "trace",
+        "follow",
         None,
     ),
     *("sort", "find"),

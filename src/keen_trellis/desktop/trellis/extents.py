@@ -36,22 +36,27 @@ _PROGRESS = 12.0  # below a step that is being computed
 
 @dataclass(frozen=True)
 class Look:
-    """The state of the trellis that can be seen: what is laid out, selected, and under way."""
+    """The state of the trellis that can be seen: what is laid out, selected, and under way.
+
+    lit: the steps of a way that is followed, each with what is said there; all else is faint then.
+    """
 
     layout: Layout
     captions: Sequence[Caption] = ()
     selection: Selection = _NOTHING
     chosen: Collection[str] = ()
     under_way: Mapping[str, float] = field(default_factory=dict)
+    lit: Mapping[str, str] = field(default_factory=dict)
 
     def drawn(self) -> dict[object, QRectF]:
         """What each thing covers that is drawn, by all that its looks depend on."""
         found: dict[object, QRectF] = {}
         for shape in self._shapes():
-            owner = _owner(shape)
+            owner = owner_of(shape)
             selected = owner.step in self.chosen or owner == self.selection
             told = _told(shape)
-            found[type(shape), told, selected, self.under_way.get(owner.step)] = extent(shape)
+            under_way, lit = self.under_way.get(owner.step), self.lit.get(owner.step)
+            found[type(shape), told, selected, under_way, bool(self.lit), lit] = extent(shape)
         return found
 
     def _shapes(self) -> Iterator[Drawn]:
@@ -81,10 +86,10 @@ def _told_of(caption: Caption) -> object:
     return of.alarm if isinstance(of, (Knot, Words, End)) else None
 
 
-def _owner(shape: Drawn) -> Selection:
+def owner_of(shape: Drawn) -> Selection:
     """What is selected when a shape shows it."""
     if isinstance(shape, Caption):
-        return Selection() if isinstance(shape.of, Words) else _owner(shape.of)
+        return Selection() if isinstance(shape.of, Words) else owner_of(shape.of)
     if isinstance(shape, FileLine):
         return Selection(path=shape.path)
     if isinstance(shape, (Knot, Bead)):

@@ -12,7 +12,7 @@ from keen_trellis.desktop.plain import elided
 from keen_trellis.desktop.signs import draw_part
 from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.desktop.trellis.captions import NOTCH, Caption, Role
-from keen_trellis.desktop.trellis.extents import Drawn, Look, extent
+from keen_trellis.desktop.trellis.extents import Drawn, Look, extent, owner_of
 from keen_trellis.desktop.trellis.shapes import (
     BEAD,
     KNOT_WIDTH,
@@ -22,6 +22,7 @@ from keen_trellis.desktop.trellis.shapes import (
     OF_RAIL,
     Bead,
     End,
+    Head,
     Knot,
     Point,
     Rail,
@@ -33,6 +34,8 @@ from keen_trellis.desktop.trellis.shapes import (
 from keen_trellis.session.selection import Selection
 
 _Any = TypeVar("_Any", bound=Drawn)
+_FAINT = 0.3
+LOST = "lost"
 
 
 class TrellisPainter:
@@ -49,6 +52,7 @@ class TrellisPainter:
         self._selection = look.selection
         self._chosen = frozenset(look.chosen)
         self._under_way = dict(look.under_way)
+        self._lit = look.lit
 
     def paint(self, area: QRectF, within: QRectF) -> None:
         """Paint the ground of `area` and what stands on it, but for what only a mouse leaves.
@@ -70,6 +74,7 @@ class TrellisPainter:
         def each(shapes: Iterable[_Any], draw: Callable[[_Any], None]) -> None:
             for shape in shapes:
                 if extent(shape).intersects(within):
+                    painter.setOpacity(self._strength(shape))
                     draw(shape)
 
         each(layout.slats, self._slat_line)
@@ -80,6 +85,33 @@ class TrellisPainter:
         each(layout.ties, self._tie)
         each(layout.ends, self._end)
         each(self._captions, self._caption)
+        painter.setOpacity(1.0)
+        steps: list[Drawn] = [*layout.heads, *layout.knots, *layout.beads, *layout.ties, *layout.ends]
+        for shape in steps:
+            said = self._lit.get(owner_of(shape).step)
+            if said is not None:
+                self._badge(shape, said)
+
+    def _strength(self, shape: Drawn) -> float:
+        """How strongly a shape is drawn: faint where a way is followed that does not lead there."""
+        return 1.0 if not self._lit or owner_of(shape).step in self._lit else _FAINT
+
+    def _badge(self, shape: Drawn, said: str) -> None:
+        """What is said of the rows that are followed, at a step of their way."""
+        painter, chosen = self.painter, theme()
+        painter.setFont(font(11, bold=True))
+        width = max(painter.fontMetrics().horizontalAdvance(said) + 12.0, 20.0)
+        middle = extent(shape).center()
+        if isinstance(shape, Head):
+            middle = QPointF(MARGIN_WIDTH + 8 + width / 2, shape.y)
+        elif isinstance(shape, (Bead, Tie, End)):
+            middle = QPointF(shape.x, shape.y)
+        box = QRectF(middle.x() - width / 2, middle.y() - 9, width, 18)
+        painter.setPen(QPen(chosen.paper, 1.5))
+        painter.setBrush(chosen.alarm if said == LOST else chosen.accent)
+        painter.drawRoundedRect(box, 9, 9)
+        painter.setPen(chosen.paper)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, said)
 
     def _is_selected(self, step: str) -> bool:
         return self._selection == Selection(step) or step in self._chosen

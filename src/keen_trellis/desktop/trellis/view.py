@@ -88,6 +88,7 @@ class TrellisView(QWidget):
         session.changed.connect(self.refresh)
         session.outcomes_changed.connect(self._outcomes_changed)
         session.selected.connect(self._selection_moved)
+        session.lit_up.connect(self.update)
         session.results.progressed.connect(self._draw_changed)
         self.refresh()
 
@@ -420,7 +421,7 @@ class TrellisView(QWidget):
         """What can be seen now."""
         session = self._session
         under_way = dict(session.results.under_way)
-        return Look(self._layout, self._captions, session.selection, session.chosen, under_way)
+        return Look(self._layout, self._captions, session.selection, session.chosen, under_way, session.lit)
 
     def _draw_changed(self) -> None:
         """Draw again what looks different from what was drawn."""

@@ -23,7 +23,6 @@ from keen_trellis.ink import LIGHT, Ink
 os.environ.setdefault("MPLCONFIGDIR", platformdirs.user_cache_dir("keen-trellis/matplotlib"))
 
 SVG, PNG = "svg", "png"
-_DOTS = 240  # an inch, on paper
 _HATCH = "/////"
 
 
@@ -40,12 +39,17 @@ class Picture:
 
 @dataclass(frozen=True)
 class Drawn:
-    """How charts are drawn. form: SVG or PNG.  width: in pixels.  ground: behind them, "" for none."""
+    """How charts are drawn. form: SVG or PNG.  width: in pixels.  ground: behind them, "" for none.
+
+    small: whether they are among others, so that little room is left for words.
+    """
 
     form: str = SVG
     width: int = 720
     ink: Ink = LIGHT
     ground: str = ""
+    small: bool = False
+    dots: int = 240  # an inch, of a PNG
 
 
 @cache
@@ -91,7 +95,7 @@ def _saved(figure: Any, drawn: Drawn, height: int, alt: str) -> Picture:
     if drawn.form == SVG:
         figure.savefig(buffer, format=SVG, metadata={"Date": None, "Creator": None})
         return Picture(buffer.getvalue(), "image/svg+xml", drawn.width, height, alt)
-    figure.savefig(buffer, format=PNG, dpi=_DOTS, metadata={"Software": None})
+    figure.savefig(buffer, format=PNG, dpi=drawn.dots, metadata={"Software": None})
     return Picture(buffer.getvalue(), "image/png", drawn.width, height, alt)
 
 
@@ -177,11 +181,9 @@ class Curve:
     shares: bool = False
 
 
-def over_runs(
-    runs: Sequence[Run], curves: Sequence[Curve], title: str, drawn: Drawn, picked: Sequence[int] = ()
-) -> Picture:
-    """Figures over the runs, one curve each. picked: runs that are marked."""
-    ink, height = drawn.ink, 168
+def over_runs(runs: Sequence[Run], curves: Sequence[Curve], title: str, drawn: Drawn) -> Picture:
+    """Figures over the runs, one curve each."""
+    ink, height = drawn.ink, 150 if drawn.small else 168
     with _figure(drawn, height) as figure:
         axes = figure.add_subplot()
         for number, curve in enumerate(curves):
@@ -196,11 +198,18 @@ def over_runs(
                 linewidth=1.4,
                 label=curve.name,
             )
-        for place in picked:
-            axes.axvline(place, color=ink.accent, linewidth=1.2, zorder=0)
-        _axes_of_runs(axes, runs, curves, ink)
+        _axes_of_runs(axes, runs, curves, drawn)
         axes.set_title(title, loc="left", fontsize=9, color=ink.ink, fontweight="semibold")
-        if len(curves) > 1:
+        if len(curves) > 1 and drawn.small:
+            figure.legend(
+                frameon=False,
+                fontsize=7,
+                loc="outside lower left",
+                ncols=len(curves),
+                handlelength=1.8,
+                columnspacing=1.0,
+            )
+        elif len(curves) > 1:
             axes.legend(frameon=False, fontsize=8, loc="center left", bbox_to_anchor=(1.0, 0.5))
         return _saved(figure, drawn, height, f"{title}: {'; '.join(map(_curve_said, curves))}")
 
@@ -209,18 +218,18 @@ _LINES = ("-", "--", "-.", ":")
 _MARKS = ("o", "s", "^", "D", "v", "P")
 
 
-def _axes_of_runs(axes: Any, runs: Sequence[Run], curves: Sequence[Curve], ink: Ink) -> None:
+def _axes_of_runs(axes: Any, runs: Sequence[Run], curves: Sequence[Curve], drawn: Drawn) -> None:
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
     shares = any(curve.shares for curve in curves)
     say = FuncFormatter(lambda value, _: percent(value) if shares else f"{value:,.10g}")
     axes.yaxis.set_major_formatter(say)
     axes.yaxis.set_major_locator(MaxNLocator(4, integer=not shares))
-    places = sorted({round(at) for at in _spread(len(runs), 6)})
+    places = sorted({round(at) for at in _spread(len(runs), 2 if drawn.small else 6)})
     axes.set_xticks(places, [runs[place].taken[:10] for place in places])
     axes.set_xlim(-0.3, max(len(runs) - 0.7, 0.3))
     axes.margins(y=0.18)
-    axes.grid(axis="y", color=ink.line, linewidth=0.6)
+    axes.grid(axis="y", color=drawn.ink.line, linewidth=0.6)
     axes.set_axisbelow(True)
     axes.spines[["top", "right", "left"]].set_visible(False)
     axes.tick_params(length=0)
