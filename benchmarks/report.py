@@ -25,6 +25,7 @@ from benchmarks.matching import cases, match_grid, other_grid, page_grid
 from benchmarks.measures import seconds
 from benchmarks.planning import planning_grid
 from benchmarks.reading import reading_grid
+from benchmarks.real_lists import real_grid
 from benchmarks.steps import steps_grid
 from benchmarks.writing import writing_grid
 
@@ -44,6 +45,7 @@ def report(rows: int) -> None:
     del made
     console.print(steps_grid(rows))
     console.print(insight_grid(rows // 25, rows // 5))
+    console.print(real_grid())
     console.print(reading_grid(rows // 5))
     console.print(writing_grid(rows // 5))
     console.print(_window_grid(rows // 5))

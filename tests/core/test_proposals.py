@@ -8,6 +8,7 @@ from keen_trellis.core.insight.profile import profile
 from keen_trellis.core.insight.proposal import Known, percent, why_none
 from keen_trellis.core.insight.proposals import SAMPLE_ROWS, propose
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.matching import match
 from keen_trellis.core.table import ArrowTable, ChosenRows, spread_rows
 from keen_trellis.core.task import Task
 from tests.tables import table
@@ -164,6 +165,15 @@ class Proposals(unittest.TestCase):
         )
         turned = table(**{"value from": [5, 200], "value to": [1, 499]})
         self.assertEqual(propose(left, turned), [])
+
+    def test_first_and_last_name_are_proposed_for_a_full_name_either_way(self):
+        people = table(first=["Ada", "Bo", "Cy", "Di"], last=["Moss", "Lee", "Fay", "Orr"], n=[1, 2, 3, 4])
+        full = table(name=["Ada Moss", "Bo Lee", "Cy Fay", "Di Orr"], m=[5, 6, 7, 8])
+        joined = '"first" || \' \' || "last"'
+        for left, right, sides in ((people, full, (joined, "name")), (full, people, ("name", joined))):
+            best = propose(left, right)[0]
+            self.assertEqual((best.link.left, best.link.right, best.found), (*sides, 1.0))
+            self.assertEqual(match(left, right, best.links).counts.cardinality, "1:1")
 
     def test_why_there_is_none_is_said(self):
         self.assertEqual(

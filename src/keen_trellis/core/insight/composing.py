@@ -46,7 +46,8 @@ def composed(link: LinkField, other: Table, mine: pa.Array, theirs: pa.Array, ta
     """
     sample = _sampled(mine)
     best: Composed | None = None
-    for mended, said in (*_splits(link, sample, _sampled(theirs)), *_joins(link, other, sample)):
+    # What two fields are joined to comes first: a part of it finds as much, and tells rows apart less.
+    for mended, said in (*joins(link, other, sample), *_splits(link, sample, _sampled(theirs))):
         task.checkpoint(0, 0, "looking for values that are to be split or joined")
         known = _told_apart(mended, link, other, theirs)
         if np.mean(_found(mended, link, known, sample)) < _LEAST_SHARE:
@@ -97,8 +98,11 @@ def _splits(link: LinkField, mine: pa.Array, theirs: pa.Array) -> Iterator[tuple
                 yield replace(link, **changed), f"take what stands {said} the first “{separator}” of {name}"  # type: ignore[arg-type]
 
 
-def _joins(link: LinkField, other: Table, sample: pa.Array) -> Iterator[tuple[LinkField, str]]:
-    """Two fields of the other side joined, where the parts of most values stand in them."""
+def joins(link: LinkField, other: Table, sample: pa.Array) -> Iterator[tuple[LinkField, str]]:
+    """Two fields of the right table joined, where they hold the parts of most values of the left.
+
+    link: a plain link, whose right side is replaced.  sample: values of its left side.
+    """
     kinds = (FieldType.TEXT, FieldType.INTEGER)
     fields = [entry for entry in other.fields if entry.type in kinds]
     for separator in _SEPARATORS:

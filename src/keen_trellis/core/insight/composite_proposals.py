@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.insight.composing import joins
 from keen_trellis.core.insight.letters import Vector
 from keen_trellis.core.insight.proposal import Known, Proposal
 from keen_trellis.core.link import LinkField, Operator, check_links
@@ -82,6 +83,27 @@ def compound(left: Table, right: Table, singles: Sequence[Proposal], task: Task)
         unique = _told_apart(*(known[link] for link in links))
         if unique >= UNIQUE and unique > max(one.unique, other.unique):
             yield Proposal(links, found, unique, 0.5 * found + 0.35 * unique + 0.1)
+
+
+def joined(left: Table, right: Table, task: Task) -> Iterator[Proposal]:
+    """Two fields of one table joined, as first and last name, that are one field of the other."""
+    for one, other, is_left in ((left, right, True), (right, left, False)):
+        names = other.names
+        for field in one.fields:
+            if field.type is not FieldType.TEXT or field.untyped or len(names) < 2:
+                continue
+            task.checkpoint(0, 0, f"looking whether {field.name} is two fields joined")
+            values = pc.unique(_sample(one).column(field.name).values).drop_null()
+            for link, _ in joins(LinkField(field.name, names[0]), other, values) if len(values) else ():
+                yield from _of_joined(left, right, link if is_left else link.swapped, task)
+
+
+def _of_joined(left: Table, right: Table, link: LinkField, task: Task) -> Iterator[Proposal]:
+    sample = _sample(left)
+    found = _found(match(sample, right, (link,), task), sample)
+    if found >= _LEAST_FOUND:
+        unique = grouped(right, [Key(link.right, link.preparation)]).size / max(right.rows, 1)
+        yield Proposal((link,), found, unique, 0.5 * found + 0.35 * unique + 0.1)
 
 
 def _reached(sample: Table, right: Table, link: LinkField) -> Vector:

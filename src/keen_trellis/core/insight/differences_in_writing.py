@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 from keen_trellis.core.ascii_text import is_ascii, with_signs
 from keen_trellis.core.conversion import PLACEHOLDERS
 from keen_trellis.core.insight.letters import Letters
-from keen_trellis.core.insight.names import ACRONYM, ORDER, PART, SHORTER, other_names
+from keen_trellis.core.insight.names import ACRONYM, ORDER, PART, SHORTER, other_names, two_initials
 from keen_trellis.core.insight.partners import Partners, misspelt
 from keen_trellis.core.insight.reason import Kind, Vector
 from keen_trellis.core.link import LinkField, Preparation
@@ -33,6 +33,12 @@ _LOOK_ALIKE = (("o", "0"), ("[il|]", "1"), ("z", "2"), ("s", "5"), ("b", "8"))
 # Of so many values at most those that differ in a digit are looked for, too.
 _FEW = 5_000
 _FIRST_LOOK = 500
+# Of pairs that are taken unseen at most this share may be there by chance.
+_MOST_WRONG = 0.015
+# Keys of so few letters and digits are all alike: a letter more or less tells nothing.
+_SHORT_KEY = 4
+# Where a finding explains so small a share of so many values, it is said that the others differ anyway.
+_HUNDREDS, _HANDFUL = 100, 0.05
 _NAMES = {
     ORDER: "the same words in another order",
     SHORTER: "a short form of the long name",
@@ -48,7 +54,8 @@ class Finding:
 
     meant: for each value the one of the other side that it means, null where it is not among them.  mended:
     the link that lets them match.  said_mend: what that changes.  gain: rows of values that it lets match.
-    likely: for pairs that want to be looked through, a mask of values.
+    likely: for pairs that want to be looked through, a mask of values; with a mended link besides where that
+    finds them, and others by chance.
     """
 
     kind: Kind
@@ -102,10 +109,21 @@ class Values:
                     yield finding
 
     def doubtful(self) -> Finding | None:
-        """Values with a single neighbour that differs in digits, too: nothing that is taken unseen."""
+        """Values with a single neighbour that differs in digits, too, and those of two letters that are a
+        name's initials: nothing that is taken unseen.
+        """
         if not 0 < np.count_nonzero(self._open) <= _FEW:
             return None
-        return self._paired(Kind.ABSENT, "", self._partners(digits=True))
+        near = self._partners(digits=True)
+        at, mine, known, theirs = self._in_words()
+        short = two_initials(mine, theirs, self._task)
+        others = ~np.isin(at[short.mine], near.mine)
+        every = Partners(
+            np.concatenate([near.mine, at[short.mine[others]]]),
+            np.concatenate([near.theirs, known[short.theirs[others]]]),
+            np.concatenate([near.likely, short.likely[others]]),
+        )
+        return self._paired(Kind.ABSENT, "", every)
 
     # --- what stands for nothing ---
 
@@ -178,16 +196,42 @@ class Values:
         preparation: Preparation,
     ) -> Finding:
         ignored = in_words(names)
+        hits = int(np.count_nonzero(which))
+        alike = len(self._theirs) - _kinds(self._theirs, preparation)
+        by_chance = self._is_chance(alike, hits)
+        said = f"the same apart from {ignored}"
+        if by_chance:
+            values = "1 value is" if alike == 1 else f"{alike:,} values are"
+            said += f", though {values} that on the other side alone"
         return Finding(
             Kind.WRITTEN_DIFFERENTLY,
             self._spread(at, which),
-            f"the same apart from {ignored}",
+            said + self._others_differ(hits),
             self._spread_texts(at, meant),
             replace(self._link, preparation=preparation),
             f"ignore {ignored}",
             self._spread(at, gained),
             self._merged(preparation),
+            np.zeros(len(self._mine), dtype=bool) if by_chance else None,
         )
+
+    def _is_chance(self, alike: int, hits: int) -> bool:
+        """Whether too many of some hits may be chance: judged by how many values of the other side alone,
+        which all mean something else, are made one with another.
+
+        A value that means none of N others meets one of them as often as these meet each other: twice as
+        often as they are fewer, a value each.
+        """
+        values = int(np.count_nonzero(self._open))
+        expected = 2.0 * values * alike / max(len(self._theirs), 1)
+        return expected > _MOST_WRONG * hits
+
+    def _others_differ(self, hits: int) -> str:
+        """That most values have no partner all the same, where a finding is about a handful of hundreds."""
+        others = int(np.count_nonzero(self._open)) - hits
+        if others < _HUNDREDS or hits > _HANDFUL * others:
+            return ""
+        return f"; {others:,} other values differ anyway"
 
     def _merged(self, after: Preparation) -> int:
         """How many different keys of a side would become one with another."""
@@ -250,9 +294,14 @@ class Values:
             partner = pc.index_in(own, value_set=known, skip_nulls=True).to_numpy(zero_copy_only=False)
             mine = np.flatnonzero(hits)
             meant = partner[mine].astype(np.int64)
-            # Where letters and digits mix freely, either may be right.
-            codes = Letters.of(self._theirs_bare.take(pa.array(meant)))
-            pairs = Partners(mine, meant, ~codes.are_free_codes)
+            theirs = self._theirs_bare.take(pa.array(meant))
+            # Where letters and digits mix freely, or a key is short, either may be right.
+            short = pc.less_equal(pc.utf8_length(theirs), _SHORT_KEY).to_numpy(zero_copy_only=False)
+            likely = ~Letters.of(theirs).are_free_codes & ~short
+            distinct = pc.count_distinct(self._theirs_bare, mode="only_valid").as_py()
+            if self._is_chance(distinct - len(coded.dictionary), int(np.count_nonzero(likely))):
+                likely = np.zeros(len(mine), dtype=bool)
+            pairs = Partners(mine, meant, likely)
             said = "look-alike characters, such as O for 0"
             yield self._paired(Kind.LOOK_ALIKE, said, pairs)
 
@@ -276,11 +325,16 @@ class Values:
         return Partners(at[found.mine], first[found.theirs], found.likely & single)
 
     def _other_names(self) -> Iterator[Finding]:
-        at, mine = self._filled(prepare(Cells(self._mine), _WORDS).of_rows, self._open)
-        known, theirs = self._filled(prepare(Cells(self._theirs), _WORDS).of_rows, None)
+        at, mine, known, theirs = self._in_words()
         for way, found in other_names(mine, theirs, self._task):
             pairs = Partners(at[found.mine], known[found.theirs], found.likely)
             yield self._paired(Kind.OTHER_NAME, _NAMES[way], pairs)
+
+    def _in_words(self) -> tuple[Vector, pa.Array, Vector, pa.Array]:
+        """The open values and all of the other side, case and accents folded, each with their numbers."""
+        at, mine = self._filled(prepare(Cells(self._mine), _WORDS).of_rows, self._open)
+        known, theirs = self._filled(prepare(Cells(self._theirs), _WORDS).of_rows, None)
+        return at, mine, known, theirs
 
     @staticmethod
     def _filled(values: pa.Array, chosen: Vector | None) -> tuple[Vector, pa.Array]:

@@ -27,7 +27,7 @@ _MOST_WITH_WORD = 4
 _LEAST_ALONE = 5
 # What more words have is judged together.
 _MOST_WORDS = 6
-_FEWEST_INITIALS, _MOST_INITIALS = 3, 6
+_INITIALS, _TWO = range(3, 7), range(2, 3)  # how many words initials are of; two fit much by chance
 
 
 def other_names(mine: pa.Array, theirs: pa.Array, task: Task) -> Iterator[tuple[str, Partners]]:
@@ -60,6 +60,16 @@ def other_names(mine: pa.Array, theirs: pa.Array, task: Task) -> Iterator[tuple[
             every = np.ones(len(found), dtype=bool)
             sure = seldom_by_chance(sizes[found.mine], own, every, asked, sampled) & likely
             yield way, Partners(found.mine[own], found.theirs[own], sure[own])
+
+
+def two_initials(mine: pa.Array, theirs: pa.Array, task: Task) -> Partners:
+    """Two letters that are the initials of a name of two words, as UK, on either side; nothing that is sure.
+
+    mine, theirs: as for `other_names`.
+    """
+    task.checkpoint(0, 0, "looking for initials")
+    words = Vocabulary.of(mine, theirs)
+    return _only_ones(*_initials(words, words.one.counts > 0, _TWO))
 
 
 def _only_ones(left: Vector, right: Vector) -> Partners:
@@ -140,23 +150,23 @@ def _short_for(words: Vocabulary, one: Vector, other: Vector) -> Vector:
     return np.asarray(fits)
 
 
-def _initials(words: Vocabulary, is_open: Vector) -> tuple[Vector, Vector]:
+def _initials(words: Vocabulary, is_open: Vector, sizes: range = _INITIALS) -> tuple[Vector, Vector]:
     """One word that is made of the initials of the other's, on either side."""
     everything = np.ones(len(words.other.counts), dtype=bool)
-    forth = _initials_of(words, words.one, is_open, words.other, everything)
-    back = _initials_of(words, words.other, everything, words.one, is_open)
+    forth = _initials_of(words, words.one, is_open, words.other, everything, sizes)
+    back = _initials_of(words, words.other, everything, words.one, is_open, sizes)
     return np.concatenate((forth[0], back[1])), np.concatenate((forth[1], back[0]))
 
 
 def _initials_of(
-    words: Vocabulary, short: Words, short_asked: Vector, long: Words, long_asked: Vector
+    words: Vocabulary, short: Words, short_asked: Vector, long: Words, long_asked: Vector, sizes: range
 ) -> tuple[Vector, Vector]:
-    sizes = np.zeros(len(short.counts), np.int64)
+    lengths = np.zeros(len(short.counts), np.int64)
     single = short.counts == 1
-    sizes[single] = words.lengths[short.numbers[short.starts[:-1][single]]]
-    mine = np.flatnonzero(short_asked & (sizes >= _FEWEST_INITIALS) & (sizes <= _MOST_INITIALS))
+    lengths[single] = words.lengths[short.numbers[short.starts[:-1][single]]]
+    mine = np.flatnonzero(short_asked & (lengths >= sizes.start) & (lengths < sizes.stop))
     spelt = Letters.of(words.words.take(pa.array(short.numbers[short.starts[mine]])))
-    theirs = np.flatnonzero(long_asked & (long.counts >= _FEWEST_INITIALS) & (long.counts <= _MOST_INITIALS))
+    theirs = np.flatnonzero(long_asked & (long.counts >= sizes.start) & (long.counts < sizes.stop))
     keys = long.in_order(words.initials[long.numbers])[theirs]
     return with_same_key(Keyed(spelt.whole, mine), Keyed(keys, theirs), _MOST_ALIKE)
 

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from rapidfuzz import fuzz
 
-from keen_trellis.core.insight.composite_proposals import UNIQUE, compound, confirmed, periods
+from keen_trellis.core.insight.composite_proposals import UNIQUE, compound, confirmed, joined, periods
 from keen_trellis.core.insight.proposal import Known, Proposal
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.parallel import each
@@ -57,7 +57,11 @@ def propose(
     if not any(proposal.unique >= UNIQUE and proposal.found >= _PLENTY for proposal in found):
         # A field of a few values links nothing alone, and yet may tell rows apart together with another.
         parts = [single.proposal for single in singles if single.despite_few >= _LEAST_SCORE]
-        found += [*compound(left, right, parts, task), *periods(left, right, task)]
+        found += [
+            *compound(left, right, parts, task),
+            *periods(left, right, task),
+            *joined(left, right, task),
+        ]
     said = list(confirmed(left, right, known, task))
     pairs = {frozenset((link.left, link.right) for link in entry.links) for entry in said}
     found = [entry for entry in found if {(link.left, link.right) for link in entry.links} not in pairs]

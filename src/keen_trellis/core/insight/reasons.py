@@ -239,7 +239,7 @@ class _Side:
             gained = coded.rows_of(of_values) & rows.is_open
             way = Way.CORRECTIONS if likely else Way.REVIEW
             mends.append(self._mend(said, way, number, mended, gained))
-        elif finding.mended is not None and finding.gained is not None:
+        if finding.mended is not None and finding.gained is not None:
             # Also those that less would help.
             gained = coded.rows_of(finding.gained)
             mend = self._mend(finding.said_mend, Way.LINKS, number, finding.mended, gained)
