@@ -2,27 +2,28 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import os
 import tempfile
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import click
 from PySide6.QtWidgets import QApplication
 
 from keen_trellis.core.insight.reason import Kind, Way
-from keen_trellis.demo.files import COURIER_FOLDER, REGISTRY_FILE
+from keen_trellis.demo.files import COURIER_FOLDER, write_data
 from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.large import large_flow
+from keen_trellis.demo.scenario import build
 from keen_trellis.desktop.pictures import RecentOnly, discard, new_window, picture, settle
 from keen_trellis.desktop.shell.window import MainWindow
+from keen_trellis.flow import run_log
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.session.selection import Selection
-
-
-def _another(window: MainWindow) -> MainWindow:
-    discard(window)
-    return new_window()
 
 
 def draw_views(folder: Path) -> list[Path]:
@@ -46,6 +47,7 @@ def draw_views(folder: Path) -> list[Path]:
         window.files.open_flow(data / WINTER_LOANS)
         keep(window, "main-window")
         _knot_views(window, keep)
+        _looked_back(window, keep, data)
         _step_views(window, keep)
         _source_views(window, keep, data)
         _blend_views(window, keep, data)
@@ -71,7 +73,8 @@ def draw_views(folder: Path) -> list[Path]:
         window.use_theme("light")
         window.files.open_flow(data / WINTER_LOANS)
         settle(window)
-        discard(_month_views(window, keep, data))
+        _month_views(window, keep, data)
+        discard(window)
     return written
 
 
@@ -123,6 +126,33 @@ def _knot_views(window: MainWindow, keep: Keep) -> None:
     window.session.undo()
 
 
+def _looked_back(window: MainWindow, keep: Keep, data: Path) -> None:
+    """A value followed, and the runs of some months."""
+    window.bench.follow.follow("LCM.00388")
+    settle(window)
+    keep(window, "following")
+    window.bench.follow.view.closed.emit()
+    scenario, path = build(), data / WINTER_LOANS
+
+    def noted(month: int) -> Callable[[], bool]:
+        return lambda: len(run_log.read(path).runs) == month
+
+    for month, loans in enumerate((7_100, 7_380, 7_640, 7_820, 8_090, len(scenario.loans)), 1):
+        write_data(replace(scenario, loans=scenario.loans[:loans]), data)
+        with mock.patch.dict(os.environ, SOURCE_DATE_EPOCH=str(_moment(month))):
+            window.session.refresh()
+            settle(window, noted(month))
+    window.bench.runs.show()
+    settle(window)
+    keep(window, "runs")
+    window.bench.runs.view.closed.emit()
+
+
+def _moment(month: int) -> int:
+    """The first morning of a month, in seconds."""
+    return int(dt.datetime(2026, month, 1, 7, tzinfo=dt.UTC).timestamp())
+
+
 def _step_views(window: MainWindow, keep: Keep) -> None:
     """Steps on a rail, as mends put them there, and the other steps."""
     for kind, way in ((Kind.REPEATED, Way.DISTINCT), (Kind.BLANK, Way.FILTER), (Kind.ABSENT, Way.FILL)):
@@ -142,9 +172,6 @@ def _source_views(window: MainWindow, keep: Keep, data: Path) -> None:
     """Sources, and what can be opened on them."""
     window.session.select(Selection("venues"))
     keep(window, "source")
-    window.bench.raw.show_or_close()
-    keep(window, "raw-cells")
-    window.bench.raw.view.closed.emit()
     window.files.open_paths([data / COURIER_FOLDER])
     settle(window)
     window.selected.begin_rail()
@@ -177,21 +204,14 @@ def _blend_views(window: MainWindow, keep: Keep, data: Path) -> None:
     settle(window)
 
 
-def _month_views(window: MainWindow, keep: Keep, data: Path) -> MainWindow:
-    """The next month, and a file that is gone; the window that is open then."""
+def _month_views(window: MainWindow, keep: Keep, data: Path) -> None:
+    """The next month."""
     from keen_trellis.demo.setting_up import make_next_month
 
     make_next_month(data)
     window.session.refresh()
     settle(window, lambda: window.session.refreshing.comparison is not None)
     keep(window, "what-changed")
-    (data / REGISTRY_FILE).unlink()
-    window = _another(window)
-    window.files.open_flow(data / WINTER_LOANS)
-    settle(window)
-    window.session.select(Selection("objects"))
-    keep(window, "lost-source")
-    return window
 
 
 @click.command(name="screenshots")

@@ -79,7 +79,7 @@ class Reasons(unittest.TestCase):
         # What it finds may be chance, and is looked through first.
         self.assertEqual([mend.way for mend in entry.mends], [Way.REVIEW, Way.LINKS])
         self.assertEqual(entry.mends[1].merged, 1)
-        self.assertIn("though 1 value is that on the other side alone", entry.said)
+        self.assertIn("though 1 key is the same as another one then", entry.said)
 
     def test_blanks_placeholders_and_what_could_not_be_converted(self):
         found = reasons(table(k=[None, "n/a", "0000", "-", "7"]), table(q=["7"]))

@@ -30,6 +30,8 @@ def difference(one: str, other: str) -> Difference:
 
 
 def _said(one: str, other: str) -> str:
+    if _words(one) and "".join(_words(one)) == "".join(_words(other)):
+        return "case, spaces or punctuation"
     if sorted(_words(one)) == sorted(_words(other)):
         return "words in another order"
     before = 0

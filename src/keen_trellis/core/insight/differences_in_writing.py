@@ -73,8 +73,8 @@ class Values:
     """The distinct values of one link on one side that have no like on the other, finding by finding fewer.
 
     mine, theirs: distinct texts without null.  rejected: pairs of them that do not mean the same, whichever
-    stands first.  link: as seen from this side.  own_keys, their_keys: distinct
-    values of a side if they are keys there.
+    stands first.  link: as seen from this side.  keys: the distinct values of each side where they are keys.
+    settled: those of them that surely mean different things: by them chance is judged.
     """
 
     def __init__(
@@ -83,11 +83,13 @@ class Values:
         mine: pa.Array,
         theirs: pa.Array,
         is_open: Vector,
-        keys: Sequence[pa.Array],
-        rejected: Set[tuple[str, str]],
         task: Task,
+        *,
+        keys: Sequence[pa.Array],
+        settled: Sequence[pa.Array],
+        rejected: Set[tuple[str, str]],
     ) -> None:
-        self._link, self._mine, self._theirs = link, mine, theirs
+        self._link, self._mine, self._theirs, self._settled = link, mine, theirs, settled
         self._open, self._keys, self._task = is_open.copy(), keys, task
         self._rejected = rejected
 
@@ -197,12 +199,12 @@ class Values:
     ) -> Finding:
         ignored = in_words(names)
         hits = int(np.count_nonzero(which))
-        alike = len(self._theirs) - _kinds(self._theirs, preparation)
+        alike = sum(len(keys) - _kinds(keys, preparation) for keys in self._settled)
         by_chance = self._is_chance(alike, hits)
         said = f"the same apart from {ignored}"
         if by_chance:
-            values = "1 value is" if alike == 1 else f"{alike:,} values are"
-            said += f", though {values} that on the other side alone"
+            keys = "1 key is" if alike == 1 else f"{alike:,} keys are"
+            said += f", though {keys} the same as another one then"
         return Finding(
             Kind.WRITTEN_DIFFERENTLY,
             self._spread(at, which),
@@ -216,15 +218,14 @@ class Values:
         )
 
     def _is_chance(self, alike: int, hits: int) -> bool:
-        """Whether too many of some hits may be chance: judged by how many values of the other side alone,
-        which all mean something else, are made one with another.
+        """Whether too many of some hits may be chance: judged by how many keys, which all mean something
+        else, are made one with another. Where no side's values are keys, several may mean the same.
 
-        A value that means none of N others meets one of them as often as these meet each other: twice as
-        often as they are fewer, a value each.
+        A value that means none of N keys meets one of them as often as these meet each other: twice as often
+        as they are fewer, a key each.
         """
-        values = int(np.count_nonzero(self._open))
-        expected = 2.0 * values * alike / max(len(self._theirs), 1)
-        return expected > _MOST_WRONG * hits
+        values, keys = int(np.count_nonzero(self._open)), sum(map(len, self._settled))
+        return 2.0 * values * alike > _MOST_WRONG * hits * keys
 
     def _others_differ(self, hits: int) -> str:
         """That most values have no partner all the same, where a finding is about a handful of hundreds."""
@@ -298,8 +299,9 @@ class Values:
             # Where letters and digits mix freely, or a key is short, either may be right.
             short = pc.less_equal(pc.utf8_length(theirs), _SHORT_KEY).to_numpy(zero_copy_only=False)
             likely = ~Letters.of(theirs).are_free_codes & ~short
-            distinct = pc.count_distinct(self._theirs_bare, mode="only_valid").as_py()
-            if self._is_chance(distinct - len(coded.dictionary), int(np.count_nonzero(likely))):
+            bare = [self._bare(keys) for keys in self._settled]
+            alike = sum(_distinct(keys) - _distinct(_skeletons(keys)) for keys in bare)
+            if self._is_chance(alike, int(np.count_nonzero(likely))):
                 likely = np.zeros(len(mine), dtype=bool)
             pairs = Partners(mine, meant, likely)
             said = "look-alike characters, such as O for 0"
@@ -379,8 +381,11 @@ class Values:
 
 
 def _kinds(keys: pa.Array, preparation: Preparation) -> int:
-    found = pc.count_distinct(prepare(Cells(keys), preparation).of_rows, mode="only_valid")
-    return int(found.as_py())
+    return _distinct(prepare(Cells(keys), preparation).of_rows)
+
+
+def _distinct(values: pa.Array) -> int:
+    return int(pc.count_distinct(values, mode="only_valid").as_py())
 
 
 def _or_null(places: Vector) -> pa.Array:

@@ -103,6 +103,19 @@ class _Keys:
         found = [self._found(number, side) for side in ("left", "right")]
         return [texts for texts, is_key in found if is_key]
 
+    def settled(self, number: int, side: str, unmatched: pa.Array) -> list[pa.Array]:
+        """The keys of both sides that surely mean different things: not those of this side without a partner,
+        which may be another one written differently.
+        """
+        (own, own_is_key), (theirs, is_key) = (
+            self._found(number, side),
+            self._found(number, "right" if side == "left" else "left"),
+        )
+        found = [theirs] if is_key else []
+        if own_is_key:
+            found.append(own.filter(pc.invert(pc.is_in(own, value_set=unmatched))))
+        return found
+
     def _found(self, number: int, side: str) -> tuple[pa.Array, bool]:
         if (number, side) not in self._distinct:
             asked = self._asked
@@ -211,7 +224,10 @@ class _Side:
             )
             is_open &= ~pc.is_in(own_values, value_set=known).to_numpy(zero_copy_only=False)
         keys, rejected = self._keys.keys(number), self._asked.rejected
-        values = Values(link, coded.texts, theirs, is_open, keys, rejected, self._task)
+        settled = self._keys.settled(number, self._side, coded.texts.filter(pa.array(is_open)))
+        values = Values(
+            link, coded.texts, theirs, is_open, self._task, keys=keys, settled=settled, rejected=rejected
+        )
         for finding in values.findings():
             reason = self._reason_of(finding, number)
             if reason is not None:

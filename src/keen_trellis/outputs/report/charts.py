@@ -214,6 +214,7 @@ def over_runs(runs: Sequence[Run], curves: Sequence[Curve], title: str, drawn: D
         return _saved(figure, drawn, height, f"{title}: {'; '.join(map(_curve_said, curves))}")
 
 
+_NEAR = 0.005
 _LINES = ("-", "--", "-.", ":")
 _MARKS = ("o", "s", "^", "D", "v", "P")
 
@@ -222,7 +223,10 @@ def _axes_of_runs(axes: Any, runs: Sequence[Run], curves: Sequence[Curve], drawn
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
     shares = any(curve.shares for curve in curves)
-    say = FuncFormatter(lambda value, _: percent(value) if shares else f"{value:,.10g}")
+    known = [value for curve in curves for value in curve.values if value is not None]
+    # Where all are nearly the same, a place more tells the lines of the grid apart.
+    places_said = 2 if shares and known and max(known) - min(known) < _NEAR else 1
+    say = FuncFormatter(lambda value, _: f"{100 * value:.{places_said}f} %" if shares else f"{value:,.10g}")
     axes.yaxis.set_major_formatter(say)
     axes.yaxis.set_major_locator(MaxNLocator(4, integer=not shares))
     places = sorted({round(at) for at in _spread(len(runs), 2 if drawn.small else 6)})
