@@ -275,12 +275,13 @@ class LeftOut(ReportCase):
         self.steps[3:] = [
             step("named", "choose", ["joined"], fields=[{"of": "loan", "name": "who"}], others=True),
             step("made", "compute", ["named"], field="both", expression="who || '!'"),
-            step("few", "filter", ["made"], conditions=[ONLY_2]),
+            {**step("few", "filter", ["made"], conditions=[ONLY_2]), "name": "who is L-2"},
             output("few"),
         ]
         self.path = self.flow(*self.steps)
         self.assertIn("L-2!", self.told())
         self.assertNotIn("L-2", self.told("--without", "loan"))
+        self.assertIn("a filter step", self.read("--without", "loan", "--step", "few").text)
 
     def test_the_flow_and_a_guard_mark_fields(self):
         members = json.loads(self.path.read_text())

@@ -49,7 +49,9 @@ def _file(window: MainWindow, here: Here) -> list[Command]:
         Command("save_as", "File", "Save &as…", "Ctrl+Shift+S", window.files.save_as),
         Command("reach", "File", "Co&nnections and outputs…", "Ctrl+Shift+R", window.reaching.ask),
         separator("File"),
-        Command("report", "File", "&Match report…", "Ctrl+Shift+W", window.match_reports.ask, here.flow),
+        Command(
+            "match_report", "File", "&Match report…", "Ctrl+Shift+W", window.match_reports.ask, here.flow
+        ),
         Command(
             "report_step",
             "File",

@@ -35,7 +35,7 @@ _ON: tuple[Entry, ...] = (_STEPS, "join", "blend", "union", "branch", "output", 
 _SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
 _GROUND: tuple[Entry, ...] = (
     *("open", "open_folder", "open_address", "type_table", "paste", None),
-    *("larger", "smaller", "own_size", "fit", None, "report", "picture", "print"),
+    *("larger", "smaller", "own_size", "fit", None, "match_report", "picture", "print"),
 )
 _TABLE: tuple[Entry, ...] = ("begin", None, "join", "blend", "union", "reconcile", None, "fields", "remove")
 _SOURCE: tuple[Entry, ...] = (

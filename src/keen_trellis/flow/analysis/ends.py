@@ -188,19 +188,31 @@ def blend_told(runner: Runner, flow: Flow, step: Step, withheld: Withheld, task:
         main_rows=result.blended.main_rows,
         rows=result.rows.rows,
         found_nothing=figures.nothing,
-        others=tuple(_others(settings, names[1:], result.blended.others, figures)),
+        others=tuple(
+            _others(settings, names[1:], result.blended.others, figures, hidden=bool(withheld.of(tables[0])))
+        ),
     )
 
 
 def _others(
-    settings: BlendSettings, names: Sequence[str], found: Sequence[Found], figures: BlendFigures
+    settings: BlendSettings,
+    names: Sequence[str],
+    found: Sequence[Found],
+    figures: BlendFigures,
+    *,
+    hidden: bool,
 ) -> Iterator[OtherTold]:
+    """hidden: whether a field of the main table is withheld: an expression may hold values of it."""
     overcounted = repeated(settings, figures.times)
     for name, entry, own in zip(names, found, settings.others, strict=True):
         measures = tuple(measure.name for measure in own.measures)
         yield OtherTold(
             name=name,
-            by=", ".join(f"{link.left} = {link.right}" for link in own.links),
+            by=", ".join(
+                f"{link.left} = {link.right}"
+                for link in own.links
+                if not (hidden and (link.left_is_expression or link.right_is_expression))
+            ),
             rows=entry.rows,
             left_out=entry.left_out,
             groups=entry.summary.rows,

@@ -35,6 +35,7 @@ from keen_trellis.flow.wording import ignoring, nothing_wrong, question, rows_ca
 
 _EXAMPLES = 4
 _SAME_PAIR_LOOKED_AT = 200
+_AN_EXPRESSION = "an expression"
 
 # What is said of a reason whose own words may hold values that are withheld.
 _PLAINLY = {
@@ -75,9 +76,9 @@ def join_told(
         question=question(kind, *names),
         left=names[0],
         right=names[1],
-        links=tuple(_link(link) for link in links),
+        links=tuple(_link(link, hidden=hidden) for link in links),
         any_of=settings.any_of and len(links) > 1,
-        take="" if settings.take == "every" else settings.take,
+        take=_taken(settings.take, hidden=hidden),
         counts=as_members(counts, kind),
         added=counts.pairs - counts.left_matched,
         types=tuple(_types(settings, shapes, left, right, result.match)) if links else (),
@@ -92,9 +93,17 @@ def join_told(
     return told, rows
 
 
-def _link(link: LinkField) -> LinkTold:
+def _link(link: LinkField, *, hidden: bool) -> LinkTold:
     count = len(link.preparation.corrections)
-    return LinkTold(link.left, link.operator.value, link.right, ignoring(link.preparation), count)
+    # An expression may hold values itself.
+    left = _AN_EXPRESSION if hidden and link.left_is_expression else link.left
+    right = _AN_EXPRESSION if hidden and link.right_is_expression else link.right
+    return LinkTold(left, link.operator.value, right, ignoring(link.preparation), count)
+
+
+def _taken(take: str, *, hidden: bool) -> str:
+    """Which of several partners is taken, "" if all are."""
+    return "" if take == "every" else take.partition(":")[0] if hidden else take
 
 
 def _types(

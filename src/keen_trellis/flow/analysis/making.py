@@ -88,14 +88,15 @@ def analysed(
     now = run_as_it_is(flow, kinds, runner, runner.snapshots, task)
     comparison = compared(flow, runner, circumstances.runs, now, circumstances.before, task)
     changes = tuple(change_lines(comparison)) if comparison is not None else ()
+    steps_told = tuple(told.step(step) for step in steps)
     analysis = Analysis(
         name=circumstances.name,
-        about=flow.step(step_id).name if step_id else "",
+        about=told.step(flow.step(step_id)).name if step_id else "",
         version=__version__,
         taken=circumstances.taken,
         flow=now.flow,
         sources=tuple(told.source(step) for step in steps if kinds.begins_rail(step)),
-        steps=tuple(told.step(step) for step in steps),
+        steps=steps_told,
         joins=tuple(join for join, _ in joins),
         blends=tuple(blend_told(runner, flow, step, withheld, task) for step in blended if not step.skipped),
         guards=tuple(told.guard(entry) for entry in checks),
@@ -195,13 +196,16 @@ class _Told:
         kind = self.runner.kinds.of(step)
         shapes = self.runner.input_shapes(self.flow, step, self.task)
         before = [self.runner.table(self.flow, entry, self.task) for entry in step.inputs]
-        said = kind.sentence(self.runner.settings(self.flow, step), shapes)
         own = self.tables[step.id]
+        plain = kind.sentence(self.runner.settings(self.flow, step), shapes)
+        said = self.withheld.sentence(step, plain, [*before, own])
+        # A step on a rail may be called by what it asks of values, and its id be made of that.
+        is_telling = said != plain and self.runner.kinds.on_rail(step)
         return StepTold(
-            step=step.id,
-            name=step.name,
+            step="" if is_telling else step.id,
+            name=f"a {step.kind} step" if is_telling else step.name,
             kind=step.kind,
-            sentence=self.withheld.sentence(step, said, [*before, own]),
+            sentence=said,
             note=step.note,
             rows_before=tuple(table.rows for table in before),
             rows=own.rows,

@@ -47,7 +47,10 @@ class SourceTold(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class StepTold(msgspec.Struct, frozen=True, kw_only=True):
-    """A step. rows_before: of each of its inputs.  rows: of its result."""
+    """A step. rows_before: of each of its inputs.  rows: of its result.
+
+    step: its id, "" where its name is left out, too, since either may be made of values that are withheld.
+    """
 
     step: str
     name: str
