@@ -20,6 +20,7 @@ from rich.table import Table as Grid
 
 from benchmarks import measures
 from benchmarks.answering import answering_grid
+from benchmarks.asking import asking_grid
 from benchmarks.insight import insight_grid
 from benchmarks.matching import cases, match_grid, other_grid, page_grid
 from benchmarks.measures import seconds
@@ -50,6 +51,7 @@ def report(rows: int) -> None:
     console.print(writing_grid(rows // 5))
     console.print(_window_grid(rows // 5))
     console.print(answering_grid(rows))
+    console.print(asking_grid(rows))
     console.print(planning_grid())
 
 

@@ -196,11 +196,13 @@ class TrellisView(QWidget):
 
     def accessible_parts(self) -> Sequence[Part]:
         """Each rail, knot, step, stub, output, table and file, for assistive tools."""
-        chosen = self.selected_item()
-        return [
-            Part(f"{item.role} {item.text}", self.on_screen(item.rect).toRect(), item is chosen)
-            for item in self.items
-        ]
+        chosen, lit = self.selected_item(), self._session.lit
+
+        def told(item: Item) -> str:
+            said = lit.get(item.selection.step)
+            return f"{item.role} {item.text}{f', followed: {said}' if said is not None else ''}"
+
+        return [Part(told(item), self.on_screen(item.rect).toRect(), item is chosen) for item in self.items]
 
     # --- zoom ---
 
