@@ -46,7 +46,7 @@ def report(rows: int) -> None:
     del made
     console.print(steps_grid(rows))
     console.print(insight_grid(rows // 25, rows // 5))
-    console.print(real_grid())
+    console.print(real_grid(quick=rows < USUAL_ROWS))
     console.print(reading_grid(rows // 5))
     console.print(writing_grid(rows // 5))
     console.print(_window_grid(rows // 5))
