@@ -32,9 +32,18 @@ class Wanted:
 
 
 def told(
-    flow: Flow, path: Path | None, runner: Runner, library: Library, wanted: Wanted, task: Task | None = None
+    flow: Flow,
+    path: Path | None,
+    runner: Runner,
+    library: Library,
+    wanted: Wanted,
+    task: Task | None = None,
+    *,
+    taken: str = "",
 ) -> Analysed:
     """What a flow comes to now, as a report tells it. path: of the flow, None where it has no file yet.
+
+    taken: when it ran, in UTC; now, if that is not said.
 
     Raises what computing it raises; UsageError for what is wanted and is not there; Cancelled.
     """
@@ -43,7 +52,7 @@ def told(
     circumstances = Circumstances(
         path.stem if path is not None else "Untitled flow",
         folder,
-        now(),
+        taken or now(),
         _runs(flow, path),
         lambda last: library.before(flow, KINDS, last),
         wanted.without,

@@ -268,6 +268,8 @@ class Values:
             )
             found = partner.is_valid().to_numpy(zero_copy_only=False) & self._open
             if found.any():
+                alike = sum(len(keys) - _kinds(keys, preparation) for keys in self._settled)
+                by_chance = self._is_chance(alike, int(np.count_nonzero(found)))
                 yield Finding(
                     Kind.OTHER_TYPE,
                     found,
@@ -276,6 +278,7 @@ class Values:
                     replace(self._link, preparation=preparation),
                     f"compare as {kind}",
                     found,
+                    likely=np.zeros(len(self._mine), dtype=bool) if by_chance else None,
                 )
 
     # --- values that stand for others ---

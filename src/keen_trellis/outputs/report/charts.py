@@ -81,6 +81,7 @@ def _figure(drawn: Drawn, height: int) -> Iterator[Any]:
         "text.color": ink.ink,
         "axes.labelcolor": ink.soft,
         "axes.edgecolor": ink.line,
+        "axes.facecolor": "none",
         "xtick.color": ink.soft,
         "ytick.color": ink.soft,
     }
