@@ -162,6 +162,10 @@ class Fuzz(FlowCase):
                 made = [text("loans"), text("halls"), step("x", kind.name, rails, **filled), output("x")]
             code = self.check(case, "run", self.flow(*made), "--replace", "--to", self.folder / "to")
             ends.setdefault(kind.name, set()).add(code)
+            if code == 0 and case % 3 == 0:
+                self.check(case, "report", self.folder / "a.trellis", "--json")
+            if code == 0 and case % 3 == 1:
+                self.check(case, "follow", self.folder / "a.trellis", "Pier", "--json")
         # Some of what is made by chance works, or nothing would be tried.
         self.assertIn(0, set().union(*ends.values()))
 

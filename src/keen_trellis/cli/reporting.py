@@ -60,7 +60,7 @@ def report(
     )
     runner = Runner(KINDS, library)
     analysed = told(flow, flow_path, runner, library, asked)
-    write_reports(flow, flow_path, library, analysed, paths, asked, replace=replace)
+    write_reports(flow, flow_path, runner, analysed, paths, asked, replace=replace)
     if as_json:
         import msgspec
 
@@ -110,7 +110,7 @@ def _kept(flow: Any, flow_path: Path, library: Any) -> list[str | Path]:
 def write_reports(
     flow: Any,
     flow_path: Path,
-    library: Any,
+    runner: Any,
     analysed: Any,
     paths: Sequence[Path],
     asked: Any,
@@ -123,19 +123,19 @@ def write_reports(
     if not paths:
         return
     pictured = any(path.suffix.lower() != ".xlsx" for path in paths)
-    picture = _trellis(flow, flow_path, library, analysed.analysis) if pictured else None
-    kept = _kept(flow, flow_path, library)
+    picture = _trellis(flow, flow_path, runner, analysed.analysis) if pictured else None
+    kept = _kept(flow, flow_path, runner.snapshots)
     for path in paths:
         write_report(analysed, path, picture, asked.most_rows, kept=kept, replace=replace)
 
 
-def _trellis(flow: Any, flow_path: Path, library: Any, analysis: Any) -> Any:
+def _trellis(flow: Any, flow_path: Path, runner: Any, analysis: Any) -> Any:
     """The trellis as a picture; None where words in it could tell values that are withheld."""
     if not analysis.may_be_pictured:
         return None
     from keen_trellis.desktop.flow_picture import flow_picture
 
-    return flow_picture(flow, flow_path.absolute(), library, analysis.name)
+    return flow_picture(flow, flow_path.absolute(), runner.snapshots, runner.kept, analysis.name)
 
 
 def _lines(analysis: Any) -> Iterator[str]:

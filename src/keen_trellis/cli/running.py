@@ -129,7 +129,7 @@ def _report(flow: Any, path: Path, outcome: Any, library: Any, wanted: dict[str,
 
     asked = Wanted()
     analysed = told(flow, path, outcome.runner, library, asked, taken=outcome.now.taken)
-    write_reports(flow, path, library, analysed, wanted["reports"], asked, replace=wanted["replace"])
+    write_reports(flow, path, outcome.runner, analysed, wanted["reports"], asked, replace=wanted["replace"])
     for target in wanted["reports"]:
         say(f"Wrote the report to {target}.", err=wanted["as_json"])
 

@@ -13,6 +13,7 @@ from keen_trellis.desktop.shell.turns import QtTurns, threads
 from keen_trellis.desktop.trellis.export import for_report
 from keen_trellis.desktop.trellis.view import TrellisView
 from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.runner import Kept
 from keen_trellis.outputs.report.charts import Picture
 from keen_trellis.session.jobs import Jobs
 from keen_trellis.session.session import Session
@@ -23,11 +24,14 @@ _LOOK_EVERY = 5  # milliseconds
 _PATIENCE = 600.0  # seconds; what takes longer is drawn as far as it is known
 
 
-def flow_picture(flow: Flow, path: Path, library: Library, name: str) -> Picture:
-    """The trellis with its counts, as a report has it. path: of the flow.  name: what it is called."""
+def flow_picture(flow: Flow, path: Path, library: Library, kept: Kept, name: str) -> Picture:
+    """The trellis with its counts, as a report has it. path: of the flow.  kept: results that are known.
+
+    name: what the flow is called.
+    """
     make_application()
     jobs = Jobs(QtTurns(), threads())
-    session = Session(jobs, library)
+    session = Session(jobs, library, kept)
     view = TrellisView(session, CUTTINGS)
     view.resize(*_SIZE)
     session.recover(flow, path, accepted=True)

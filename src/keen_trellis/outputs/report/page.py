@@ -106,6 +106,11 @@ def _source(picture: Picture) -> str:
 def found_said(join: JoinTold) -> str:
     """8,303 of 8,352 loans found an object (99.4 %); 49 did not."""
     counts = join.counts
+    empty = [
+        name for name, rows in ((join.left, "left_rows"), (join.right, "right_rows")) if not counts[rows]
+    ]
+    if empty:
+        return f"{join.name}: {' and '.join(empty)} {'has' if len(empty) == 1 else 'have'} no rows."
     share = counts["left_matched"] / counts["left_rows"] if counts["left_rows"] else 0
     left, right = rows_called(join.left), rows_called(join.right)
     many = left[0] if counts["left_rows"] == 1 else left[1]
