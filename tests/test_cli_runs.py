@@ -264,3 +264,51 @@ class InTheSession(SessionCase):
         self.session.refresh()
         self.steps.rest()
         self.assertIn("Not noted in the log of runs: ", said[-1])
+
+
+class OtherSources(RunsCase):
+    def setUp(self):
+        super().setUp()
+        self.write("june.csv", "loan,venue\nL-8,Quay\nL-9,Pier\n")
+
+    def test_a_source_is_read_from_elsewhere_this_once(self):
+        before = self.path.read_text()
+        result = self.run_flow("--set", f"Loans={self.folder / 'june.csv'}", "--leave-flow")
+        self.assertIn("Loans is read from", result.stderr)
+        self.assertIn("L-8,Quay,Wick", (self.folder / "out.csv").read_text())
+        self.assertEqual(self.path.read_text(), before)
+        self.run_flow("--leave-flow")
+        self.assertNotIn("L-8", (self.folder / "out.csv").read_text())
+
+    def test_what_is_different_in_its_fields_is_said(self):
+        self.write("other.csv", "loan,place,n\n7,Quay,1\n")
+        said = self.run_flow("--set", f"loans={self.folder / 'other.csv'}", code=7).stderr
+        self.assertIn("venue is gone", said)
+        self.assertIn("place is new", said)
+        self.assertIn("loan was text and is integer now", said)
+        self.assertIn("There is no field “venue” in the left table.", said)
+
+    def test_what_is_set_for_its_fields_stays(self):
+        self.steps[0]["settings"]["fields"] = [{"name": "venue", "rename": "where"}]
+        self.steps[2]["settings"]["links"] = ({"left": "where", "right": "venue"},)
+        self.path = self.flow(*self.steps)
+        self.run_flow("--set", f"loans={self.folder / 'june.csv'}")
+        self.assertTrue((self.folder / "out.csv").read_text().startswith("loan,where,town"))
+        (run,) = self.noted()
+        self.assertEqual(run.sources["loans"].rows, 2)
+
+    def test_what_names_no_source_is_refused(self):
+        for typed, said in (
+            ("Lent=x.csv", "The flow has no source “Lent”."),
+            ("Joined=x.csv", "The flow has no source “Joined”."),
+            ("Loans", "“Loans” sets nothing."),
+        ):
+            self.assertIn(said, self.run_flow("--set", typed, code=2).stderr)
+        self.run_flow("--set", f"Loans={self.folder / 'none.csv'}", code=4)
+
+    def test_what_a_set_source_is_read_from_is_not_written(self):
+        june = (self.folder / "june.csv").read_bytes()
+        self.steps[3]["settings"]["path"] = "june.csv"
+        self.path = self.flow(*self.steps)
+        self.run_flow("--set", f"Loans={self.folder / 'june.csv'}", code=5)
+        self.assertEqual((self.folder / "june.csv").read_bytes(), june)

@@ -29,6 +29,12 @@ from keen_trellis.cli.writing import write_lineage
 @click.option("--to", "folder", type=click.Path(path_type=Path), help="Write the outputs into this folder.")
 @click.option("--replace", is_flag=True, help="Replace files that exist.")
 @click.option(
+    "--set",
+    "sets",
+    multiple=True,
+    help="NAME=SOURCE[#TABLE]: read the source of this name from elsewhere, this once.",
+)
+@click.option(
     "--leave-flow", is_flag=True, help="Write the counts of this run neither into FLOW nor into its log."
 )
 @click.option(
@@ -71,6 +77,7 @@ def run(
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
     from keen_trellis.outputs.files import make_folder
+    from keen_trellis.session.other_sources import with_sources
     from keen_trellis.session.running import output_targets, run_flow, with_guards
     from keen_trellis.sources.library import Library
 
@@ -81,7 +88,10 @@ def run(
         raise FlowFileError(" ".join(map(str, not_read)), where=str(flow_path), remedy="Nothing was run.")
     for entry in not_read:
         say(f"keen-trellis: {entry}", err=True)
-    settle(flow, flow_path, _waiting(flow, flow_path, folder, wanted))
+    flow, replaced = with_sources(flow, wanted["sets"], library)
+    for other in replaced:
+        say(f"keen-trellis: {other.said}", err=True)
+    settle(flow, flow_path, _waiting(flow, flow_path, folder, wanted, {other.step for other in replaced}))
     last = last_run(flow)
     before = library.before(flow, KINDS, last)
     if folder is not None:
@@ -134,12 +144,21 @@ def _report(flow: Any, path: Path, outcome: Any, library: Any, wanted: dict[str,
         say(f"Wrote the report to {target}.", err=wanted["as_json"])
 
 
-def _waiting(flow: Any, path: Path, folder: Path | None, wanted: dict[str, Any]) -> frozenset[Any]:
-    """What the flow reaches and may not yet; with --to its outputs go where the user says."""
+def _waiting(
+    flow: Any, path: Path, folder: Path | None, wanted: dict[str, Any], replaced: set[str]
+) -> frozenset[Any]:
+    """What the flow reaches and may not yet; what the user names goes without asking: where outputs go with
+    --to, and the sources that are `replaced`.
+    """
+    from keen_trellis.flow.steps import KINDS
+    from keen_trellis.flow.steps.source import sources_of
     from keen_trellis.flow.trust import OUTPUT
 
     found = still_waiting(flow, path, trust=wanted["trust"], hosts=wanted["hosts"], folders=wanted["folders"])
-    return frozenset(entry for entry in found if folder is None or entry.sort != OUTPUT)
+    named = {settings.path for step, settings in sources_of(flow, KINDS).items() if step in replaced}
+    return frozenset(
+        entry for entry in found if entry.place not in named and (folder is None or entry.sort != OUTPUT)
+    )
 
 
 def _members(outcome: Any) -> dict[str, Any]:

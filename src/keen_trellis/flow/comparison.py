@@ -237,7 +237,7 @@ def _source_change(
         return SourceChange(step.id, step.name, before_rows, error=str(after))
     snapshot = now_run.snapshot(step, task)
     if isinstance(before, TrellisError):
-        fields = _remembered_fields(counts, snapshot.table.fields)
+        fields = remembered_fields(counts, snapshot.table.fields)
         return SourceChange(step.id, step.name, before_rows, after.rows.rows, fields, old=snapshot.old)
     keys = [snapshot.key] if snapshot.key else []
     found = TableChanges(before.rows.rows, after.rows.rows)
@@ -256,7 +256,7 @@ def _source_change(
     )
 
 
-def _remembered_fields(counts: SourceCounts | None, fields: tuple[Field, ...]) -> tuple[FieldChange, ...]:
+def remembered_fields(counts: SourceCounts | None, fields: tuple[Field, ...]) -> tuple[FieldChange, ...]:
     """What changed in the fields, by their names and types alone."""
     if counts is None:
         return ()
