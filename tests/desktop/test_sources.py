@@ -508,8 +508,8 @@ class Broken(SourcesCase):
         self.click(self.chip("File"))
         self.enter_file(moved / "loans.csv")
         box = self.dialog(QMessageBox)
-        self.assertIn("objects.csv, other.csv", box.text())
-        self.answer("Use it")
+        self.assertIn("objects.csv and other.csv are there", box.text())
+        self.answer("Use them")
         self.rest()
         self.assertEqual(
             {settings.path for settings in self.session.sources().values()},

@@ -133,21 +133,16 @@ class Margin:
 
     # --- other places ---
 
-    def use_file(self, step_id: str, path: str) -> list[tuple[str, str]]:
-        """Read a source from another file, and with it all that were read from the same one.
-
-        What else was lost with it and is found beside the new file is handed back, as old and new path.
-        """
-        old = self._state.sources()[step_id].path
-        self.use_files({old: path})
-        new_folder, old_folder = Path(path).parent, Path(old).parent
-        return [
-            (other, str(new_folder / Path(other).relative_to(old_folder)))
+    def lost_with(self, old: str, new: str) -> dict[str, str]:
+        """Files that are gone as the one at `old` was, and are found beside `new`: where, by the old path."""
+        new_folder, old_folder = Path(new).parent, Path(old).parent
+        return {
+            other: str(new_folder / Path(other).relative_to(old_folder))
             for other in sorted(self.paths())
             if Path(other).is_relative_to(old_folder)
             and not Path(other).exists()
             and (new_folder / Path(other).relative_to(old_folder)).exists()
-        ]
+        }
 
     def use_files(self, moved: Mapping[str, str]) -> None:
         """Read everything from the new place of its file."""

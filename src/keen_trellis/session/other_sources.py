@@ -1,69 +1,165 @@
-"""Other files, tables or addresses for the sources of a flow, and what is different there."""
+"""Other files, tables or addresses for the sources of a flow: what is different there, and what mends it."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import msgspec
+from rapidfuzz import fuzz, utils
 
 from keen_trellis.core.errors import SourceError, UsageError
-from keen_trellis.core.insight.changes import FieldChange
+from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind
+from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType
 from keen_trellis.flow.addresses import is_address, shown_place
 from keen_trellis.flow.comparison import remembered_fields
-from keen_trellis.flow.edits import change_settings
+from keen_trellis.flow.edits import add_file, change_settings
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import SourceCounts, last_run
-from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
-from keen_trellis.sources.library import Library, resolve
+from keen_trellis.sources.library import FileContent, Library, resolve
+
+# Names of fields so much alike are taken for the same one.
+_LIKE_NAMES = 75
 
 
 @dataclass(frozen=True)
-class Replaced:
-    """A source that is read from elsewhere. changes: what is different in its fields, as far as is known."""
+class Repair:
+    """What lets a field of the other table stand for one of the table before.
+
+    field: as it is called there.  rename, type: what to call it, and to read it as; "" as it is.
+    proposed: whether it is likely enough to be done unless the user says otherwise.
+    """
+
+    field: str
+    rename: str = ""
+    type: str = ""
+    proposed: bool = False
+
+    def __str__(self) -> str:
+        return f"call {self.field} {self.rename}" if self.rename else f"read {self.field} as {self.type}"
+
+
+@dataclass(frozen=True)
+class OtherSource:
+    """A source as it would be read from elsewhere. step, name: the source step.
+
+    before, now: what it reads, and would read.  changes: what is different in its fields, as far as is known.
+    repairs: what can be done about it.
+    """
 
     step: str
     name: str
-    before: str
-    now: str
+    before: SourceSettings
+    now: SourceSettings
     changes: tuple[FieldChange, ...]
+    repairs: tuple[Repair, ...] = ()
 
     @property
     def said(self) -> str:
         """What is read instead of what, and what is different, in a sentence."""
         differs = "; ".join(str(change) for change in self.changes)
-        what = f"{self.name} is read from {self.now} instead of {self.before}"
+        what = f"{self.name} is read from {place_of(self.now)} instead of {place_of(self.before)}"
         return f"{what}: {differs}." if differs else f"{what}."
+
+    def taken(self, flow: Flow, repairs: Sequence[Repair] = ()) -> Flow:
+        """The flow with it, and with some of its repairs."""
+        entries = {entry.rename or entry.name: entry for entry in self.now.fields}
+        for repair in repairs:
+            entry = entries.get(repair.field, FieldSettings(repair.field))
+            given = {"rename": repair.rename} if repair.rename else {"type": repair.type}
+            entries[repair.field] = msgspec.structs.replace(entry, **given)
+        # What was set for a field whose name another one takes over has nothing to be set for.
+        taken_over = {repair.rename for repair in repairs}
+        fields = [entry for name, entry in entries.items() if name not in taken_over]
+        settings = msgspec.structs.replace(self.now, fields=tuple(fields))
+        return change_settings(add_file(flow, settings.path), self.step, settings)
 
 
 def with_sources(
     flow: Flow, texts: Sequence[str], library: Library, task: Task | None = None
-) -> tuple[Flow, list[Replaced]]:
+) -> tuple[Flow, list[OtherSource]]:
     """The flow with other sources. texts: NAME=SOURCE[#TABLE] each, the name that of a source step.
 
-    What is set for the fields of a source stays; how it is written stays if it is read by the same reader.
     UsageError for what names no source step; SourceError if the other source cannot be read.
     """
-    task, made = task or Task(), []
+    made = []
     for text in texts:
         name, sign, place = text.partition("=")
         if not sign or not place.strip():
             raise UsageError(f"“{text}” sets nothing.", remedy="Write NAME=FILE, or NAME=FILE#TABLE.")
         step = _source_named(flow, name.strip())
-        old: SourceSettings = KINDS.settings(flow.step(step))
-        other = resolve(place.strip(), library).settings
-        settings = msgspec.structs.replace(other, fields=old.fields)
-        if other.reader == old.reader:
-            settings = msgspec.structs.replace(old, path=other.path, table=other.table, query="")
-        before = _fields_before(flow, step, old, library, task)
-        now = library.get(settings, task).table.fields
-        changes = remembered_fields(before, now) if before is not None else ()
-        made.append(Replaced(step, flow.step(step).name, _place(old), _place(settings), changes))
-        flow = change_settings(flow, step, settings)
+        other = other_source(flow, step, resolve(place.strip(), library).settings, library, task or Task())
+        made.append(other)
+        flow = other.taken(flow)
     return flow, made
+
+
+def other_source(flow: Flow, step: str, found: SourceSettings, library: Library, task: Task) -> OtherSource:
+    """A source step as it would read `found`. SourceError if that cannot be read.
+
+    What is set for its fields stays; how it is written stays if it is read by the same reader.
+    """
+    old: SourceSettings = KINDS.settings(flow.step(step))
+    now = msgspec.structs.replace(found, fields=old.fields)
+    if found.reader == old.reader:
+        now = msgspec.structs.replace(old, path=found.path, table=found.table, query="")
+    before = _fields_before(flow, step, old, library, task)
+    fields = library.get(now, task).table.fields
+    changes = remembered_fields(before, fields) if before is not None else ()
+    return OtherSource(step, flow.step(step).name, old, now, changes, _repairs(before, fields, changes))
+
+
+def same_table(content: FileContent, table: str) -> SourceSettings | None:
+    """The table of another file that is called as one was, or the only one; None if neither is there."""
+    names = [entry.name for entry in content.tables]
+    same = [name for name in names if name.casefold() == table.casefold()]
+    chosen = table if table in names else same[0] if len(same) == 1 else names[0] if len(names) == 1 else None
+    return content.settings(chosen) if chosen is not None else None
+
+
+def place_of(settings: SourceSettings) -> str:
+    """Where a source is read from, as a user is told it."""
+    place = shown_place(settings.path)
+    place = place if is_address(place) else Path(place).name
+    return f"{settings.table} of {place}" if settings.table else place
+
+
+def _repairs(
+    before: SourceCounts | None, fields: Sequence[Field], changes: Sequence[FieldChange]
+) -> tuple[Repair, ...]:
+    """A new field in place of each that is gone, by their names; the type from before for each other one.
+
+    Only text takes every value, so that only this is proposed.
+    """
+    was = dict(before.fields) if before is not None else {}
+    types = {field.name: field.type.value for field in fields}
+    by_kind = {kind: [c for c in changes if c.kind is kind] for kind in FieldChangeKind}
+    gone, new = ([c.name for c in by_kind[kind]] for kind in (FieldChangeKind.GONE, FieldChangeKind.ADDED))
+    scored = sorted(
+        (
+            (fuzz.token_set_ratio(one, other, processor=utils.default_process), one, other)
+            for one in gone
+            for other in new
+        ),
+        key=lambda entry: -entry[0],
+    )
+    taken: dict[str, str] = {}
+    for score, one, other in scored:
+        is_alike = score >= _LIKE_NAMES and was[one] == types[other]
+        if is_alike and one not in taken and other not in taken.values():
+            taken[one] = other
+    renamed = [Repair(taken[one], rename=one, proposed=True) for one in gone if one in taken]
+    text = FieldType.TEXT.value
+    return (
+        *renamed,
+        *(Repair(c.name, type=c.before, proposed=c.before == text) for c in by_kind[FieldChangeKind.RETYPED]),
+    )
 
 
 def _source_named(flow: Flow, name: str) -> str:
@@ -83,18 +179,14 @@ def _fields_before(
 ) -> SourceCounts | None:
     """The fields that the source has where the flow reads it; else those of its last run; None if unknown.
 
-    A server or a query of the flow is not asked for that: the flow may come from elsewhere.
+    A server or a query of the flow is not asked for that, unless it was: the flow may come from elsewhere.
     """
     try:
-        if is_address(settings.path) or settings.query:
+        snapshot = library.known(settings)
+        if snapshot is None and (is_address(settings.path) or settings.query):
             raise SourceError("It is not read.", where=settings.path)
-        table = library.get(settings, task).table
+        table = (snapshot or library.get(settings, task)).table
     except SourceError:
         last = last_run(flow)
         return last.sources.get(step) if last is not None else None
     return SourceCounts(table.rows, tuple((field.name, field.type.value) for field in table.fields))
-
-
-def _place(settings: SourceSettings) -> str:
-    place = shown_place(settings.path)
-    return f"{settings.table} of {place}" if settings.table else place

@@ -30,8 +30,14 @@ class SourcePlace(SentencePart):
         if uses_of(settings) >= QUERY:
             return self._database_items(step, settings)
         if settings.table:
-            return [*self._table_chip(step, settings), Word(f"of {settings.file_name} as {step.name}")]
-        return [Word(f"{settings.file_name} as {step.name}")]
+            return [*self._table_chip(step, settings), Word("of"), *self._file(step, settings)]
+        return self._file(step, settings)
+
+    def _file(self, step: Step, settings: SourceSettings) -> list[Item]:
+        def ask(anchor: QWidget) -> None:
+            self.pane.elsewhere_wanted.emit(step.id, anchor)
+
+        return [Chip(settings.file_name, ask, "Place"), Word(f"as {step.name}")]
 
     def _table_chip(self, step: Step, settings: SourceSettings) -> list[Item]:
         state = self.session.margin.files.get(settings.path)
@@ -67,17 +73,17 @@ class SourcePlace(SentencePart):
                 several_lines=True,
             )
 
-        where = f"of {settings.file_name} as {step.name}"
+        where = [Word("of"), *self._file(step, settings)]
         if settings.query:
 
             def back(_: QWidget) -> None:
                 self.change(step, f"Read {settings.table} again", query="")
 
-            items: list[Item] = [Chip(" ".join(settings.query.split()), ask, "Query"), Word(where)]
+            items: list[Item] = [Chip(" ".join(settings.query.split()), ask, "Query"), *where]
             if settings.table:
                 items.append(Chip(f"read {settings.table} again", back, "No query", doing=True))
             return items
-        return [*self._table_chip(step, settings), Word(where), Chip("by a query …", ask, "Query")]
+        return [*self._table_chip(step, settings), *where, Chip("by a query …", ask, "Query")]
 
     def gathering(self, step: Step, settings: SourceSettings) -> list[Item]:
         if not uses_of(settings) >= GATHERING:

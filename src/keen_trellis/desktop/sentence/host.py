@@ -22,7 +22,8 @@ class SentenceHost(QWidget):
     address that asks for one.  accepting_wanted: what the flow connects to is to be reviewed.  moved: a
     step's id, and the file to use from now on.  blend_wanted: another table is to be blended into the
     selected one.  tie_wanted: a shared filter, a source and the tie between them that is to be chosen
-    anew, and the chip under which.  failed: why what was chosen cannot be done.
+    anew, and the chip under which.  elsewhere_wanted: a source that is to be read from elsewhere, and the
+    chip under which.  failed: why what was chosen cannot be done.
     """
 
     write_wanted = Signal(str)
@@ -36,6 +37,7 @@ class SentenceHost(QWidget):
     moved = Signal(str, str)
     blend_wanted = Signal()
     tie_wanted = Signal(str, str, str, QWidget)
+    elsewhere_wanted = Signal(str, QWidget)
     failed = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:

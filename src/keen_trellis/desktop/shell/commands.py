@@ -21,6 +21,7 @@ OTHER_WORDS = {
     "output": "export save rejects csv workbook parquet json",
     "output_table": "export load database insert upsert",
     "write": "export run save",
+    "elsewhere": "replace file swap repoint path connection",
     "reconcile": "compare difference diff",
     "changes": "difference diff compare",
     "guards": "tests checks expectations assert validate",

@@ -242,6 +242,14 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
             window.sources.refresh_one,
             here.source,
         ),
+        Command(
+            "elsewhere",
+            "Flow",
+            "Read the source from e&lsewhere…",
+            "Shift+F8",
+            window.sources.elsewhere.ask_selected,
+            here.source,
+        ),
         Command("changes", "Flow", "What c&hanged", "Shift+F5", window.bench.changes.show),
         Command(
             "compare",

@@ -39,7 +39,7 @@ _GROUND: tuple[Entry, ...] = (
 )
 _TABLE: tuple[Entry, ...] = ("begin", None, "join", "blend", "union", "reconcile", None, "fields", "remove")
 _SOURCE: tuple[Entry, ...] = (
-    *(*_ON, "reconcile", None, "fields", "raw", "refresh_one", None, "rename", "note", "remove"),
+    *(*_ON, "reconcile", None, "fields", "raw", "refresh_one", "elsewhere", None, "rename", "note", "remove"),
 )
 _STEP: tuple[Entry, ...] = (*_ON, None, "fields", None, "earlier", "later", "copy", "cut", "paste", *_SELF)
 _JOIN: tuple[Entry, ...] = (

@@ -4,16 +4,13 @@ watching.
 
 from __future__ import annotations
 
-from pathlib import Path
-
-from PySide6.QtCore import QObject, QPoint, Qt, Signal
-from PySide6.QtWidgets import QMessageBox
+from PySide6.QtCore import QObject, QPoint, Signal
 
 from keen_trellis.databases import secrets
 from keen_trellis.databases.secrets import take_out_password
 from keen_trellis.desktop.dialogs import ask_to_open
-from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.shell.elsewhere import Elsewhere
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.watching import Watching
@@ -35,9 +32,9 @@ class SourceActions(QObject):
         super().__init__(frame)
         self._files = files
         frame.sentence.password_wanted.connect(self.ask_password)
-        frame.sentence.moved.connect(self.use_file)
         self._frame = frame
         self._session = frame.session
+        self.elsewhere = Elsewhere(frame)
         self.watching = Watching(frame.session, self)
         self.watching.changed.connect(self._say_changed)
 
@@ -107,22 +104,3 @@ class SourceActions(QObject):
     def _say_changed(self, names: list[str]) -> None:
         verb = "has" if len(names) == 1 else "have"
         self._frame.status.say(f"{', '.join(names[:3])} {verb} changed. F5 refreshes.", alarm=True)
-
-    def use_file(self, step_id: str, path: str) -> None:
-        """Read a source from another file, and offer the same for what was lost with it."""
-        siblings = self._session.margin.use_file(step_id, path)
-        if not siblings:
-            return
-        names = ", ".join(Path(new).name for _, new in siblings)
-        box = PlainBox(
-            QMessageBox.Icon.Question,
-            "Others have moved too",
-            f"{names} is there, too.",
-            parent=self._frame,
-        )
-        box.setInformativeText("Use it from its new place as well?")
-        use = box.addButton("Use it", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        use.clicked.connect(lambda: self._session.margin.use_files(dict(siblings)))
-        box.open()
