@@ -105,6 +105,15 @@ class OnRails(FollowCase):
         self.assertTrue(made["made"])
         self.assertEqual((made["ways"][0]["step"], made["ways"][0]["fields"]), ("k", ["both"]))
 
+    def test_a_row_for_each_part_makes_it_several(self):
+        text = step("k", "compute", ["loans"], field="list", expression="loan || ';' || venue")
+        parts = step("s", "split-rows", ["k"], of="list", between=";")
+        found = self.fates("s", "L-3", steps=[text, parts])[1]
+        self.assertEqual(found[0], ("multiplied", "became 2 rows, one for each part of list"))
+        self.assertEqual(found[1], ("changed", "list is “L-3”, and was “L-3;Hall”"))
+        whole = {**parts, "settings": {"of": "list", "between": "/"}}
+        self.assertEqual(self.fates("s", "L-3", steps=[text, whole])[1], [])
+
     def test_it_is_summed_into_a_group(self):
         self.write("loans.csv", "loan,venue\nL-1,Pier\nL-2,Pier\nL-3,Hall\n")
         measures = [{"name": "loans", "function": "count"}]

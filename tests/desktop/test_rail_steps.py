@@ -190,6 +190,52 @@ class Fills(RailCase):
         self.assertIn("value is integer, and “dear” is not", QApplication.activePopupWidget().said.text())
 
 
+class Parts(RailCase):
+    """A row for each part of a text."""
+
+    def test_a_row_for_each_part_from_the_list_to_the_number(self):
+        (self.folder / "works.csv").write_text(
+            "work,makers\nBell,Ada Olm; Ben Farr\nChart,Ada Olm\nJug,\nMap,Cy; Di; Eb\n"
+        )
+        self.window.files.open_paths([self.folder / "works.csv"])
+        self.rest()
+        self.press(KEY.Key_B, modifier=CTRL)
+        self.rest()
+        self.press(KEY.Key_P, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+        self.assertEqual(self.lines(), ["work", "makers"])
+        self.pick("makers")
+        self.rest()
+        self.step = self.session.selection.step
+        self.assertEqual((self.set.of, self.set.between), ("makers", ";"))
+        self.assertIn("4 rows become 7.", self.sentence)
+        self.assertEqual(self.session.flow.step(self.step).name, "a row for each of makers")
+        self.click(self.chip("Number"))
+        self.enter("work")
+        self.assertIn("There is a field “work” already.", QApplication.activePopupWidget().said.text())
+        self.enter("place")
+        self.assertEqual(
+            rows_of(self.session.outcome(self.step).result.rows)[-4:],
+            [("Jug", None, None), ("Map", "Cy", 1), ("Map", "Di", 2), ("Map", "Eb", 3)],
+        )
+        self.click(self.chip("Divider"))
+        self.enter("/")
+        self.assertIn("No text has several parts: 4 rows, as before.", self.sentence)
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.rows, 7)
+
+    def test_left_without_an_answer_it_is_not_there(self):
+        before = self.session.flow
+        self.session.select(Selection("loans"))
+        self.rest()
+        self.press(KEY.Key_P, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+        self.press(KEY.Key_Escape)
+        self.rest()
+        self.assertEqual(self.session.flow, before)
+
+
 class Distincts(RailCase):
     def test_one_row_a_key_the_latest(self):
         self.begin("objects", KEY.Key_D)

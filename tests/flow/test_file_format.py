@@ -31,6 +31,7 @@ from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
+from keen_trellis.flow.steps.split_rows import SplitRowsSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.flow.unread import unread
@@ -49,6 +50,7 @@ def rail_settings():
         ("mend-text", MendTextSettings(fields=("Venue",), actions=(ActionSettings("replace", "a", "b"),))),
         ("correct", CorrectSettings(fields=("Venue",), pairs=(("Quay", "Pier"),))),
         ("split", SplitSettings(of="Object no", between=".", into=("collection", "number"))),
+        ("split-rows", SplitRowsSettings(of="Venue", between="u", number="part")),
         ("combine", CombineSettings(of=("Venue", "Object no"), into="both", between=" / ")),
         ("fill", FillStepSettings((venue,))),
         ("sort", SortSettings((SortKeySettings("Venue", descending=True, blanks_first=True),))),

@@ -42,6 +42,7 @@ class EveryKind(unittest.TestCase):
             "mend-text": (None, ["Quby", None, "Mill"]),
             "correct": (None, ["Pier", None, "Mill"]),
             "split": (("Object no", "collection", "number", "Venue", "Note"), None),
+            "split-rows": (None, ["Q", "ay", None, "Mill"]),
             "combine": (None, ["Quay / LC.1", "LC.2", "Mill / HM.3"]),
             "fill": (None, ["Quay", "?", "Mill"]),
             "sort": (None, [None, "Quay", "Mill"]),
@@ -55,6 +56,9 @@ class EveryKind(unittest.TestCase):
             "mend-text": "In Loans, write Venue: “a” replaced by “b”.",
             "correct": "In Venue of Loans, correct 1 value.",
             "split": "Split Object no of Loans at “.” into collection, number.",
+            "split-rows": (
+                "Of Loans, make one loan for each part of Venue, divided at “u”, numbered in part."
+            ),
             "combine": "Combine Venue, Object no of Loans into both, “ / ” between them.",
             "sort": "Sort Loans by Venue, descending.",
             "distinct": (

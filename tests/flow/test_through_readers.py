@@ -47,6 +47,7 @@ from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettin
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
+from keen_trellis.flow.steps.split_rows import SplitRowsSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.outputs import write
@@ -311,6 +312,7 @@ def on_a_rail():
     yield "mend-text", MendTextSettings(fields=("t",), actions=actions)
     yield "correct", CorrectSettings(fields=("t",), pairs=(("pier", "quay"),))
     yield "split", SplitSettings(of="t", between="i", into=("one", "other"))
+    yield "split-rows", SplitRowsSettings(of="t", between="i", number="part")
     yield "combine", CombineSettings(of=NAMES, into="all", between="/")
     values = {"k": "0", "t": "none", "d": "2026-01-01", "m": "0.5"}
     for name, value in values.items():

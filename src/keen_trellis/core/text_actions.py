@@ -133,12 +133,13 @@ def part_of(values: pa.Array, between: str, number: int) -> pa.Array:
 
 def check_mended(fields: Sequence[Field], names: Sequence[str], actions: Sequence[Action]) -> None:
     """Raise UsageError unless all of the names are texts, and all that is done to them can be."""
-    _check_texts(fields, names)
+    check_texts(fields, names)
     for action in actions:
         action.check()
 
 
-def _check_texts(fields: Sequence[Field], names: Sequence[str]) -> None:
+def check_texts(fields: Sequence[Field], names: Sequence[str]) -> None:
+    """UsageError unless all of these are fields of text, or without values."""
     for name in names:
         field = find_field(fields, name)
         if field.type is not FieldType.TEXT and not field.untyped:
@@ -165,7 +166,7 @@ def corrected(
     table: Table, names: Sequence[str], pairs: Sequence[tuple[str, str]], task: Task
 ) -> DerivedTable:
     """The table with each text that is written as X read as Y; counted are the cells that changed."""
-    _check_texts(table.fields, names)
+    check_texts(table.fields, names)
     wrong = pa.array([one for one, _ in pairs], _TEXT)
     right = pa.array([other or None for _, other in pairs], _TEXT)
 
@@ -201,12 +202,12 @@ def split_fields(fields: Sequence[Field], of: str, between: str, into: Sequence[
     if not of:
         raise UsageError("It is not said which text is split.", remedy="Choose one.")
     field = find_field(fields, of)
-    _check_texts(fields, [of])
+    check_texts(fields, [of])
     if not between:
         raise UsageError("It is not said what divides the parts.", remedy="Give a character or a word.")
     if not into:
         raise UsageError("The parts have no names.", remedy="Name the fields that they become.")
-    _check_new(fields, into)
+    check_new(fields, into)
     place = [entry.name for entry in fields].index(of) + 1
     parts = tuple(Field(name, _TEXT, field.origin, field.table) for name in into)
     return (*fields[:place], *parts, *fields[place:])
@@ -239,7 +240,7 @@ def combined_fields(fields: Sequence[Field], of: Sequence[str], into: str) -> tu
         raise UsageError("No fields are chosen that could be combined.", remedy="Choose two or more.")
     for name in of:
         find_field(fields, name)
-    _check_new(fields, [into])
+    check_new(fields, [into])
     return (*fields, Field(into, _TEXT))
 
 
@@ -258,7 +259,8 @@ def combined(table: Table, of: Sequence[str], between: str, into: str) -> Derive
     return DerivedTable(table, fields, {into: Derived(tuple(of), make)})
 
 
-def _check_new(fields: Sequence[Field], names: Sequence[str]) -> None:
+def check_new(fields: Sequence[Field], names: Sequence[str]) -> None:
+    """UsageError unless fields can be added under these names."""
     known = {field.name for field in fields}
     for name in names:
         if not name.strip():

@@ -19,6 +19,7 @@ from keen_trellis.desktop.kinds import (
     sort,
     source,
     split,
+    split_rows,
     summarise,
     union,
 )
@@ -32,6 +33,7 @@ VIEWS: tuple[KindView, ...] = (
     mend_text.VIEW,
     correct.VIEW,
     split.VIEW,
+    split_rows.VIEW,
     combine.VIEW,
     fill.VIEW,
     sort.VIEW,

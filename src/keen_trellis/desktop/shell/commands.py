@@ -34,6 +34,7 @@ OTHER_WORDS = {
     "fields": "profile columns schema statistics",
     "step_distinct": "dedupe duplicates unique",
     "step_summarise": "pivot group aggregate total",
+    "step_split-rows": "explode unnest list rows",
     "step_compute": "formula calculate column",
     "step_choose": "select rename drop columns types",
     "step_mend-text": "clean trim replace",

@@ -17,6 +17,7 @@ from keen_trellis.flow.steps.shared_filter import SharedFilterKind
 from keen_trellis.flow.steps.sort import SortKind
 from keen_trellis.flow.steps.source import SourceKind
 from keen_trellis.flow.steps.split import SplitKind
+from keen_trellis.flow.steps.split_rows import SplitRowsKind
 from keen_trellis.flow.steps.summarise import SummariseKind
 from keen_trellis.flow.steps.union import UnionKind
 
@@ -29,6 +30,7 @@ KINDS = Kinds(
         MendTextKind(),
         CorrectKind(),
         SplitKind(),
+        SplitRowsKind(),
         CombineKind(),
         FillKind(),
         SortKind(),
