@@ -114,6 +114,14 @@ class OnRails(FollowCase):
         whole = {**parts, "settings": {"of": "list", "between": "/"}}
         self.assertEqual(self.fates("s", "L-3", steps=[text, whole])[1], [])
 
+    def test_columns_that_become_rows_make_it_several_or_drop_it(self):
+        many = step("c", "columns-to-rows", ["loans"], of=["loan", "venue"])
+        (found, *_) = self.fates("c", "L-3", steps=[many])[1]
+        self.assertEqual(found, ("multiplied", "became 2 rows, one for each of loan, venue"))
+        few = step("c", "columns-to-rows", ["loans"], of=["venue"], no_blanks=True)
+        (found,) = self.fates("c", "L-4", steps=[few])[1]
+        self.assertEqual(found, ("dropped", "dropped, since it is blank in venue"))
+
     def test_it_is_summed_into_a_group(self):
         self.write("loans.csv", "loan,venue\nL-1,Pier\nL-2,Pier\nL-3,Hall\n")
         measures = [{"name": "loans", "function": "count"}]

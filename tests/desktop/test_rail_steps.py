@@ -236,6 +236,40 @@ class Parts(RailCase):
         self.assertEqual(self.session.flow, before)
 
 
+class Columns(RailCase):
+    """Columns that become rows."""
+
+    def test_columns_become_rows_under_names_of_their_own(self):
+        (self.folder / "visits.csv").write_text("venue,Jan,Feb\nQuay,3,4\nPier,,6\n")
+        self.window.files.open_paths([self.folder / "visits.csv"])
+        self.rest()
+        self.press(KEY.Key_B, modifier=CTRL)
+        self.rest()
+        self.press(KEY.Key_C, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+        self.step = self.session.selection.step
+        for name in ("Jan", "Feb"):
+            self.chooser().list.setCurrentRow(self.lines().index(name))
+            self.press(KEY.Key_Space)
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.session.flow.step(self.step).name, "Jan, Feb to rows")
+        self.assertIn("2 rows become 4.", self.sentence)
+        self.click(self.chip("Name"))
+        self.enter("venue")
+        self.assertIn("There is a field “venue” already.", QApplication.activePopupWidget().said.text())
+        self.enter("month")
+        self.click(self.chip("Value"))
+        self.enter("visits")
+        self.choose("Blanks", "none for blank cells")
+        rows = self.session.outcome(self.step).result.rows
+        self.assertEqual(rows.names, ("venue", "month", "visits"))
+        self.assertEqual(rows_of(rows), [("Quay", "Jan", 3), ("Quay", "Feb", 4), ("Pier", "Feb", 6)])
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.rows, 4)
+
+
 class Distincts(RailCase):
     def test_one_row_a_key_the_latest(self):
         self.begin("objects", KEY.Key_D)

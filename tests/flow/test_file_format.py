@@ -19,6 +19,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
 from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.columns_to_rows import ColumnsToRowsSettings
 from keen_trellis.flow.steps.combine import CombineSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.correct import CorrectSettings
@@ -51,6 +52,7 @@ def rail_settings():
         ("correct", CorrectSettings(fields=("Venue",), pairs=(("Quay", "Pier"),))),
         ("split", SplitSettings(of="Object no", between=".", into=("collection", "number"))),
         ("split-rows", SplitRowsSettings(of="Venue", between="u", number="part")),
+        ("columns-to-rows", ColumnsToRowsSettings(of=("Venue", "Note"), name_field="of", no_blanks=True)),
         ("combine", CombineSettings(of=("Venue", "Object no"), into="both", between=" / ")),
         ("fill", FillStepSettings((venue,))),
         ("sort", SortSettings((SortKeySettings("Venue", descending=True, blanks_first=True),))),

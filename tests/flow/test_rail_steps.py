@@ -43,6 +43,7 @@ class EveryKind(unittest.TestCase):
             "correct": (None, ["Pier", None, "Mill"]),
             "split": (("Object no", "collection", "number", "Venue", "Note"), None),
             "split-rows": (None, ["Q", "ay", None, "Mill"]),
+            "columns-to-rows": (("Object no", "of", "value"), None),
             "combine": (None, ["Quay / LC.1", "LC.2", "Mill / HM.3"]),
             "fill": (None, ["Quay", "?", "Mill"]),
             "sort": (None, [None, "Quay", "Mill"]),
@@ -58,6 +59,10 @@ class EveryKind(unittest.TestCase):
             "split": "Split Object no of Loans at “.” into collection, number.",
             "split-rows": (
                 "Of Loans, make one loan for each part of Venue, divided at “u”, numbered in part."
+            ),
+            "columns-to-rows": (
+                "Of Loans, make one loan for each of Venue, Note, its name in of and its cell in value, "
+                "none for blank cells."
             ),
             "combine": "Combine Venue, Object no of Loans into both, “ / ” between them.",
             "sort": "Sort Loans by Venue, descending.",

@@ -36,6 +36,7 @@ from keen_trellis.flow.source_settings import SourceSettings, TypedTable
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
 from keen_trellis.flow.steps.choose import ChooseSettings, ChosenSettings
+from keen_trellis.flow.steps.columns_to_rows import ColumnsToRowsSettings
 from keen_trellis.flow.steps.combine import CombineSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.correct import CorrectSettings
@@ -313,6 +314,8 @@ def on_a_rail():
     yield "correct", CorrectSettings(fields=("t",), pairs=(("pier", "quay"),))
     yield "split", SplitSettings(of="t", between="i", into=("one", "other"))
     yield "split-rows", SplitRowsSettings(of="t", between="i", number="part")
+    for no_blanks in (False, True):
+        yield "columns-to-rows", ColumnsToRowsSettings(of=("t",), no_blanks=no_blanks)
     yield "combine", CombineSettings(of=NAMES, into="all", between="/")
     values = {"k": "0", "t": "none", "d": "2026-01-01", "m": "0.5"}
     for name, value in values.items():

@@ -5,6 +5,7 @@ from __future__ import annotations
 from keen_trellis.desktop.kinds import (
     blend,
     choose,
+    columns_to_rows,
     combine,
     compute,
     correct,
@@ -34,6 +35,7 @@ VIEWS: tuple[KindView, ...] = (
     correct.VIEW,
     split.VIEW,
     split_rows.VIEW,
+    columns_to_rows.VIEW,
     combine.VIEW,
     fill.VIEW,
     sort.VIEW,

@@ -3,6 +3,7 @@
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.flow.steps.choose import ChooseKind
+from keen_trellis.flow.steps.columns_to_rows import ColumnsToRowsKind
 from keen_trellis.flow.steps.combine import CombineKind
 from keen_trellis.flow.steps.compute import ComputeKind
 from keen_trellis.flow.steps.correct import CorrectKind
@@ -31,6 +32,7 @@ KINDS = Kinds(
         CorrectKind(),
         SplitKind(),
         SplitRowsKind(),
+        ColumnsToRowsKind(),
         CombineKind(),
         FillKind(),
         SortKind(),
