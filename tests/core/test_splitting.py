@@ -1,12 +1,14 @@
 """A row for each part of a text, against a plain account of it."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core.errors import UsageError
+from keen_trellis.core import joining
+from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
@@ -58,6 +60,11 @@ class Splitting(unittest.TestCase):
         cells = made.column(name)
         self.assertEqual(cells.values.to_pylist(), ["a", "b", None])
         self.assertEqual(cells.absent.tolist(), [False, False, True])
+
+    def test_there_is_a_limit(self):
+        with mock.patch.object(joining, "MOST_RESULT_ROWS", 2), self.assertRaises(DataError) as caught:
+            rows_of_parts(table(t=["a;b", "c"]), "t", ";", "", Task())
+        self.assertIn("It would have 3 rows; the limit is 2.", str(caught.exception))
 
     def test_what_cannot_be_divided_is_refused(self):
         fields = table(t=["a"], n=[1]).fields

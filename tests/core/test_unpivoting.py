@@ -1,12 +1,14 @@
 """Columns to rows, against a plain account of it."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keen_trellis.core import joining
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
@@ -66,6 +68,11 @@ class Unpivoting(unittest.TestCase):
         made = unpivoted(ArrowTable(data, untyped=["c"]), ["a", "b", "c"], "of", "is", Task())
         self.assertEqual(made.field("is").type, FieldType.REAL)
         self.assertEqual([row[1] for row in rows_of(made)], [1.0, 1.5, None])
+
+    def test_there_is_a_limit(self):
+        with mock.patch.object(joining, "MOST_RESULT_ROWS", 2), self.assertRaises(DataError) as caught:
+            unpivoted(table(a=[1], b=[2], c=[3]), ["a", "b", "c"], "of", "is", Task())
+        self.assertIn("It would have 3 rows; the limit is 2.", str(caught.exception))
 
     def test_what_cannot_be_is_refused(self):
         fields = table(t=["a"], n=[1], k=["x"]).fields

@@ -41,6 +41,13 @@ MOST_FIELDS = 10_000
 _SIDES = ("left", "right", "both")
 
 
+def check_rows(what: str, rows: int, remedy: str, most: int = 0) -> None:
+    """DataError where something would have more rows than there is room for. most: 0 for the usual limit."""
+    most = most or MOST_RESULT_ROWS
+    if rows > most:
+        raise DataError(f"{what} would have {rows:,} rows; the limit is {most:,}.", remedy=remedy)
+
+
 class Side(enum.Enum):
     """Which table a field of the result is read from."""
 
@@ -222,14 +229,11 @@ class JoinedTable(Table):
         match: Match,
         join_type: JoinType,
         plan: Sequence[JoinedField],
-        most_rows: int = MOST_RESULT_ROWS,
+        most_rows: int = 0,
     ) -> None:
         self.rows = match.counts.rows_under(join_type)
-        if self.rows > most_rows:
-            raise DataError(
-                f"The {join_type.trade_name} would have {self.rows:,} rows; the limit is {most_rows:,}.",
-                remedy="Link by a further field, or keep one row a key on one side.",
-            )
+        remedy = "Link by a further field, or keep one row a key on one side."
+        check_rows(f"The {join_type.trade_name}", self.rows, remedy, most_rows)
         self._left, self._right, self._match, self._type = left, right, match, join_type
         self._plan = {entry.field.name: entry for entry in plan}
         self.fields = tuple(entry.field for entry in plan)

@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.joining import check_rows
 from keen_trellis.core.preparing import WHITE_SPACE
 from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.table import Cells, ChosenRows, Field, OverlaidTable, Table, find_field
@@ -59,7 +60,9 @@ def rows_of_parts(table: Table, of: str, between: str, number: str, task: Task) 
         parts = parts.filter(is_part).cast(field.arrow_type)
     task.checkpoint(1, 2, f"dividing {field.name}")
     counts = np.bincount(owners, minlength=table.rows)
-    rows, place = laid_out(np.maximum(counts, 1))
+    spans = np.maximum(counts, 1)
+    check_rows("It", int(spans.sum()), "Filter before it, or divide at something else.")
+    rows, place = laid_out(spans)
     is_blank = counts[rows] == 0
     found = parts.take(pa.array(np.cumsum(~is_blank) - 1, mask=is_blank))
     absent = cells.absent[rows] if cells.absent is not None else None

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import DataError, UsageError
-from keen_trellis.core.joining import MOST_RESULT_ROWS
+from keen_trellis.core.joining import check_rows
 from keen_trellis.core.table import Cells, Field, IndexVector, Mask, RowOrigin, Rows, Table, row_numbers
 from keen_trellis.core.values import (
     ARROW_TYPES,
@@ -118,11 +118,7 @@ class StackedTable(Table):
             np.int64
         )
         self.rows = sum(table.rows for table in tables)
-        if self.rows > MOST_RESULT_ROWS:
-            raise DataError(
-                f"The union would have {self.rows:,} rows; the limit is {MOST_RESULT_ROWS:,}.",
-                remedy="Leave a rail out, or filter the rails before it.",
-            )
+        check_rows("The union", self.rows, "Leave a rail out, or filter the rails before it.")
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from keen_trellis.core.derived import Derived, DerivedTable
 from keen_trellis.core.errors import DataError, UsageError
-from keen_trellis.core.joining import MOST_RESULT_ROWS
+from keen_trellis.core.joining import check_rows
 from keen_trellis.core.stacking import StackedTable, plan_stack
 from keen_trellis.core.table import Cells, ChosenRows, Field, Table, find_field
 from keen_trellis.core.task import Task
@@ -62,11 +62,7 @@ def unpivoted(
     blanks: whether a cell that is blank makes a row, too. The types are those that a union would have.
     """
     parts = _parts(table.fields, of, name, value)
-    if table.rows * len(of) > MOST_RESULT_ROWS:
-        raise DataError(
-            f"There would be {table.rows * len(of):,} rows; the limit is {MOST_RESULT_ROWS:,}.",
-            remedy="Let fewer fields become rows, or filter before it.",
-        )
+    check_rows("It", table.rows * len(of), "Let fewer fields become rows, or filter before it.")
     # A union of the same rows, once with each of the fields, knows the cell that each of its rows is from.
     stacked = StackedTable(
         [
