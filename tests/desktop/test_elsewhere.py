@@ -7,6 +7,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox
 
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.source_settings import SourceSettings, TypedTable
+from keen_trellis.session import editing
 from keen_trellis.session.selection import Selection
 from tests.desktop.driving import CTRL, SHIFT
 from tests.desktop.test_sources import SourcesCase
@@ -76,6 +78,23 @@ class Elsewhere(SourcesCase):
         self.press(KEY.Key_Return)
         self.rest()
         self.assertEqual(self.rows(self.loans)[0][0], "8")
+
+    def test_what_was_typed_in_is_read_from_a_file_from_then_on(self):
+        typed = TypedTable(("loan", "venue"), (("L-1", "Quay"),))
+        editing.begin_typed_table(self.session)
+        self.loans = self.session.selection.step
+        self.session.change_settings(self.loans, SourceSettings("typed", typed=typed), "typed")
+        self.rest()
+        june = self.text_file("loan,where\nL-8,Quay\n", "june.csv")
+        self.press(KEY.Key_F8, modifier=SHIFT)
+        self.pick("another file …")
+        self.enter_file(june)
+        self.rest()
+        self.assertEqual(self.lines(), ["read it so", "venue is gone", "new: where"])
+        self.pick("read it so")
+        self.rest()
+        self.assertEqual(self.rows(self.loans), [("L-8", "Quay")])
+        self.assertIn("june.csv", self.sentence)
 
     def test_keys_open_the_list(self):
         self.session.select(Selection(self.loans))

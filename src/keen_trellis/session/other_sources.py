@@ -125,8 +125,12 @@ def same_table(content: FileContent, table: str) -> SourceSettings | None:
 
 def place_of(settings: SourceSettings) -> str:
     """Where a source is read from, as a user is told it."""
+    if not settings.path:
+        return "what was typed in"
     place = shown_place(settings.path)
     place = place if is_address(place) else Path(place).name
+    if settings.query:
+        return f"a query of {place}"
     return f"{settings.table} of {place}" if settings.table else place
 
 
