@@ -296,6 +296,8 @@ class OtherSources(RunsCase):
         self.assertTrue((self.folder / "out.csv").read_text().startswith("loan,where,town"))
         (run,) = self.noted()
         self.assertEqual(run.sources["loans"].rows, 2)
+        # The counts are noted in the flow, and what was read this once is not.
+        self.assertNotIn("june", self.path.read_text())
 
     def test_what_names_no_source_is_refused(self):
         for typed, said in (
