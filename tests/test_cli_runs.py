@@ -5,6 +5,7 @@ import os
 import string
 from unittest import mock
 
+import xlsxwriter
 from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -298,6 +299,20 @@ class OtherSources(RunsCase):
         self.assertEqual(run.sources["loans"].rows, 2)
         # The counts are noted in the flow, and what was read this once is not.
         self.assertNotIn("june", self.path.read_text())
+
+    def test_of_several_tables_the_one_called_as_before_is_read(self):
+        with xlsxwriter.Workbook(self.folder / "june.xlsx") as book:
+            for name, loan in (("loans", "L-8"), ("other", "L-9")):
+                sheet = book.add_worksheet(name)
+                sheet.write_row(0, 0, ("loan", "venue"))
+                sheet.write_row(1, 0, (loan, "Quay"))
+        june = self.folder / "june.xlsx"
+        self.steps[0]["settings"]["table"] = "loans"
+        self.path = self.flow(*self.steps)
+        self.run_flow("--set", f"Loans={june}")
+        self.assertIn("L-8,Quay,Wick", (self.folder / "out.csv").read_text())
+        self.run_flow("--set", f"Loans={june}#other", "--replace")
+        self.assertIn("L-9,Quay,Wick", (self.folder / "out.csv").read_text())
 
     def test_what_names_no_source_is_refused(self):
         for typed, said in (

@@ -22,7 +22,7 @@ from keen_trellis.flow.last_run import SourceCounts, last_run
 from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
-from keen_trellis.sources.library import FileContent, Library, resolve
+from keen_trellis.sources.library import Library, resolve
 
 # Names of fields so much alike are taken for the same one.
 _LIKE_NAMES = 75
@@ -94,7 +94,9 @@ def with_sources(
         if not sign or not place.strip():
             raise UsageError(f"“{text}” sets nothing.", remedy="Write NAME=FILE, or NAME=FILE#TABLE.")
         step = _source_named(flow, name.strip())
-        other = other_source(flow, step, resolve(place.strip(), library).settings, library, task or Task())
+        usual = KINDS.settings(flow.step(step)).table
+        found = resolve(place.strip(), library, usual).settings
+        other = other_source(flow, step, found, library, task or Task())
         made.append(other)
         flow = other.taken(flow)
     return flow, made
@@ -113,14 +115,6 @@ def other_source(flow: Flow, step: str, found: SourceSettings, library: Library,
     fields = library.get(now, task).table.fields
     changes = remembered_fields(before, fields) if before is not None else ()
     return OtherSource(step, flow.step(step).name, old, now, changes, _repairs(before, fields, changes))
-
-
-def same_table(content: FileContent, table: str) -> SourceSettings | None:
-    """The table of another file that is called as one was, or the only one; None if neither is there."""
-    names = [entry.name for entry in content.tables]
-    same = [name for name in names if name.casefold() == table.casefold()]
-    chosen = table if table in names else same[0] if len(same) == 1 else names[0] if len(names) == 1 else None
-    return content.settings(chosen) if chosen is not None else None
 
 
 def place_of(settings: SourceSettings) -> str:

@@ -49,6 +49,13 @@ class FileContent:
         """Whether the file, or folder of files, is a table as a whole."""
         return len(self.tables) == 1 and self.tables[0].sort in ("file", "files")
 
+    def same(self, table: str) -> SourceSettings | None:
+        """Its table that is called so, or the only one; None if neither is there."""
+        names = [entry.name for entry in self.tables]
+        like = [name for name in names if name.casefold() == table.casefold()]
+        found = [table] if table in names else like if len(like) == 1 else names
+        return self.settings(found[0]) if len(found) == 1 else None
+
     def settings(self, table: str) -> SourceSettings:
         """The settings of a source step for one of the tables."""
         return SourceSettings(self.reader, self.path, "" if self.is_one_table else table)
@@ -341,14 +348,19 @@ class NamedSource:
     settings: SourceSettings
 
 
-def resolve(text: str, library: Library) -> NamedSource:
+def resolve(text: str, library: Library, usual: str = "") -> NamedSource:
     """The source that `text` names: FILE, FOLDER, pattern or address, with #TABLE where it holds several.
+
+    usual: the table that is meant where the place has one called so and none is named.
 
     Raises UsageError if it is not clear which table is meant, SourceError if it cannot be read.
     """
     name, place, table = split_source(text)
     secrets.name_place(place)
     content = library.content(place)
+    meant = content.same(usual) if usual and not table else None
+    if meant is not None:
+        return NamedSource(name or meant.table or usual, meant)
     chosen = _chosen_table(content, table)
     return NamedSource(name or chosen, content.settings(chosen))
 

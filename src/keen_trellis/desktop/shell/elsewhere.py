@@ -23,7 +23,7 @@ from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.session.other_sources import OtherSource, Repair, other_source, place_of, same_table
+from keen_trellis.session.other_sources import OtherSource, Repair, other_source, place_of
 from keen_trellis.sources.library import FileContent
 from keen_trellis.sources.locations import reader_for
 
@@ -151,12 +151,12 @@ class Elsewhere(QObject):
 
         def work(task: Task) -> FileContent | _Offer:
             content = session.library.content(place, task)
-            found = content.settings(table) if table else same_table(content, old.table)
+            found = content.settings(table) if table else content.same(old.table)
             if found is None:
                 return content
             asked = [(step_id, found)]
             for step in beside if found.table.casefold() == old.table.casefold() or not table else ():
-                same = same_table(content, KINDS.settings(flow.step(step)).table)
+                same = content.same(KINDS.settings(flow.step(step)).table)
                 asked += [(step, same)] if same is not None else []
             return _Offer([other_source(flow, step, where, session.library, task) for step, where in asked])
 
