@@ -311,8 +311,23 @@ class OtherSources(RunsCase):
         self.path = self.flow(*self.steps)
         self.run_flow("--set", f"Loans={june}")
         self.assertIn("L-8,Quay,Wick", (self.folder / "out.csv").read_text())
-        self.run_flow("--set", f"Loans={june}#other", "--replace")
+        self.run_flow("--set", f"Loans={june}#other")
         self.assertIn("L-9,Quay,Wick", (self.folder / "out.csv").read_text())
+
+    def test_where_rows_are_stays_with_the_name_of_the_table(self):
+        for name in ("may", "june"):
+            with xlsxwriter.Workbook(self.folder / f"{name}.xlsx") as book:
+                for sheet, header in (("Loans", 1), ("Others", 0)):
+                    page = book.add_worksheet(sheet)
+                    for row, cells in enumerate((("loan", "venue"), ("L-8", "Quay"), ("L-9", "Quay"))):
+                        page.write_row(row + header, 0, cells)
+        layout = {"header": 2}
+        settings = {"reader": "workbook", "path": "may.xlsx", "table": "Loans", "layout": layout}
+        self.steps[0]["settings"] = settings
+        self.path = self.flow(*self.steps)
+        for table in ("Loans", "Others"):
+            self.run_flow("--set", f"Loans={self.folder / 'june.xlsx'}#{table}")
+            self.assertIn("L-8,Quay,Wick", (self.folder / "out.csv").read_text())
 
     def test_what_names_no_source_is_refused(self):
         for typed, said in (

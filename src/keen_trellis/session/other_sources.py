@@ -19,7 +19,7 @@ from keen_trellis.flow.comparison import remembered_fields
 from keen_trellis.flow.edits import add_file, change_settings
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import SourceCounts, last_run
-from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
+from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.sources.library import Library, resolve
@@ -105,12 +105,14 @@ def with_sources(
 def other_source(flow: Flow, step: str, found: SourceSettings, library: Library, task: Task) -> OtherSource:
     """A source step as it would read `found`. SourceError if that cannot be read.
 
-    What is set for its fields stays; how it is written stays if it is read by the same reader.
+    What is set for its fields stays; how it is written stays if it is read by the same reader, and where its
+    rows are if the table is called the same.
     """
     old: SourceSettings = KINDS.settings(flow.step(step))
     now = msgspec.structs.replace(found, fields=old.fields)
     if found.reader == old.reader:
-        now = msgspec.structs.replace(old, path=found.path, table=found.table, query="")
+        layout = old.layout if found.table == old.table else Layout()
+        now = msgspec.structs.replace(old, path=found.path, table=found.table, query="", layout=layout)
     before = _fields_before(flow, step, old, library, task)
     fields = library.get(now, task).table.fields
     changes = remembered_fields(before, fields) if before is not None else ()
