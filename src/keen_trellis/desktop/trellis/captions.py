@@ -205,7 +205,9 @@ def _placed(wanted: _Wanted, others: Sequence[QRectF], width: float) -> Caption 
     for words in wanted.forms:
         form = elided(metrics, words, Qt.TextElideMode.ElideMiddle, _WHOLE)
         needed = metrics.horizontalAdvance(form) + 1 + (NOTCH if notched else 0)
-        if (form or notched) and needed <= max(room, NOTCH):
+        # A number may use the gap; only the sign of a guard stands there whatever room there is.
+        least = NOTCH if notched else min(room + _GAP, NOTCH)
+        if (form or notched) and needed <= max(room, least):
             return _standing_at(wanted, form, needed, left, right, half)
     if wanted.whole or room < _LEAST or not wanted.forms[0]:
         return None

@@ -13,6 +13,7 @@ from keen_trellis.session.selection import Selection
 
 STUB = 48
 _BEFORE_KNOT = 20
+_SHORT = 14
 
 
 def lay_stubs(
@@ -27,13 +28,15 @@ def lay_stubs(
     """A stub for each part that is left out and not empty, and for each that a rail carries on."""
     stubs = dict(shown.stubs)
     carried_on = places.ports_taken(step)
-    _stubs_without_part(places, step, x, parts, STUB)
+    # Where the next knot is near they end before it.
+    length = max(min(STUB, _next_knot(places, step) - x - KNOT_WIDTH - 2), _SHORT)
+    _stubs_without_part(places, step, x, parts, length)
     for part in parts:
         carried = part.name in carried_on
         if not carried and (part.kept or not part.rows or part.name not in stubs):
             continue
         start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
-        end = (x + KNOT_WIDTH / 2 + STUB, y + places.stub_shift(Input(step.id, part.name)))
+        end = (x + KNOT_WIDTH / 2 + length, y + places.stub_shift(Input(step.id, part.name)))
         text, short = stubs.get(part.name, ("", ""))
         # The next knot's second rail bends up in the last stretch before it.
         room = _next_knot(places, step) - end[0] - _BEFORE_KNOT if not places.low else 220
@@ -58,11 +61,11 @@ def lay_short_stubs(
 ) -> None:
     """On a low lane, the stubs that are carried on, without words."""
     taken = places.ports_taken(step)
-    _stubs_without_part(places, step, x, parts, 14)
+    _stubs_without_part(places, step, x, parts, _SHORT)
     for part in parts:
         if part.name in taken:
             start = (x + KNOT_WIDTH / 2, (part.top + part.bottom) / 2)
-            end = (x + KNOT_WIDTH / 2 + 14, y + places.stub_shift(Input(step.id, part.name)))
+            end = (x + KNOT_WIDTH / 2 + _SHORT, y + places.stub_shift(Input(step.id, part.name)))
             selection = Selection(step.id, part.name)
             stub = Stub(selection, start, end, "", "", 0, hues.get(part.name), captioned=False)
             places.layout.stubs.append(stub)
