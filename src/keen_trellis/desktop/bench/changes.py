@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.insight.distribution import MOST_VALUES, Bar, Distribution
-from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.desktop.bench.bars import Style
+from keen_trellis.desktop.bench.difference_lines import Line, Rows, lines_of_rows, open_line, put_lines
 from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.bench.spread import Pictured
 from keen_trellis.desktop.theme import theme
@@ -21,28 +20,6 @@ from keen_trellis.flow.wording import counted
 from keen_trellis.handbook import Chapter
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
-
-
-@dataclass(frozen=True)
-class Rows:
-    """Rows to be shown: some of a table's, and what they are."""
-
-    text: str
-    table: Table
-    rows: IndexVector
-
-
-@dataclass(frozen=True)
-class Line:
-    """One line of the view. step: where it leads.  rows: what it can show."""
-
-    step: str
-    name: str
-    what: str
-    text: str
-    alarm: bool = False
-    quiet: bool = False
-    rows: Rows | None = None
 
 
 def change_rows(comparison: Comparison) -> list[Line]:
@@ -84,16 +61,7 @@ def _source_lines(source: SourceChange) -> Iterator[Line]:
             step, name, "source", f"{counted(found.rows_after, name)}, was {found.rows_before:,}, {by}"
         )
         assert source.before is not None and source.after is not None
-        for words, table, places in (
-            ("added", source.after, found.added),
-            ("gone", source.before, found.gone),
-            ("changed", source.after, found.changed[1]),
-        ):
-            if len(places):
-                said = f"{counted(len(places), name)} {words}"
-                detail = ", ".join(f"{field} in {count:,}" for field, count in found.by_field)
-                text = f"{said}: {detail}" if words == "changed" and detail else said
-                yield Line(step, "", "", text, rows=Rows(said, table, places))
+        yield from lines_of_rows(step, found, source.before, source.after, lambda count: counted(count, name))
     for change in source.fields:
         yield Line(step, "", "", f"field {change}")
 
@@ -168,13 +136,7 @@ class ChangesView(Pictured):
             ("Step", "", "What changed"),
             len(self.lines),
         )
-        chosen = theme()
-        for row, line in enumerate(self.lines):
-            colour = chosen.alarm if line.alarm else chosen.soft if line.quiet else chosen.ink
-            self.put(row, 0, line.name, bold=bool(line.name), colour=chosen.soft if line.quiet else None)
-            self.put(row, 1, line.what, colour=chosen.soft)
-            more = "   …" if line.rows is not None else ""
-            self.put(row, 2, f"{line.text}{more}", colour=colour)
+        put_lines(self, self.lines)
         both = before_and_after(comparison)
         title = f"{both.field.capitalize()}: before above the line, now below it"
         hues = (theme().hatch, theme().ink)
@@ -184,13 +146,7 @@ class ChangesView(Pictured):
         self.finish(first)
 
     def _open(self, row: int) -> None:
-        if not 0 <= row < len(self.lines):
-            return
-        line = self.lines[row]
-        if line.rows is not None:
-            self.rows_wanted.emit(line.rows)
-        elif line.step:
-            self.step_wanted.emit(line.step)
+        open_line(self.lines, row, self.step_wanted, self.rows_wanted)
 
 
 class ChangesOpener(Opener[ChangesView]):

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.guards import LEFT, RIGHT, check_text
 from keen_trellis.core.task import Task
-from keen_trellis.desktop.bench.changes import Rows
+from keen_trellis.desktop.bench.difference_lines import Rows
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener, Panels
 from keen_trellis.desktop.theme import font, theme

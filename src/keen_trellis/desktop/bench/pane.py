@@ -17,10 +17,10 @@ from keen_trellis.core.values import as_text
 from keen_trellis.desktop.accessible import tell_current
 from keen_trellis.desktop.bench.attention import AttentionOpener
 from keen_trellis.desktop.bench.changes import ChangesOpener
-from keen_trellis.desktop.bench.changes import Rows as ChosenRows
 from keen_trellis.desktop.bench.clusters import Clustering
 from keen_trellis.desktop.bench.content import Content, chosen_rows_content, table_content
 from keen_trellis.desktop.bench.correcting import Correcting
+from keen_trellis.desktop.bench.difference_lines import Rows as ChosenRows
 from keen_trellis.desktop.bench.fields import FieldsOpener
 from keen_trellis.desktop.bench.finding import FindBar
 from keen_trellis.desktop.bench.following import FollowOpener

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import Signal
@@ -11,10 +10,9 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.task import Task
-from keen_trellis.desktop.bench.changes import Rows
+from keen_trellis.desktop.bench.difference_lines import Line, lines_of_rows, open_line, put_lines
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener, Panels
-from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.steps import KINDS
@@ -25,19 +23,6 @@ from keen_trellis.session.session import Session
 
 _HOW = {NEW: "new", GONE: "gone", CHANGED: "changed"}
 _END = {NEW: "only in the later version", GONE: "only in the earlier version"}
-
-
-@dataclass(frozen=True)
-class Line:
-    """One line of the view. step: where it leads.  rows: what it can show."""
-
-    step: str
-    name: str
-    what: str
-    text: str
-    alarm: bool = False
-    quiet: bool = False
-    rows: Rows | None = None
 
 
 def lines_of(found: Differences) -> list[Line]:
@@ -70,16 +55,7 @@ def _end(end: EndDifference) -> Iterator[Line]:
     by = f"compared by {', '.join(found.key)}" if found.key else "compared as whole rows"
     yield Line(end.step, end.name, "rows", f"{rows_said(found.rows_after)}, was {found.rows_before:,}, {by}")
     assert end.before is not None and end.after is not None
-    fields = ", ".join(f"{name} in {count:,}" for name, count in found.by_field)
-    for words, table, numbers in (
-        ("added", end.after, found.added),
-        ("gone", end.before, found.gone),
-        ("changed", end.after, found.changed[1]),
-    ):
-        if len(numbers):
-            said = f"{rows_said(len(numbers))} {words}"
-            text = f"{said}: {fields}" if words == "changed" and fields else said
-            yield Line(end.step, "", "", text, rows=Rows(f"{said} in {end.name}", table, numbers))
+    yield from lines_of_rows(end.step, found, end.before, end.after, rows_said, f" in {end.name}")
     for change in found.fields:
         yield Line(end.step, "", "", f"field {change}")
 
@@ -100,22 +76,11 @@ class VersionsView(Panel):
         """Show what two versions differ in."""
         self.lines = lines_of(found)
         self.begin(title, ("Step", "", "What is different"), len(self.lines))
-        chosen = theme()
-        for row, line in enumerate(self.lines):
-            colour = chosen.alarm if line.alarm else chosen.soft if line.quiet else chosen.ink
-            self.put(row, 0, line.name, bold=bool(line.name), colour=chosen.soft if line.quiet else None)
-            self.put(row, 1, line.what, colour=chosen.soft)
-            self.put(row, 2, f"{line.text}{'   …' if line.rows is not None else ''}", colour=colour)
+        put_lines(self, self.lines)
         self.finish(0)
 
     def _open(self, row: int) -> None:
-        if not 0 <= row < len(self.lines):
-            return
-        line = self.lines[row]
-        if line.rows is not None:
-            self.rows_wanted.emit(line.rows)
-        elif line.step:
-            self.step_wanted.emit(line.step)
+        open_line(self.lines, row, self.step_wanted, self.rows_wanted)
 
 
 class VersionsOpener(Opener[VersionsView]):
