@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import partial
 
 import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.unpivoting import unpivoted_fields
+from keen_trellis.desktop.kinds.of_fields import OfFields
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
-from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.part import RailSentence
+from keen_trellis.desktop.sentence.chooser import Choice
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
@@ -22,14 +22,17 @@ from keen_trellis.session.outcome import Outcome
 _BLANKS = {False: "blank cells too", True: "none for blank cells"}
 
 
-class ColumnsToRowsSentence(RailSentence):
+class ColumnsToRowsSentence(OfFields):
     """Of Visitors, make one row for each of [Jan, Feb], its name in [month] and its cell in [visitors]."""
+
+    title = "Which fields become rows, in this order?"
+    verb = "Make rows of"
 
     def clauses(self, step: Step, settings: ColumnsToRowsSettings, shape: InputShape) -> Sequence[Item]:
         fields = listed(list(settings.of)) or "choose the fields"
         items: list[Item] = [
             Word(f"Of {shape.name}, make one {rows_called(shape.name)[0]} for each of"),
-            Chip(fields, partial(self._choose, step, shape), "Fields", doing=not settings.of),
+            Chip(fields, partial(self.choose_fields, step, shape), "Fields", doing=not settings.of),
         ]
         if not settings.of:
             return items
@@ -50,25 +53,8 @@ class ColumnsToRowsSentence(RailSentence):
         before, after = outcome.tables[0].rows, outcome.result.rows.rows
         return f"{before:,} rows become {after:,}." if before != after else f"{before:,} rows, as before."
 
-    def begin(self, step: Step, shape: InputShape) -> None:
-        self._choose(step, shape, self.pane.view, dismissed=self.taking_back())
-
     def _offer_blanks(self, step: Step, choices: Sequence[Choice], anchor: QWidget) -> None:
         self.offer(step, anchor, "no_blanks", choices, lambda without: f"Rows: {_BLANKS[without]}")
-
-    def _choose(
-        self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None
-    ) -> None:
-        now = self.settings(step).of
-        types = {field.name: field.type.value for field in shape.fields}
-        ordered = [*(name for name in now if name in types), *(name for name in types if name not in now)]
-        choices = [Choice(name, name, types[name], ticked=name in now) for name in ordered]
-
-        def apply(names: list[str]) -> None:
-            self.change(step, f"Make rows of {listed(names)}", of=tuple(names))
-
-        chooser = Chooser(choices, self.pane, several=True, title="Which fields become rows, in this order?")
-        self.pane.open_list(chooser, anchor, applied=apply, dismissed=dismissed)
 
     def _ask_name(self, step: Step, shape: InputShape, which: str, anchor: QWidget) -> None:
         settings: ColumnsToRowsSettings = self.settings(step)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.text_actions import combined_fields
+from keen_trellis.desktop.kinds.of_fields import OfFields
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
-from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
@@ -18,15 +17,18 @@ from keen_trellis.flow.steps.combine import CombineKind, CombineSettings
 from keen_trellis.flow.wording import listed
 
 
-class CombineSentence(RailSentence):
+class CombineSentence(OfFields):
     """Combine [Venue, Object no] of Loans into [both], with [ / ] between them."""
+
+    title = "Combine which fields, in this order?"
+    verb = "Combine"
 
     def clauses(self, step: Step, settings: CombineSettings, shape: InputShape) -> Sequence[Item]:
         return [
             Word("Combine"),
             Chip(
                 listed(list(settings.of)) or "choose the fields",
-                lambda anchor: self._choose(step, shape, anchor),
+                lambda anchor: self.choose_fields(step, shape, anchor),
                 "Fields",
                 doing=not settings.of,
             ),
@@ -36,23 +38,6 @@ class CombineSentence(RailSentence):
             Chip(f"“{settings.between}”", lambda anchor: self._ask_between(step, anchor), "Between"),
             Word("between them."),
         ]
-
-    def begin(self, step: Step, shape: InputShape) -> None:
-        self._choose(step, shape, self.pane.view, dismissed=self.taking_back())
-
-    def _choose(
-        self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None
-    ) -> None:
-        now = self.settings(step).of
-        types = {field.name: field.type.value for field in shape.fields}
-        ordered = [*(name for name in now if name in types), *(name for name in types if name not in now)]
-        choices = [Choice(name, name, types[name], ticked=name in now) for name in ordered]
-
-        def apply(names: list[str]) -> None:
-            self.change(step, f"Combine {listed(names)}", of=tuple(names))
-
-        chooser = Chooser(choices, self.pane, several=True, title="Combine which fields, in this order?")
-        self.pane.open_list(chooser, anchor, applied=apply, dismissed=dismissed)
 
     def _ask_name(self, step: Step, shape: InputShape, anchor: QWidget) -> None:
         settings: CombineSettings = self.settings(step)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from keen_trellis.desktop.kinds.of_texts import OfTexts
+from keen_trellis.desktop.kinds.of_fields import OfTexts
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.view import Chip, Item, Word

@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.text_actions import WORDS, Action, How
-from keen_trellis.desktop.kinds.of_texts import OfTexts
+from keen_trellis.desktop.kinds.of_fields import OfTexts
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from functools import partial
+from collections.abc import Sequence
 
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.table import Table
 from keen_trellis.core.text_actions import split_fields
-from keen_trellis.core.values import FieldType, as_text
+from keen_trellis.core.values import as_text
+from keen_trellis.desktop.kinds.of_fields import OfOneText
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
-from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
-from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
@@ -24,13 +22,15 @@ _DIVIDERS = (" - ", " / ", ", ", "; ", "-", "/", ".", ",", ";", "_", " ", ":")
 _LOOKED_AT = 500
 
 
-class SplitSentence(RailSentence):
+class SplitSentence(OfOneText):
     """Split [Object no] of Loans at [.] into [collection, number]."""
+
+    title = "Split which text?"
 
     def clauses(self, step: Step, settings: SplitSettings, shape: InputShape) -> Sequence[Item]:
         return [
             Word("Split"),
-            Chip(settings.of or "which text?", lambda anchor: self._choose(step, shape, anchor), "Field"),
+            Chip(settings.of or "which text?", lambda anchor: self.choose_text(step, shape, anchor), "Field"),
             Word(f"of {shape.name} at"),
             Chip(f"“{settings.between}”", lambda anchor: self._ask_between(step, anchor), "Divider"),
             Word("into"),
@@ -38,20 +38,7 @@ class SplitSentence(RailSentence):
             Word("."),
         ]
 
-    def begin(self, step: Step, shape: InputShape) -> None:
-        self._choose(step, shape, self.pane.view, dismissed=self.taking_back())
-
-    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
-        self._split(step, name)
-
-    def _choose(
-        self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None
-    ) -> None:
-        texts = [Choice(f.name, f.name) for f in shape.fields if f.type is FieldType.TEXT]
-        chooser = Chooser(texts, self.pane, title="Split which text?")
-        self.pane.open_list(chooser, anchor, chosen=partial(self._split, step), dismissed=dismissed)
-
-    def _split(self, step: Step, name: str) -> None:
+    def take_text(self, step: Step, name: str) -> None:
         outcome = self.session.outcome(step.id)
         between, count = " ", 2
         if outcome is not None and outcome.tables:

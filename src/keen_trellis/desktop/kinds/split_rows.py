@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import partial
 
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.splitting import fields_of_parts
-from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.kinds.of_fields import OfOneText
 from keen_trellis.desktop.kinds.split import likely_divider
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
-from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
@@ -22,14 +20,16 @@ from keen_trellis.flow.wording import rows_called
 from keen_trellis.session.outcome import Outcome
 
 
-class SplitRowsSentence(RailSentence):
+class SplitRowsSentence(OfOneText):
     """Of Objects, make one object for each part of [Makers], divided at [; ], [not numbered]."""
+
+    title = "A row for each part of which text?"
 
     def clauses(self, step: Step, settings: SplitRowsSettings, shape: InputShape) -> Sequence[Item]:
         number = f"numbered in {settings.number}" if settings.number else "not numbered"
         return [
             Word(f"Of {shape.name}, make one {rows_called(shape.name)[0]} for each part of"),
-            Chip(settings.of or "which text?", partial(self._choose, step, shape), "Field"),
+            Chip(settings.of or "which text?", partial(self.choose_text, step, shape), "Field"),
             Word(", divided at"),
             Chip(f"“{settings.between}”", partial(self._ask_between, step), "Divider"),
             Word(","),
@@ -44,20 +44,7 @@ class SplitRowsSentence(RailSentence):
             return f"No text has several parts: {before:,} rows, as before."
         return f"{before:,} rows become {after:,}."
 
-    def begin(self, step: Step, shape: InputShape) -> None:
-        self._choose(step, shape, self.pane.view, dismissed=self.taking_back())
-
-    def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
-        self._divide(step, name)
-
-    def _choose(
-        self, step: Step, shape: InputShape, anchor: QWidget, *, dismissed: Callable[[], None] | None = None
-    ) -> None:
-        texts = [Choice(f.name, f.name) for f in shape.fields if f.type is FieldType.TEXT]
-        chooser = Chooser(texts, self.pane, title="A row for each part of which text?")
-        self.pane.open_list(chooser, anchor, chosen=partial(self._divide, step), dismissed=dismissed)
-
-    def _divide(self, step: Step, name: str) -> None:
+    def take_text(self, step: Step, name: str) -> None:
         outcome = self.session.outcome(step.id)
         between = ";"
         if outcome is not None and outcome.tables:
