@@ -57,6 +57,8 @@ def follow(
 
 def _lines(found: Any) -> Iterator[str]:
     """The ways as a person wants to read them."""
+    from keen_trellis.core.insight.reason import rows_said
+
     value = cell_shown(found.value)
     if not found.ways:
         yield f"“{value}” is in no row of any source or step."
@@ -66,9 +68,9 @@ def _lines(found: Any) -> Iterator[str]:
     for number, way in enumerate(found.ways):
         if number:
             yield ""
-        rows = "1 row" if way.rows == 1 else f"{way.rows:,} rows"
         made = "made here, in" if found.made else "in"
-        yield f"{cell_shown(way.name)}: {made} {rows}, {', '.join(map(cell_shown, way.fields))}."
+        fields = ", ".join(map(cell_shown, way.fields))
+        yield f"{cell_shown(way.name)}: {made} {rows_said(way.rows)}, {fields}."
         yield f"  {cell_shown(way.places)}"
         for stage in way.stages:
             yield f"{'  ' * stage.depth}{cell_shown(stage.name)}: {_rows_said(stage)}"
@@ -89,7 +91,9 @@ def _rows_said(stage: Any) -> str:
 
 
 def _end_said(end: Any) -> str:
-    rows = "not in it" if not end.rows else "in 1 row" if end.rows == 1 else f"in {end.rows:,} rows"
+    from keen_trellis.core.insight.reason import rows_said
+
+    rows = f"in {rows_said(end.rows)}" if end.rows else "not in it"
     said = f": {end.said}" if end.said else ""
     return f"{end.name}: {rows}{said}."
 

@@ -114,11 +114,11 @@ def _print_look(found: Any) -> None:
     """Rows, fields and doubts as a person wants to read them."""
     from rich.table import Table as Grid
 
+    from keen_trellis.core.insight.reason import rows_said
     from keen_trellis.core.values import FieldType
 
     terminal = console()
-    rows = "1 row" if found.rows == 1 else f"{found.rows:,} rows"
-    say(f"{rows}, {len(found.fields)} {'field' if len(found.fields) == 1 else 'fields'}")
+    say(f"{rows_said(found.rows)}, {len(found.fields)} {'field' if len(found.fields) == 1 else 'fields'}")
     grid = Grid(box=None, pad_edge=False)
     # What names a field and its type comes first: values are cut where the line is too short for all.
     longest = max((len(field.name) for field in found.fields), default=0)

@@ -33,7 +33,7 @@ def runs(flow_path: Path, shown: int, as_json: bool) -> None:
     from keen_trellis.flow.analysis.history import sides_of
     from keen_trellis.flow.file_format import load
     from keen_trellis.flow.run_log import read
-    from keen_trellis.flow.runs import names_of
+    from keen_trellis.flow.runs import in_flow_order, names_of
     from keen_trellis.flow.steps import KINDS
 
     flow, log = load(flow_path, KINDS), read(flow_path)
@@ -52,11 +52,10 @@ def runs(flow_path: Path, shown: int, as_json: bool) -> None:
         return
     _print_runs(latest, len(log.runs), log.path.name)
     names = names_of(log.runs, flow)
-    order = [step.id for step in flow.steps]
-    for step in _knots(latest, order):
+    for step in in_flow_order({step for run in latest for step in run.knots}, flow):
         sides = sides_of(flow, step)
         _print_knot(step, names.get(step, step), sides, [run for run in latest if step in run.knots])
-    _print_outputs(latest, names, order)
+    _print_outputs(latest, names, flow)
 
 
 def _print_runs(latest: Sequence[Any], count: int, log: str) -> None:
@@ -73,7 +72,7 @@ def _print_runs(latest: Sequence[Any], count: int, log: str) -> None:
         grid.add_column("Flow")
     before = latest[0].flow
     for run in latest:
-        cells = [_when(run), _by(run.by), f"{run.seconds:,.1f}"]
+        cells = [cell_shown(run.when), _by(run.by), f"{run.seconds:,.1f}"]
         cells += [_guards_said(run)] if guarded else []
         cells += ["edited" if run.flow != before else ""] if edited else []
         before = run.flow
@@ -91,6 +90,7 @@ def _guards_said(run: Any) -> str:
 
 def _print_knot(step: str, name: str, sides: tuple[str, str], latest: Sequence[Any]) -> None:
     from keen_trellis.core.insight.proposal import percent
+    from keen_trellis.flow.runs import share_of
 
     left, right = map(cell_shown, sides)
     say()
@@ -99,10 +99,11 @@ def _print_knot(step: str, name: str, sides: tuple[str, str], latest: Sequence[A
     for heading in (left, "Matched", f"Unmatched {left}", f"Unmatched {right}", "Rows"):
         grid.add_column(heading, justify="right")
     for run in latest:
-        counts = run.knots[step]
-        share = percent(counts.left_matched / counts.left_rows) if counts.left_rows else ""
+        counts, share = run.knots[step], share_of(run, step)
+        matched = "" if share is None else percent(share)
         numbers = (counts.left_unmatched, counts.right_unmatched, counts.result_rows)
-        grid.add_row(_when(run), f"{counts.left_rows:,}", share, *(f"{number:,}" for number in numbers))
+        rest = (f"{number:,}" for number in numbers)
+        grid.add_row(cell_shown(run.when), f"{counts.left_rows:,}", matched, *rest)
     console().print(grid)
     say(_moved(latest, step))
     reasons = [run.reasons.get(step) for run in latest]
@@ -146,8 +147,10 @@ def _moved(latest: Sequence[Any], step: str) -> str:
     return f"Matched now: {percent(now)}{judged}; {usual} in {runs_before}."
 
 
-def _print_outputs(latest: Sequence[Any], names: Mapping[str, str], order: Sequence[str]) -> None:
-    outputs = _in_order({step for run in latest for step in run.outputs}, order)
+def _print_outputs(latest: Sequence[Any], names: Mapping[str, str], flow: Any) -> None:
+    from keen_trellis.flow.runs import in_flow_order
+
+    outputs = in_flow_order({step for run in latest for step in run.outputs}, flow)
     if not outputs:
         return
     say()
@@ -157,7 +160,7 @@ def _print_outputs(latest: Sequence[Any], names: Mapping[str, str], order: Seque
         grid.add_column(cell_shown(names.get(step, step)), justify="right")
     for run in latest:
         cells = [_output_said(run, step) for step in outputs]
-        grid.add_row(_when(run), *cells)
+        grid.add_row(cell_shown(run.when), *cells)
     console().print(grid)
 
 
@@ -167,16 +170,6 @@ def _output_said(run: Any, step: str) -> str:
     return f"{run.outputs[step]:,}{' (held back)' if step in run.held_back else ''}"
 
 
-def _knots(latest: Sequence[Any], order: Sequence[str]) -> list[str]:
-    return _in_order({step for run in latest for step in run.knots}, order)
-
-
-def _in_order(steps: set[str], order: Sequence[str]) -> list[str]:
-    """As in the flow; steps that it has no more come behind."""
-    places = {step: place for place, step in enumerate(order)}
-    return sorted(steps, key=lambda step: (places.get(step, len(order)), step))
-
-
 def _grid(*headings: str) -> Any:
     from rich.table import Table as Grid
 
@@ -184,10 +177,6 @@ def _grid(*headings: str) -> Any:
     for heading in headings:
         grid.add_column(heading, no_wrap=True)
     return grid
-
-
-def _when(run: Any) -> str:
-    return cell_shown(run.taken.replace("T", " ").removesuffix("Z"))
 
 
 def _by(by: str) -> str:

@@ -1,4 +1,4 @@
-"""What becomes of rows at a step: kept, dropped, matched, multiplied, changed, summed, and why."""
+"""What becomes of rows at a step: dropped, matched, multiplied, changed, summed, and why."""
 
 from __future__ import annotations
 
@@ -10,11 +10,12 @@ import numpy as np
 
 from keen_trellis.core.filtering import Comparison, Condition, fulfilled
 from keen_trellis.core.link import parsed
-from keen_trellis.core.table import ChosenRows, IndexVector, Table
+from keen_trellis.core.table import Cells, ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import shown_text
 from keen_trellis.flow.wording import counted
 
+BLANK, NO_PARTNER = "blank", "no partner"
 _MOST_VALUES = 3
 _MOST_PLACES = 3
 
@@ -22,7 +23,6 @@ _MOST_PLACES = 3
 class How(enum.Enum):
     """What becomes of a row; the value is its name in JSON."""
 
-    KEPT = "kept"
     DROPPED = "dropped"
     MATCHED = "matched"
     MULTIPLIED = "multiplied"
@@ -58,16 +58,21 @@ class Traced:
         return self.rows[~np.isin(self.rows, kept.chosen)]
 
 
+def cells_said(cells: Cells) -> list[str]:
+    """What cells hold, in words."""
+    texts = shown_text(cells.values).to_pylist()
+    absent = cells.absent if cells.absent is not None else np.zeros(len(texts), dtype=bool)
+    return [
+        NO_PARTNER if gone else BLANK if text is None else f"“{text}”"
+        for text, gone in zip(texts, absent, strict=True)
+    ]
+
+
 def values_said(table: Table, rows: IndexVector, names: Sequence[str]) -> str:
     """What rows have in some fields: Status “returned”, “open” and 2 more."""
     parts = []
     for name, cells in zip(names, table.take(rows, list(names)), strict=True):
-        texts = shown_text(cells.values).to_pylist()
-        absent = cells.absent if cells.absent is not None else np.zeros(len(texts), dtype=bool)
-        found = dict.fromkeys(
-            "no partner" if gone else "blank" if text is None else f"“{text}”"
-            for text, gone in zip(texts, absent, strict=True)
-        )
+        found = dict.fromkeys(cells_said(cells))
         shown = list(found)[:_MOST_VALUES]
         more = f" and {len(found) - len(shown):,} more" if len(found) > len(shown) else ""
         parts.append(f"{name} {', '.join(shown)}{more}")

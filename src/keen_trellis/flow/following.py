@@ -15,16 +15,14 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.core.finding import rows_holding
 from keen_trellis.core.table import IndexVector, Table, fields_behind
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import shown_text
-from keen_trellis.flow.fates import Fate, How, Traced, places_said
+from keen_trellis.flow.fates import BLANK, NO_PARTNER, Fate, How, Traced, cells_said, places_said
 from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.kinds import StepResult
 from keen_trellis.flow.runner import Runner
 
 _COMPARED = 3  # rows whose cells are compared before and after a step
 _MOST_CELLS = 4
-_BLANK, _NO_PARTNER = "blank", "no partner"
-_GAPS = (_BLANK, _NO_PARTNER)
+_GAPS = (BLANK, NO_PARTNER)
 
 
 @dataclass(frozen=True)
@@ -257,7 +255,7 @@ def _changes(traced: Traced, names: Sequence[str], after: Table) -> Iterator[Fat
         now = _texts(after, int(out[0]), list(came_from))
         for how, gaps in ((How.FILLED, True), (How.CHANGED, False)):
             parts = [
-                f"{name} is {new}, and {'had' if old == _NO_PARTNER else 'was'} {old}"
+                f"{name} is {new}, and {'had' if old == NO_PARTNER else 'was'} {old}"
                 for name, old, new in zip(came_from, was, now, strict=True)
                 if old != new and (old in _GAPS) is gaps
             ]
@@ -278,12 +276,7 @@ def _came_from(before: Table, after: Table) -> Iterator[tuple[str, str]]:
 
 def _texts(table: Table, row: int, names: Sequence[str]) -> list[str]:
     """The cells of a row in words."""
-    found = []
-    for cells in table.take(np.array([row]), list(names)):
-        text = shown_text(cells.values)[0].as_py()
-        absent = cells.absent is not None and bool(cells.absent[0])
-        found.append(_NO_PARTNER if absent else _BLANK if text is None else f"“{text}”")
-    return found
+    return [cells_said(cells)[0] for cells in table.take(np.array([row]), list(names))]
 
 
 def _ends(runner: Runner, flow: Flow, stages: Sequence[Stage], start: Step) -> Iterator[End]:

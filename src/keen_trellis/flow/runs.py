@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 import time
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -62,6 +62,11 @@ class Run(msgspec.Struct, frozen=True, omit_defaults=True):
     written: tuple[str, ...] = ()
     held_back: tuple[str, ...] = ()
     guards: tuple[GuardSeen, ...] = ()
+
+    @property
+    def when(self) -> str:
+        """The moment in UTC, as people write it."""
+        return self.taken.replace("T", " ").removesuffix("Z")
 
     @property
     def broken(self) -> int:
@@ -153,21 +158,31 @@ def past_of(runs: Sequence[Run], step: str, count: int) -> list[Past]:
     return found
 
 
+def share_of(run: Run, step: str, side: str = "left") -> float | None:
+    """The share of one side's rows of a knot that found a partner in a run; None where it had no rows."""
+    counts = run.knots.get(step)
+    if counts is None:
+        return None
+    rows, matched = _of_side(counts, side)
+    return matched / rows if rows else None
+
+
 def rates(runs: Sequence[Run], step: str, side: str = "left") -> list[float]:
     """The share of one side's rows that found a partner in each run that had rows there, oldest first."""
-    shares = []
-    for run in runs:
-        counts = run.knots.get(step)
-        rows, matched = _of_side(counts, side) if counts is not None else (0, 0)
-        if rows:
-            shares.append(matched / rows)
-    return shares
+    shares = (share_of(run, step, side) for run in runs)
+    return [share for share in shares if share is not None]
 
 
 def _of_side(counts: KnotCounts, side: str) -> tuple[int, int]:
     if side == "left":
         return counts.left_rows, counts.left_matched
     return counts.right_rows, counts.right_matched
+
+
+def in_flow_order(steps: Iterable[str], flow: Flow) -> list[str]:
+    """Steps of some runs in the order of the flow; those that it has no more come behind."""
+    places = {step.id: place for place, step in enumerate(flow.steps)}
+    return sorted(steps, key=lambda step: (places.get(step, len(places)), step))
 
 
 def names_of(runs: Sequence[Run], flow: Flow | None = None) -> Mapping[str, str]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPoint, Signal
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import shown_text
 from keen_trellis.desktop.bench.grid import BenchGrid
@@ -44,12 +45,11 @@ def lines_of(found: Followed) -> list[Line]:
     lines: list[Line] = []
     for way in found.ways:
         start = Trace(way.step, way.name, ROWS, 0, "", int(way.numbers[0]))
-        rows = "1 row" if way.rows == 1 else f"{way.rows:,} rows"
         fields = f" in {', '.join(way.fields)}" if way.fields else ""
-        lines.append(Line(way.name, f"{rows}{fields}", way.places, start, bold=True))
+        lines.append(Line(way.name, f"{rows_said(way.rows)}{fields}", way.places, start, bold=True))
         lines += _stages(way)
         for end in way.ends:
-            said = "not in it" if not end.rows else "1 row" if end.rows == 1 else f"{end.rows:,} rows"
+            said = rows_said(end.rows) if end.rows else "not in it"
             goes_to = Trace(end.step, end.name, ROWS, 0, "")
             lines.append(Line(f"ends in {end.name}", said, end.said, goes_to, not end.rows, True))
     return lines

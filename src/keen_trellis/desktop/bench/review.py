@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.theme import font, theme
 from keen_trellis.flow.reviewing import Review, Verdict, said_of
@@ -101,10 +102,9 @@ class ReviewView(Panel):
         self.review = review
         groups = review.groups
         gains = review.rows_of(Verdict.ACCEPTED)
-        rows = "1 row" if gains == 1 else f"{gains:,} rows"
         self.begin(
-            f"{said_of(review)}. Applying reads what is accepted as what it means, and gains {rows}. On a "
-            "group, a decision is about all of it.",
+            f"{said_of(review)}. Applying reads what is accepted as what it means, and gains "
+            f"{rows_said(gains)}. On a group, a decision is about all of it.",
             ("Decision", "Value", "is read as", "Rows", "Difference"),
             len(review.pairs) + len(groups),
             numbers=(3,),

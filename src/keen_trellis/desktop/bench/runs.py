@@ -21,12 +21,11 @@ from keen_trellis.flow import run_log
 from keen_trellis.flow.analysis.history import between
 from keen_trellis.flow.comparison import Comparison
 from keen_trellis.flow.graph import Flow
-from keen_trellis.flow.runs import Run, names_of
+from keen_trellis.flow.runs import Run, in_flow_order, names_of, share_of
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.handbook import Chapter
 from keen_trellis.outputs.report import charts
 from keen_trellis.outputs.report.charts import Curve, Drawn, Picture
-from keen_trellis.outputs.report.page import share_of
 
 MOST_SHOWN = 60
 _REASONS = 3
@@ -123,7 +122,7 @@ class RunsView(Panel):
 
     def _put_run(self, row: int, run: Run, knots: dict[str, str]) -> None:
         chosen = theme()
-        self.put(row, 0, run.taken.replace("T", " ").removesuffix("Z"), bold=not row)
+        self.put(row, 0, run.when, bold=not row)
         self.put(row, 1, _BY.get(run.by, run.by), colour=chosen.soft)
         self.put(row, 2, f"{run.seconds:,.1f}", number=True)
         guards = "" if not run.guards else "all hold" if not run.broken else f"{run.broken:,} broken"
@@ -238,10 +237,7 @@ class RunsOpener(Opener[RunsView]):
 def _knots(runs: Sequence[Run], flow: Flow, selected: str) -> dict[str, str]:
     """The knots of some runs by their steps, in the order of the flow; only the selected one if it is one."""
     names = names_of(runs, flow)
-    order = {step.id: place for place, step in enumerate(flow.steps)}
     found = {step for run in runs for step in run.knots}
     if selected in found:
         found = {selected}
-    return {
-        step: names.get(step, step) for step in sorted(found, key=lambda s: (order.get(s, len(order)), s))
-    }
+    return {step: names.get(step, step) for step in in_flow_order(found, flow)}

@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.kinds.source_field_list import SourceFields
 from keen_trellis.desktop.kinds.source_place import SourcePlace
 from keen_trellis.desktop.kinds.source_written import SourceWritten
@@ -58,7 +59,7 @@ class SourceSentence(SentencePart):
         if outcome is not None and outcome.result is not None:
             table = outcome.result.rows
             items += [Word(","), self._fields.chip(step, settings, len(table.fields))]
-            rows = "1 row" if table.rows == 1 else f"{table.rows:,} rows"
+            rows = rows_said(table.rows)
             items += [
                 Word(","),
                 Word(f"{rows}." if not outcome.partial else f"the first {rows}; reading on."),

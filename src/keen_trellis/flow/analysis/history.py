@@ -17,11 +17,10 @@ from keen_trellis.flow.comparison import (
     compare,
 )
 from keen_trellis.flow.edits import rail_name
-from keen_trellis.flow.graph import Flow, Step
+from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import LastRun, SourceCounts, last_run
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.runs import Run, names_of
-from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
 
@@ -80,9 +79,8 @@ def between(
     names = names_of([one, other], flow)
     earlier, later = (before(counts_of_run(run)) for run in (one, other))
     tables = {
-        step.id: tuple(snapshots.snapshots.get(settings) for snapshots in (earlier, later))
-        for step in flow.steps
-        if (settings := _source_settings(step)) is not None
+        step: tuple(snapshots.snapshots.get(settings) for snapshots in (earlier, later))
+        for step, settings in sources_of(flow, KINDS).items()
     }
     sources = []
     for step in {**one.sources, **other.sources}:
@@ -107,10 +105,6 @@ def between(
     ]
     edited = one.flow != other.flow
     return Comparison(one.taken, tuple(sources), tuple(knots), tuple(outputs), edited)
-
-
-def _source_settings(step: Step) -> SourceSettings | None:
-    return sources_of(Flow(steps=(step,)), KINDS).get(step.id)
 
 
 def sides_of(flow: Flow, step_id: str) -> tuple[str, str]:

@@ -11,7 +11,7 @@ from typing import Any
 from keen_trellis.core.insight.proposal import percent
 from keen_trellis.flow.analysis.value import Analysis, FileRead, JoinTold, OutputTold, TotalTold
 from keen_trellis.flow.plain_text import visible
-from keen_trellis.flow.runs import Run
+from keen_trellis.flow.runs import Run, share_of
 from keen_trellis.flow.wording import rows_called
 from keen_trellis.outputs.report import charts
 from keen_trellis.outputs.report.charts import Curve, Drawn, Picture
@@ -153,12 +153,6 @@ def _curves(analysis: Analysis, drawn: Drawn) -> Iterator[Picture]:
     if outputs:
         rows = [Curve(output.name, [run.outputs.get(output.step) for run in runs]) for output in outputs]
         yield charts.over_runs(runs, rows, "Rows of the outputs", drawn)
-
-
-def share_of(run: Run, step: str) -> float | None:
-    """The share of a knot's left rows that found a partner in a run."""
-    counts = run.knots.get(step)
-    return counts.left_matched / counts.left_rows if counts is not None and counts.left_rows else None
 
 
 def _unmatched(run: Run, step: str) -> int | None:
