@@ -1,11 +1,13 @@
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keen_trellis.core import joining
 from keen_trellis.core.choosing import Chosen, with_fields
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.join_type import QUESTION_TYPES, JoinType, type_keeping
@@ -144,8 +146,9 @@ class Rows(unittest.TestCase):
 
     def test_too_large_a_result_is_refused_with_its_number(self):
         plan = plan_fields(LOANS.fields, OBJECTS.fields, LINKS, JoinType.INNER, FieldChoice(), "Objects")
-        with self.assertRaisesRegex(DataError, "3 rows; the limit is 2"):
-            JoinedTable(LOANS, OBJECTS, self.match, JoinType.INNER, plan, most_rows=2)
+        limit = mock.patch.object(joining, "MOST_RESULT_ROWS", 2)
+        with limit, self.assertRaisesRegex(DataError, "3 rows; the limit is 2"):
+            JoinedTable(LOANS, OBJECTS, self.match, JoinType.INNER, plan)
 
     def test_empty_tables_join(self):
         nothing = table(accession=["x"]).take(range(0), ["accession"])[0].values

@@ -41,11 +41,10 @@ MOST_FIELDS = 10_000
 _SIDES = ("left", "right", "both")
 
 
-def check_rows(what: str, rows: int, remedy: str, most: int = 0) -> None:
-    """DataError where something would have more rows than there is room for. most: 0 for the usual limit."""
-    most = most or MOST_RESULT_ROWS
-    if rows > most:
-        raise DataError(f"{what} would have {rows:,} rows; the limit is {most:,}.", remedy=remedy)
+def check_rows(what: str, rows: int, remedy: str) -> None:
+    """DataError where something would have more rows than there is room for."""
+    if rows > MOST_RESULT_ROWS:
+        raise DataError(f"{what} would have {rows:,} rows; the limit is {MOST_RESULT_ROWS:,}.", remedy=remedy)
 
 
 class Side(enum.Enum):
@@ -229,11 +228,10 @@ class JoinedTable(Table):
         match: Match,
         join_type: JoinType,
         plan: Sequence[JoinedField],
-        most_rows: int = 0,
     ) -> None:
         self.rows = match.counts.rows_under(join_type)
         remedy = "Link by a further field, or keep one row a key on one side."
-        check_rows(f"The {join_type.trade_name}", self.rows, remedy, most_rows)
+        check_rows(f"The {join_type.trade_name}", self.rows, remedy)
         self._left, self._right, self._match, self._type = left, right, match, join_type
         self._plan = {entry.field.name: entry for entry in plan}
         self.fields = tuple(entry.field for entry in plan)

@@ -11,7 +11,7 @@ import pyarrow as pa
 from keen_trellis.core.derived import Derived, DerivedTable
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.joining import check_rows
-from keen_trellis.core.stacking import StackedTable, plan_stack
+from keen_trellis.core.stacking import StackedField, StackedTable, plan_stack
 from keen_trellis.core.table import Cells, ChosenRows, Field, Table, find_field
 from keen_trellis.core.task import Task
 from keen_trellis.core.text_actions import check_new
@@ -25,11 +25,16 @@ def unpivoted_fields(fields: Sequence[Field], of: Sequence[str], name: str, valu
 
     UsageError where that cannot be; DataError where the cells have no common type.
     """
-    return tuple(entry.field for entry in plan_stack(_parts(fields, of, name, value)))
+    return tuple(entry.field for entry in _planned(fields, of, name, value)[1])
 
 
-def _parts(fields: Sequence[Field], of: Sequence[str], name: str, value: str) -> list[tuple[Field, ...]]:
-    """The fields of the rows that each of the fields makes."""
+_Parts = dict[str, tuple[Field, ...]]
+
+
+def _planned(
+    fields: Sequence[Field], of: Sequence[str], name: str, value: str
+) -> tuple[_Parts, tuple[StackedField, ...]]:
+    """By each field that makes rows the fields of these, and how they become one table."""
     if not of:
         raise UsageError("It is not said which fields become rows.", remedy="Choose them.")
     chosen = [find_field(fields, entry) for entry in of]
@@ -39,18 +44,18 @@ def _parts(fields: Sequence[Field], of: Sequence[str], name: str, value: str) ->
     others = [field for field in fields if field.name not in gone]
     check_new(others, [name, value])
     first = next(place for place, field in enumerate(fields) if field.name in gone)
-    parts = [
-        (*others[:first], Field(name, _TEXT), replace(field, name=value), *others[first:]) for field in chosen
-    ]
+    parts = {
+        field.name: (*others[:first], Field(name, _TEXT), replace(field, name=value), *others[first:])
+        for field in chosen
+    }
     try:
-        plan_stack(parts)
+        return parts, plan_stack(list(parts.values()))
     except DataError as error:
         types = dict.fromkeys(field.type.value for field in chosen if not field.untyped)
         raise DataError(
             f"The fields that become rows are {' and '.join(types)}: they cannot be one field.",
             remedy="Give them one type before, or choose others.",
         ) from error
-    return parts
 
 
 def unpivoted(
@@ -61,20 +66,16 @@ def unpivoted(
     name, value: the new fields, for what the field was called and for its cell; all others are repeated.
     blanks: whether a cell that is blank makes a row, too. The types are those that a union would have.
     """
-    parts = _parts(table.fields, of, name, value)
-    check_rows("It", table.rows * len(of), "Let fewer fields become rows, or filter before it.")
+    parts, plan = _planned(table.fields, of, name, value)
+    check_rows("It", table.rows * len(parts), "Let fewer fields become rows, or filter before it.")
     # A union of the same rows, once with each of the fields, knows the cell that each of its rows is from.
-    stacked = StackedTable(
-        [
-            DerivedTable(table, fields, {value: Derived.renamed(entry), name: _called(entry)})
-            for entry, fields in zip(
-                (find_field(table.fields, entry).name for entry in of), parts, strict=True
-            )
-        ],
-        plan_stack(parts),
-    )
+    made = [
+        DerivedTable(table, fields, {value: Derived.renamed(own), name: _called(own)})
+        for own, fields in parts.items()
+    ]
+    stacked = StackedTable(made, plan)
     task.checkpoint(0, 2, "columns to rows")
-    order = np.arange(stacked.rows).reshape(len(of), table.rows).T.ravel()
+    order = np.arange(stacked.rows).reshape(len(parts), table.rows).T.ravel()
     if not blanks:
         is_there = stacked.column(value).values.is_valid().to_numpy(zero_copy_only=False)
         task.checkpoint(1, 2, "columns to rows")

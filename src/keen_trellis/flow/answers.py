@@ -112,8 +112,7 @@ def with_answers(flow: Flow, kinds: Kinds, answers: Iterable[Answer], note: str 
 
 def _accepted(flow: Flow, kinds: Kinds, knot: str, side: str, values: list[str], note: str) -> Flow:
     settings: JoinSettings = kinds.settings(flow.step(knot))
-    known = {value for entry in settings.accepted if entry.side == side for value in entry.values}
-    fresh = tuple(value for value in values if value not in known)
+    fresh = settings.not_accepted(side, values)
     if not fresh:
         return flow
     accepted = (*settings.accepted, AcceptedSettings(side, fresh, note))

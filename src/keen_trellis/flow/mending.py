@@ -182,8 +182,7 @@ def _settings_after(
 ) -> JoinSettings:
     """The settings of a knot with a mend of its own made. values: those that are accepted as absent."""
     if mend.way is Way.ACCEPT:
-        known = {value for entry in settings.accepted if entry.side == reason.side for value in entry.values}
-        fresh = tuple(value for value in dict.fromkeys(values) if value not in known)
+        fresh = settings.not_accepted(reason.side, values)
         return msgspec.structs.replace(
             settings, accepted=(*settings.accepted, AcceptedSettings(reason.side, fresh))
         )

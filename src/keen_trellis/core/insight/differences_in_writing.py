@@ -199,7 +199,7 @@ class Values:
     ) -> Finding:
         ignored = in_words(names)
         hits = int(np.count_nonzero(which))
-        alike = sum(len(keys) - _kinds(keys, preparation) for keys in self._settled)
+        alike = self._made_one(preparation)
         by_chance = self._is_chance(alike, hits)
         said = f"the same apart from {ignored}"
         if by_chance:
@@ -214,8 +214,17 @@ class Values:
             f"ignore {ignored}",
             self._spread(at, gained),
             self._merged(preparation),
-            np.zeros(len(self._mine), dtype=bool) if by_chance else None,
+            self._none if by_chance else None,
         )
+
+    @property
+    def _none(self) -> Vector:
+        """That none of the pairs is likely."""
+        return np.zeros(len(self._mine), dtype=bool)
+
+    def _made_one(self, preparation: Preparation) -> int:
+        """How many of the keys that surely mean something else are made one with another."""
+        return sum(len(keys) - _kinds(keys, preparation) for keys in self._settled)
 
     def _is_chance(self, alike: int, hits: int) -> bool:
         """Whether too many of some hits may be chance: judged by how many keys, which all mean something
@@ -268,8 +277,7 @@ class Values:
             )
             found = partner.is_valid().to_numpy(zero_copy_only=False) & self._open
             if found.any():
-                alike = sum(len(keys) - _kinds(keys, preparation) for keys in self._settled)
-                by_chance = self._is_chance(alike, int(np.count_nonzero(found)))
+                by_chance = self._is_chance(self._made_one(preparation), int(np.count_nonzero(found)))
                 yield Finding(
                     Kind.OTHER_TYPE,
                     found,
@@ -278,7 +286,7 @@ class Values:
                     replace(self._link, preparation=preparation),
                     f"compare as {kind}",
                     found,
-                    likely=np.zeros(len(self._mine), dtype=bool) if by_chance else None,
+                    likely=self._none if by_chance else None,
                 )
 
     # --- values that stand for others ---

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -185,6 +185,11 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
             partner_found=self.partner_found,
             side=self.side,
         )
+
+    def not_accepted(self, side: str, values: Iterable[str]) -> tuple[str, ...]:
+        """Those of some values of a side that are not accepted as absent yet, each once."""
+        known = {value for entry in self.accepted if entry.side == side for value in entry.values}
+        return tuple(value for value in dict.fromkeys(values) if value not in known)
 
     def asked(self, left: Table, right: Table) -> Asked:
         """What there is to explain about the join of two tables."""
