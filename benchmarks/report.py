@@ -86,7 +86,8 @@ def _start_seconds() -> float:
 
 def _window_times(rows: int) -> list[tuple[str, float, str]]:
     """A join on text keys made in the real window, from the edit to the painted bench."""
-    from keen_trellis.desktop.pictures import new_window, pause, picture, settle
+    from keen_trellis.desktop.pictures import new_window, picture, settle
+    from keen_trellis.desktop.shell.turns import pause
     from keen_trellis.flow import edits
     from keen_trellis.flow.graph import Flow, Input
     from keen_trellis.flow.source_settings import SourceSettings

@@ -5,7 +5,7 @@ import unittest
 from unittest import mock
 
 from keen_trellis.core.task import Task
-from keen_trellis.desktop.pictures import pause
+from keen_trellis.desktop.shell.turns import pause
 from keen_trellis.session import explaining
 from keen_trellis.session.selection import Selection
 from tests import demo_data

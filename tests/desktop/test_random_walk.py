@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from keen_trellis.desktop.kinds import COMMANDS
-from keen_trellis.desktop.pictures import pause
+from keen_trellis.desktop.shell.turns import pause
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import combining, editing

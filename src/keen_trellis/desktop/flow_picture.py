@@ -5,11 +5,9 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from PySide6.QtCore import QEventLoop, QTimer
-
 from keen_trellis.desktop.kinds import CUTTINGS
 from keen_trellis.desktop.shell.app import make_application
-from keen_trellis.desktop.shell.turns import QtTurns, threads
+from keen_trellis.desktop.shell.turns import QtTurns, pause, threads
 from keen_trellis.desktop.trellis.export import for_report
 from keen_trellis.desktop.trellis.view import TrellisView
 from keen_trellis.flow.graph import Flow
@@ -20,7 +18,6 @@ from keen_trellis.session.session import Session
 from keen_trellis.sources.library import Library
 
 _SIZE = (900, 400)  # narrow, since paper is
-_LOOK_EVERY = 5  # milliseconds
 _PATIENCE = 600.0  # seconds; what takes longer is drawn as far as it is known
 
 
@@ -37,9 +34,7 @@ def flow_picture(flow: Flow, path: Path, library: Library, kept: Kept, name: str
     session.recover(flow, path, accepted=True)
     end = time.monotonic() + _PATIENCE
     while jobs.under_way and time.monotonic() < end:
-        loop = QEventLoop()
-        QTimer.singleShot(_LOOK_EVERY, loop.quit)
-        loop.exec()
+        pause()
     made = for_report(view, name)
     jobs.close()
     return made

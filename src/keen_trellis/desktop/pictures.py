@@ -7,13 +7,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QCoreApplication, QEvent, QEventLoop, QPoint, QTimer
+from PySide6.QtCore import QCoreApplication, QEvent, QPoint
 from PySide6.QtGui import QPainter, QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
 from keen_trellis.desktop.shell.app import make_application
 from keen_trellis.desktop.shell.menus import made_window
 from keen_trellis.desktop.shell.settings import Remembered
+from keen_trellis.desktop.shell.turns import pause
 from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.flow.runner import Kept
 from keen_trellis.sources.library import Library
@@ -72,13 +73,6 @@ class RecentOnly(Forgetful):
 
     def add_recent(self, path: Path) -> None:
         self._recent = [path, *(other for other in self._recent if other != path)]
-
-
-def pause(milliseconds: int = 4) -> None:
-    """Let the window do what there is to do for a moment, and leave the cores to its threads otherwise."""
-    loop = QEventLoop()
-    QTimer.singleShot(milliseconds, loop.quit)
-    loop.exec()
 
 
 def settle(window: MainWindow, until: Callable[[], bool] | None = None) -> None:

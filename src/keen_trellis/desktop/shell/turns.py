@@ -8,7 +8,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 
-from PySide6.QtCore import QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QEventLoop, QObject, Qt, QTimer, Signal
 
 # More than cores: most of the time they wait for a child process, a disk, or each other.
 _THREADS = 6
@@ -51,3 +51,10 @@ def _give_way() -> None:
 def threads() -> ThreadPoolExecutor:
     """The threads that work for a window."""
     return ThreadPoolExecutor(_THREADS, "trellis", initializer=_give_way)
+
+
+def pause(milliseconds: int = 4) -> None:
+    """Let the window do what there is to do for a moment, and leave the cores to its threads otherwise."""
+    loop = QEventLoop()
+    QTimer.singleShot(milliseconds, loop.quit)
+    loop.exec()
