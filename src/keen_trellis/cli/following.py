@@ -10,7 +10,7 @@ import click
 
 from keen_trellis.cli.group import main
 from keen_trellis.cli.saying import cell_shown, say, say_members
-from keen_trellis.cli.trusting import settle, still_waiting, trusting
+from keen_trellis.cli.trusting import settle_reading, trusting
 
 
 @main.command()
@@ -36,15 +36,13 @@ def follow(
     """
     from keen_trellis.flow import following
     from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.naming import step_named
     from keen_trellis.flow.runner import Runner
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.flow.trust import OUTPUT
-    from keen_trellis.session.reporting import step_named
     from keen_trellis.sources.library import Library
 
     flow = load(flow_path, KINDS)
-    waiting = still_waiting(flow, flow_path, trust=trust, hosts=hosts)
-    settle(flow, flow_path, [entry for entry in waiting if entry.sort != OUTPUT])
+    settle_reading(flow, flow_path, trust=trust, hosts=hosts)
     step = step_named(flow, step_name) if step_name else ""
     runner = Runner(KINDS, Library())
     found = following.follow(runner, flow, value, field_name=field_name, source=step)

@@ -11,7 +11,7 @@ import click
 from keen_trellis.cli.arguments import listed
 from keen_trellis.cli.group import main
 from keen_trellis.cli.saying import cell_shown, say, say_members
-from keen_trellis.cli.trusting import settle, still_waiting, trusting
+from keen_trellis.cli.trusting import settle_reading, trusting
 
 _FILE = click.Path(path_type=Path, dir_okay=False)
 
@@ -42,15 +42,14 @@ def report(
     """
     from keen_trellis.flow.analysis.making import SHOWN_ROWS
     from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.naming import step_named
     from keen_trellis.flow.runner import Runner
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.flow.trust import OUTPUT
-    from keen_trellis.session.reporting import Wanted, step_named, told
+    from keen_trellis.session.reporting import Wanted, told
     from keen_trellis.sources.library import Library
 
     flow, library = load(flow_path, KINDS), Library()
-    waiting = still_waiting(flow, flow_path, trust=wanted["trust"], hosts=wanted["hosts"])
-    settle(flow, flow_path, [entry for entry in waiting if entry.sort != OUTPUT])
+    settle_reading(flow, flow_path, trust=wanted["trust"], hosts=wanted["hosts"])
     paths = _paths(wanted)
     check_paths(flow, flow_path, library, paths, replace=replace)
     asked = Wanted(
@@ -92,19 +91,13 @@ def _paths(wanted: dict[str, Any]) -> list[Path]:
 
 def check_paths(flow: Any, flow_path: Path, library: Any, paths: Sequence[Path], *, replace: bool) -> None:
     """OutputError unless reports may be written to these files, before anything is computed."""
-    from keen_trellis.outputs.report.writing import check
-
-    for path in paths:
-        check(path, _kept(flow, flow_path, library), replace=replace)
-
-
-def _kept(flow: Any, flow_path: Path, library: Any) -> list[str | Path]:
-    """What no report may be written to."""
-    from keen_trellis.flow.run_log import log_path
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.session.running import files_read
+    from keen_trellis.outputs.report.writing import check
+    from keen_trellis.session.running import never_written
 
-    return [*files_read(flow, KINDS, library), flow_path, log_path(flow_path)]
+    kept = never_written(flow, KINDS, library, flow_path) if paths else []
+    for path in paths:
+        check(path, kept, replace=replace)
 
 
 def write_reports(
@@ -118,13 +111,15 @@ def write_reports(
     replace: bool,
 ) -> None:
     """Write a report to files, the trellis as a picture with it."""
+    from keen_trellis.flow.steps import KINDS
     from keen_trellis.outputs.report.writing import write_report
+    from keen_trellis.session.running import never_written
 
     if not paths:
         return
     pictured = any(path.suffix.lower() != ".xlsx" for path in paths)
     picture = _trellis(flow, flow_path, runner, analysed.analysis) if pictured else None
-    kept = _kept(flow, flow_path, runner.snapshots)
+    kept = never_written(flow, KINDS, runner.snapshots, flow_path)
     for path in paths:
         write_report(analysed, path, picture, asked.most_rows, kept=kept, replace=replace)
 

@@ -79,6 +79,14 @@ def settle(flow: Any, path: Path, waiting: Collection[Reach]) -> None:
     )
 
 
+def settle_reading(flow: Any, path: Path, *, trust: bool, hosts: Sequence[str]) -> None:
+    """The same of all that a flow reads, for a command that writes none of its outputs."""
+    from keen_trellis.flow.trust import OUTPUT
+
+    waiting = still_waiting(flow, path, trust=trust, hosts=hosts)
+    settle(flow, path, [entry for entry in waiting if entry.sort != OUTPUT])
+
+
 def lines_of(entries: Collection[Reach]) -> list[str]:
     """What is reached, in words, one line each."""
     from keen_trellis.sources.queries import reach_said

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import pyarrow.compute as pc
-from rapidfuzz import fuzz, utils
 
 from keen_trellis.core.comparing import as_comparable
 from keen_trellis.core.errors import UsageError
@@ -27,6 +26,7 @@ from keen_trellis.core.values import comparable
 from keen_trellis.flow.edits import add_join, insert_after, rename
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.like_names import LIKE_NAMES, each_once, like_names
 from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSettings
 from keen_trellis.flow.steps.compute import ComputeKind, ComputeSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
@@ -34,7 +34,6 @@ from keen_trellis.flow.steps.join import JoinKind, JoinSettings, LinkSettings
 
 STANDS, DIFFERS = "stands", "differs in"
 IN_BOTH = "in both"
-_LIKE_NAMES = 75
 _LOOKED_AT = 6
 # So many pairs of rows tell whether two fields mostly agree.
 _PAIRS_LOOKED_AT = 5_000
@@ -88,14 +87,11 @@ def correspondences(
         task.checkpoint(done, len(ours), "comparing fields")
         for other in theirs:
             if comparable(one.type, other.type):
-                alike = fuzz.token_set_ratio(one.name, other.name, processor=utils.default_process)
+                alike = like_names(one.name, other.name)
                 agree = _agreement(left.take(rows[0], [one.name])[0], right.take(rows[1], [other.name])[0])
-                score = alike if alike >= _LIKE_NAMES else 50 * agree if agree >= _MOSTLY else -1.0
+                score = alike if alike >= LIKE_NAMES else 50 * agree if agree >= _MOSTLY else -1.0
                 scored.append((score, one.name, other.name, agree))
-    taken: dict[str, str] = {}
-    for score, one_name, other_name, _ in sorted(scored, key=lambda entry: -entry[0]):
-        if score >= 0 and one_name not in taken and other_name not in taken.values():
-            taken[one_name] = other_name
+    taken = each_once(entry[:3] for entry in scored if entry[0] >= 0)
     made = [
         Correspondence(one_name, other_name, agree, taken.get(one_name) == other_name)
         for _, one_name, other_name, agree in scored

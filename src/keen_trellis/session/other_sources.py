@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
-from rapidfuzz import fuzz, utils
 
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind
@@ -19,13 +18,12 @@ from keen_trellis.flow.comparison import remembered_fields
 from keen_trellis.flow.edits import add_file, change_settings
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import SourceCounts, last_run
+from keen_trellis.flow.like_names import LIKE_NAMES, each_once, like_names
+from keen_trellis.flow.naming import step_named
 from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.sources.library import Library, resolve
-
-# Names of fields so much alike are taken for the same one.
-_LIKE_NAMES = 75
 
 
 @dataclass(frozen=True)
@@ -93,9 +91,9 @@ def with_sources(
         name, sign, place = text.partition("=")
         if not sign or not place.strip():
             raise UsageError(f"“{text}” sets nothing.", remedy="Write NAME=FILE, or NAME=FILE#TABLE.")
-        step = _source_named(flow, name.strip())
-        usual = KINDS.settings(flow.step(step)).table
-        found = resolve(place.strip(), library, usual).settings
+        sources = sources_of(flow, KINDS)
+        step = step_named(flow, name.strip(), sources, "The flow has no source “{}”.")
+        found = resolve(place.strip(), library, sources[step].table).settings
         other = other_source(flow, step, found, library, task or Task())
         made.append(other)
         flow = other.taken(flow)
@@ -141,37 +139,16 @@ def _repairs(
     types = {field.name: field.type.value for field in fields}
     by_kind = {kind: [c for c in changes if c.kind is kind] for kind in FieldChangeKind}
     gone, new = ([c.name for c in by_kind[kind]] for kind in (FieldChangeKind.GONE, FieldChangeKind.ADDED))
-    scored = sorted(
-        (
-            (fuzz.token_set_ratio(one, other, processor=utils.default_process), one, other)
-            for one in gone
-            for other in new
-        ),
-        key=lambda entry: -entry[0],
+    likeness = (
+        (like_names(one, other), one, other) for one in gone for other in new if was[one] == types[other]
     )
-    taken: dict[str, str] = {}
-    for score, one, other in scored:
-        is_alike = score >= _LIKE_NAMES and was[one] == types[other]
-        if is_alike and one not in taken and other not in taken.values():
-            taken[one] = other
+    taken = each_once(entry for entry in likeness if entry[0] >= LIKE_NAMES)
     renamed = [Repair(taken[one], rename=one, proposed=True) for one in gone if one in taken]
     text = FieldType.TEXT.value
     return (
         *renamed,
         *(Repair(c.name, type=c.before, proposed=c.before == text) for c in by_kind[FieldChangeKind.RETYPED]),
     )
-
-
-def _source_named(flow: Flow, name: str) -> str:
-    """The id of the source step with this name or id; UsageError if none or several have it."""
-    sources = [flow.step(step) for step in sources_of(flow, KINDS)]
-    found = [step.id for step in sources if step.id == name] or [s.id for s in sources if s.name == name]
-    if len(found) == 1:
-        return found[0]
-    known = ", ".join(step.name for step in sources)
-    if found:
-        raise UsageError(f"Several sources are called “{name}”.", remedy=f"Use an id: {', '.join(found)}.")
-    raise UsageError(f"The flow has no source “{name}”.", remedy=f"It has: {known}.")
 
 
 def _fields_before(

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from keen_trellis.core.errors import FlowFileError, UsageError
+from keen_trellis.core.errors import FlowFileError
 from keen_trellis.core.task import Task
 from keen_trellis.flow import run_log
 from keen_trellis.flow.analysis import Analysed, Circumstances, analysed
@@ -68,18 +68,3 @@ def _runs(flow: Flow, path: Path | None) -> Sequence[Run]:
         return run_log.read(path).runs
     except FlowFileError:
         return ()  # whoever asks for the runs is told what is wrong with their log
-
-
-def step_named(flow: Flow, name: str) -> str:
-    """The id of the step with this name or id; UsageError if none has it, or several have."""
-    if flow.find(name) is not None:
-        return name
-    found = [step.id for step in flow.steps if step.name == name]
-    if len(found) == 1:
-        return found[0]
-    if found:
-        raise UsageError(
-            f"Several steps are called “{name}”.", remedy=f"Name one by its id: {', '.join(found)}."
-        )
-    known = ", ".join(step.name for step in flow.steps[:20])
-    raise UsageError(f"No step is called “{name}”.", remedy=f"There are: {known}.")

@@ -73,6 +73,15 @@ def files_read(flow: Flow, kinds: Kinds, snapshots: Snapshots) -> list[str | Pat
     return [*used, *tables, *(file for file in flow.files if not Path(file).is_dir())]
 
 
+def never_written(flow: Flow, kinds: Kinds, snapshots: Snapshots, path: Path | None) -> list[str | Path]:
+    """What nothing that a flow comes to is written to: all that it reads, its own file and the log beside it.
+
+    path: of the flow, None where it has no file yet.
+    """
+    own = [] if path is None else [path, run_log.log_path(path)]
+    return [*files_read(flow, kinds, snapshots), *own]
+
+
 def run_flow(
     flow: Flow,
     kinds: Kinds,
@@ -95,10 +104,9 @@ def run_flow(
     """
     task = task or Task()
     runner = Runner(kinds, snapshots)
-    own = [] if path is None else [path, run_log.log_path(path)]
     if path is not None:
         runner.past = partial(run_log.past, path)
-    sources = [*files_read(flow, kinds, snapshots), *own]
+    sources = never_written(flow, kinds, snapshots, path)
     targets = output_targets(flow, kinds, folder)
     _check_targets(targets, sources, replace=replace)
     results: dict[str, StepResult] = {}

@@ -51,10 +51,14 @@ class FileContent:
 
     def same(self, table: str) -> SourceSettings | None:
         """Its table that is called so, or the only one; None if neither is there."""
+        found = self.called(table) or (self.tables[0].name if len(self.tables) == 1 else "")
+        return self.settings(found) if found else None
+
+    def called(self, table: str) -> str:
+        """Its table of this name, or the only one that differs from it in case; "" if there is none."""
         names = [entry.name for entry in self.tables]
         like = [name for name in names if name.casefold() == table.casefold()]
-        found = [table] if table in names else like if len(like) == 1 else names
-        return self.settings(found[0]) if len(found) == 1 else None
+        return table if table in names else like[0] if len(like) == 1 else ""
 
     def settings(self, table: str) -> SourceSettings:
         """The settings of a source step for one of the tables."""
@@ -379,10 +383,9 @@ def split_source(text: str) -> tuple[str, str, str]:
 
 
 def _chosen_table(content: FileContent, table: str) -> str:
-    names = [entry.name for entry in content.tables]
     if table:
-        same = [name for name in names if name.casefold() == table.casefold()]
-        return table if table in names or len(same) != 1 else same[0]
+        return content.called(table) or table
+    names = [entry.name for entry in content.tables]
     if not names:
         raise SourceError("It holds no table.", where=content.path)
     if len(names) > 1:

@@ -14,12 +14,11 @@ from keen_trellis.desktop.trellis.export import for_report
 from keen_trellis.flow import edits
 from keen_trellis.flow.answers import Answer, with_answers
 from keen_trellis.flow.graph import Flow
-from keen_trellis.flow.run_log import log_path
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.outputs.report.writing import write_report
 from keen_trellis.session.answering import answers_in
 from keen_trellis.session.reporting import Wanted, told
-from keen_trellis.session.running import files_read
+from keen_trellis.session.running import never_written
 
 _FORMS = ["Page for a browser (*.html)", "On paper (*.pdf)", "Workbook with all rows (*.xlsx)"]
 _ANSWERS = ["Workbook (*.xlsx)", "OpenDocument workbook (*.ods)", "All files (*)"]
@@ -59,9 +58,7 @@ class MatchReports(QObject):
         def work(task: Task) -> Path:
             task.checkpoint(0, 0, "computing what is reported")
             found = told(flow, own, runner, library, wanted, task)
-            kept = files_read(flow, KINDS, library)
-            if own is not None:
-                kept += [own, log_path(own)]
+            kept = never_written(flow, KINDS, library, own)
             picture = drawn if found.analysis.may_be_pictured else None
             write_report(found, path, picture, wanted.most_rows, kept=kept, replace=True, task=task)
             return path

@@ -22,7 +22,6 @@ from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.flow import edits
 from keen_trellis.flow.addresses import shown_place
 from keen_trellis.flow.guarding import Checked, checked_before
-from keen_trellis.flow.run_log import log_path
 from keen_trellis.flow.runs import WRITTEN
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings
@@ -30,7 +29,7 @@ from keen_trellis.flow.wording import listed
 from keen_trellis.outputs import Written, writer_of
 from keen_trellis.outputs.targets import read_target, settings_for
 from keen_trellis.session import editing
-from keen_trellis.session.running import files_read, output_targets, write_outputs
+from keen_trellis.session.running import never_written, output_targets, write_outputs
 
 OUTPUT_FILTERS = [
     f"{said[:1].upper()}{said[1:]} ({' '.join(f'*{ending}' for ending in target.endings)})"
@@ -102,7 +101,7 @@ class Writing(QObject):
             return
         if not all(self._reaching.may_write(settings) for settings in targets.values()):
             return
-        read = self._files_read()
+        read = never_written(self._session.flow, KINDS, self._session.library, self._session.path)
 
         def look(task: Task) -> dict[str, str]:
             """What happens to what is there, by the outputs that something is there for."""
@@ -126,7 +125,8 @@ class Writing(QObject):
     ) -> None:
         """Write outputs together, and say what came of it."""
         session = self._session
-        flow, read, began = session.flow, self._files_read(), time.monotonic()
+        flow, began = session.flow, time.monotonic()
+        read = never_written(flow, KINDS, session.library, session.path)
 
         def work(task: Task) -> tuple[list[Written], list[str], list[Checked]]:
             """What was written, the steps that were held back, and the guards that do not hold."""
@@ -168,12 +168,6 @@ class Writing(QObject):
             self._frame.warn(_NOT_WRITTEN, error)
             return False
         return True
-
-    def _files_read(self) -> list[str | Path]:
-        """What must not be written to: all that the flow reads, and its own file."""
-        session = self._session
-        own = [session.path, log_path(session.path)] if session.path is not None else []
-        return [*files_read(session.flow, KINDS, session.library), *own]
 
     def _ask_replace(self, targets: Mapping[str, OutputSettings], there: Mapping[str, str]) -> None:
         one = len(there) == 1
