@@ -14,10 +14,9 @@ from PySide6.QtWidgets import QMessageBox, QWidget
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind
 from keen_trellis.core.task import Task
-from keen_trellis.databases.secrets import take_out_password
 from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
-from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.shell.address import ask_address
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.graph import Flow
@@ -25,7 +24,6 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.other_sources import OtherSource, Repair, other_source, place_of
 from keen_trellis.sources.library import FileContent
-from keen_trellis.sources.locations import reader_for
 
 _FILE, _ADDRESS, _TAKE, _NEW = "file", "address", "take", "new"
 _NAMED = 4  # so many new fields are named
@@ -110,7 +108,7 @@ class Elsewhere(QObject):
 
         def chosen(key: object) -> None:
             if key == _ADDRESS:
-                self._ask_address(step_id)
+                ask_address(self._frame, lambda place: self.look(step_id, place))
             elif key == _FILE:
                 self._frame.sentence.path_wanted.emit(step_id)
             elif isinstance(key, tuple) and key != (old.path, old.table):
@@ -120,18 +118,6 @@ class Elsewhere(QObject):
             choices, self._frame.sentence, title=f"Read {name} from", current=(old.path, old.table)
         )
         self._frame.sentence.open_list(chooser, anchor, chosen=chosen)
-
-    def _ask_address(self, step_id: str) -> None:
-        entry = Entry(
-            "Address of a database, as postgresql://user@host/database, or a pattern, as /logs/2026-*.csv",
-            "",
-            self._frame,
-            check=lambda text: reader_for(text.strip()),
-        )
-        entry.entered.connect(
-            lambda text: self.look(step_id, reader_for(take_out_password(text.strip(), lasting=True))[0])
-        )
-        entry.open_under(self._frame.sentence.view, at=QPoint(240, 4))
 
     def _settings(self, step_id: str) -> SourceSettings:
         settings: SourceSettings = KINDS.settings(self._session.flow.step(step_id))

@@ -7,20 +7,14 @@ from __future__ import annotations
 from PySide6.QtCore import QObject, QPoint, Signal
 
 from keen_trellis.databases import secrets
-from keen_trellis.databases.secrets import take_out_password
 from keen_trellis.desktop.dialogs import ask_to_open
 from keen_trellis.desktop.sentence.entry import Entry
+from keen_trellis.desktop.shell.address import ask_address
 from keen_trellis.desktop.shell.elsewhere import Elsewhere
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.watching import Watching
 from keen_trellis.session import editing
-from keen_trellis.sources.locations import reader_for
-
-
-def check_place(text: str) -> None:
-    """An error of ours unless something can be read at what was typed."""
-    reader_for(text.strip())
 
 
 class SourceActions(QObject):
@@ -47,17 +41,9 @@ class SourceActions(QObject):
 
     def open_address(self) -> None:
         """Ask for the address of a database, or a pattern of files, and put it into the margin."""
-        entry = Entry(
-            "Address of a database, as postgresql://user@host/database, or a pattern, as /logs/2026-*.csv",
-            "",
-            self._frame,
-            check=check_place,
-        )
-        entry.entered.connect(self._open_place)
-        entry.open_under(self._frame.sentence.view, at=QPoint(240, 4))
+        ask_address(self._frame, self._open_place)
 
-    def _open_place(self, text: str) -> None:
-        place = reader_for(take_out_password(text.strip(), lasting=True))[0]
+    def _open_place(self, place: str) -> None:
         self._session.margin.reveal(place)
         editing.add_places(self._session, [place])
         self._frame.trellis.setFocus()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +15,7 @@ from keen_trellis.flow.analysis import Analysed, Analysis
 from keen_trellis.flow.analysis.rows import ReasonRows
 from keen_trellis.flow.answers import KNOT, SIDE
 from keen_trellis.flow.cell_names import MOST_ROWS
+from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.reviewing import ANSWER, AS, READ
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.outputs.report.page import moment
@@ -23,14 +24,13 @@ from keen_trellis.outputs.writing import Part
 _TEXT, _NUMBER = pa.large_string(), pa.int64()
 _NO_SHEET = re.compile(r"[\[\]:*?/\\\x00-\x1f\x7f']")
 _LONGEST_NAME = 31
-# The sheets that tell no rows.
-COUNTS = ("about", "files", "steps", "joins", "reasons", "guards", "gaps", "fields")
 
 
 def parts_of(analysed: Analysed, path: Path) -> list[Part]:
     """What is written to the sheets of the workbook `path`."""
     analysis, names = analysed.analysis, set[str]()
-    made: list[tuple[str, Table]] = [(name, table) for name, table in _counts(analysis) if table.rows]
+    counts = ((name, count(analysis)) for name, count in COUNTS.items())
+    made: list[tuple[str, Table]] = [(name, table) for name, table in counts if table.rows]
     for rows in analysed.rows:
         title = f"{rows.of} {rows.reason.kind.value}"
         table = _rows_without_partner(rows)
@@ -55,22 +55,19 @@ def _sheet_name(title: str, taken: set[str]) -> str:
     return found
 
 
-def _table(columns: Mapping[str, Sequence[Any]], numbers: Sequence[str] = ()) -> ArrowTable:
+def _of_lines(
+    names: Sequence[str], lines: Sequence[Sequence[Any]], numbers: Sequence[str] = ()
+) -> ArrowTable:
+    """A table of lines, all of text but for `numbers`."""
+    columns = zip(*lines, strict=True) if lines else ([] for _ in names)
     arrays = {
         name: pa.array(list(values), _NUMBER if name in numbers else _TEXT)
-        for name, values in columns.items()
+        for name, values in zip(names, columns, strict=True)
     }
     return ArrowTable(pa.table(arrays))
 
 
-def _of_lines(
-    names: Sequence[str], lines: Sequence[Sequence[Any]], numbers: Sequence[str] = ()
-) -> ArrowTable:
-    columns = zip(*lines, strict=True) if lines else ([] for _ in names)
-    return _table(dict(zip(names, columns, strict=True)), numbers)
-
-
-def _counts(analysis: Analysis) -> Iterator[tuple[str, ArrowTable]]:
+def _about(analysis: Analysis) -> ArrowTable:
     about = {
         "flow": analysis.name,
         **({"up to the step": analysis.about} if analysis.about else {}),
@@ -81,114 +78,98 @@ def _counts(analysis: Analysis) -> Iterator[tuple[str, ArrowTable]]:
         "the value that is meant, or absent. Then read the file back with keen-trellis answer.",
         **{f"change {number}": line for number, line in enumerate(analysis.changes, 1)},
     }
-    yield "about", _table({"what": list(about), "value": list(about.values())})
-    yield (
-        "files",
-        _of_lines(
-            ["table", "file", "bytes", "changed", "sha256", "rows"],
-            [
-                (source.name, file.path, file.bytes, moment(file.changed), file.sha256, source.rows)
-                for source in analysis.sources
-                for file in source.files
-            ],
-            ["bytes", "rows"],
-        ),
-    )
-    yield (
-        "steps",
-        _of_lines(
-            ["step", "what it does", "note", "rows"],
-            [(step.name, step.sentence, step.note or None, step.rows) for step in analysis.steps],
-            ["rows"],
-        ),
-    )
-    sides = ["rows", "matched", "unmatched", "passed over", "blank"]
-    yield (
-        "joins",
-        _of_lines(
-            ["join", "table", *sides, "pairs"],
-            [
-                (
-                    join.name,
-                    name,
-                    *(join.counts[f"{side}_{what.replace(' ', '_')}"] for what in sides),
-                    join.counts["pairs"],
-                )
-                for join in analysis.joins
-                for side, name in (("left", join.left), ("right", join.right))
-            ],
-            [*sides, "pairs"],
-        ),
-    )
-    yield (
-        "reasons",
-        _of_lines(
-            ["join", "rows of", "reason", "rows", "values", "mend"],
-            [
-                (
-                    join.name,
-                    reason.of,
-                    reason.said,
-                    reason.rows,
-                    reason.values,
-                    "; ".join([*(mend.said for mend in reason.mends), *reason.notes]) or None,
-                )
-                for join in analysis.joins
-                for reason in join.reasons
-            ],
-            ["rows", "values"],
-        ),
-    )
-    yield (
-        "guards",
-        _of_lines(
-            ["at", "guard", "holds", "found"],
-            [
-                (guard.name, guard.statement, "yes" if guard.holds else "no", guard.said)
-                for guard in analysis.guards
-            ],
-        ),
-    )
-    yield (
-        "gaps",
-        _of_lines(
-            ["at", "field", "open cells", "rows", "what"],
-            [(gap.name, gap.field, gap.cells, gap.rows, gap.what) for gap in analysis.gaps],
-            ["open cells", "rows"],
-        ),
-    )
-    yield (
-        "fields",
-        _of_lines(
-            [
-                "output",
-                "field",
-                "type",
-                "comes from",
-                "blank",
-                "no partner",
-                "distinct",
-                "minimum",
-                "maximum",
-            ],
-            [
-                (
-                    output.name,
-                    field.name,
-                    field.type,
-                    "; ".join(field.origins) or None,
-                    field.blanks,
-                    field.absent,
-                    field.distinct,
-                    field.minimum or None,
-                    field.maximum or None,
-                )
-                for output in analysis.outputs
-                for field in output.fields
-            ],
-            ["blank", "no partner", "distinct"],
-        ),
-    )
+    return _of_lines(["what", "value"], list(about.items()))
+
+
+def _files(analysis: Analysis) -> ArrowTable:
+    lines = [
+        (source.name, file.path, file.bytes, moment(file.changed), file.sha256, source.rows)
+        for source in analysis.sources
+        for file in source.files
+    ]
+    return _of_lines(["table", "file", "bytes", "changed", "sha256", "rows"], lines, ["bytes", "rows"])
+
+
+def _steps(analysis: Analysis) -> ArrowTable:
+    lines = [(step.name, step.sentence, step.note or None, step.rows) for step in analysis.steps]
+    return _of_lines(["step", "what it does", "note", "rows"], lines, ["rows"])
+
+
+def _joins(analysis: Analysis) -> ArrowTable:
+    counts = ["rows", "matched", "unmatched", "passed over", "blank"]
+    lines = [
+        (
+            join.name,
+            name,
+            *(join.counts[f"{side}_{what.replace(' ', '_')}"] for what in counts),
+            join.counts["pairs"],
+        )
+        for join in analysis.joins
+        for side, name in (("left", join.left), ("right", join.right))
+    ]
+    return _of_lines(["join", "table", *counts, "pairs"], lines, [*counts, "pairs"])
+
+
+def _reasons(analysis: Analysis) -> ArrowTable:
+    lines = [
+        (
+            join.name,
+            reason.of,
+            reason.said,
+            reason.rows,
+            reason.values,
+            "; ".join([*(mend.said for mend in reason.mends), *reason.notes]) or None,
+        )
+        for join in analysis.joins
+        for reason in join.reasons
+    ]
+    return _of_lines(["join", "rows of", "reason", "rows", "values", "mend"], lines, ["rows", "values"])
+
+
+def _guards(analysis: Analysis) -> ArrowTable:
+    lines = [
+        (guard.name, guard.statement, "yes" if guard.holds else "no", guard.said) for guard in analysis.guards
+    ]
+    return _of_lines(["at", "guard", "holds", "found"], lines)
+
+
+def _gaps(analysis: Analysis) -> ArrowTable:
+    lines = [(gap.name, gap.field, gap.cells, gap.rows, gap.what) for gap in analysis.gaps]
+    return _of_lines(["at", "field", "open cells", "rows", "what"], lines, ["open cells", "rows"])
+
+
+def _fields(analysis: Analysis) -> ArrowTable:
+    lines = [
+        (
+            output.name,
+            field.name,
+            field.type,
+            "; ".join(field.origins) or None,
+            field.blanks,
+            field.absent,
+            field.distinct,
+            field.minimum or None,
+            field.maximum or None,
+        )
+        for output in analysis.outputs
+        for field in output.fields
+    ]
+    counts = ["blank", "no partner", "distinct"]
+    names = ["output", "field", "type", "comes from", *counts, "minimum", "maximum"]
+    return _of_lines(names, lines, counts)
+
+
+# The sheets that tell no rows.
+COUNTS: Mapping[str, Callable[[Analysis], ArrowTable]] = {
+    "about": _about,
+    "files": _files,
+    "steps": _steps,
+    "joins": _joins,
+    "reasons": _reasons,
+    "guards": _guards,
+    "gaps": _gaps,
+    "fields": _fields,
+}
 
 
 def _rows_without_partner(rows: ReasonRows) -> Table:
@@ -212,12 +193,5 @@ def _rows_without_partner(rows: ReasonRows) -> Table:
         "row": pa.array([row or None for _, _, row in places], _NUMBER),
     }
     for name, values in rows.cells():
-        columns[_free(name, columns)] = values
+        columns[free_name(name, columns)] = values
     return ArrowTable(pa.table(columns))
-
-
-def _free(name: str, taken: Mapping[str, object]) -> str:
-    found, number = name, 2
-    while found in taken:
-        found, number = f"{name} {number}", number + 1
-    return found
