@@ -270,6 +270,71 @@ class Columns(RailCase):
         self.assertEqual(self.rows, 4)
 
 
+class Numbers(RailCase):
+    """Rows that are numbered."""
+
+    def test_a_rank_within_groups_from_the_list_to_another_name(self):
+        (self.folder / "stays.csv").write_text(
+            "venue,day,crates\nPier,2,3\nMill,1,4\nPier,1,5\nPier,2,\nMill,2,1\n"
+        )
+        self.window.files.open_paths([self.folder / "stays.csv"])
+        self.rest()
+        self.press(KEY.Key_B, modifier=CTRL)
+        self.rest()
+        self.press(KEY.Key_N, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+        self.pick("the rank")
+        # A rank without an order would say nothing.
+        self.pick("day")
+        self.rest()
+        self.step = self.session.selection.step
+        self.assertEqual(self.new("rank"), [3, 1, 1, 3, 3])
+        self.tick("Groups", "venue")
+        self.assertEqual((self.set.within, self.new("rank")), (("venue",), [2, 1, 1, 2, 2]))
+        self.choose("Another number", "a running total", "crates")
+        self.assertEqual(self.new("running total of crates"), [8, 4, 5, 8, 5])
+        self.click(self.chip("Direction"))
+        self.pick("largest first, blanks last")
+        self.rest()
+        self.assertEqual(self.new("running total of crates"), [3, 5, 8, 3, 1])
+        self.click(self.numbers[1])
+        self.pick("rename …")
+        self.enter("rank")
+        self.assertIn("There is a field “rank” already.", QApplication.activePopupWidget().said.text())
+        self.enter("so far")
+        self.assertIn("running total of crates as so far", self.sentence)
+        # Another function keeps the name that was given.
+        self.click(self.numbers[1])
+        self.pick("a value of the row before")
+        self.pick("crates")
+        self.rest()
+        self.assertEqual(self.new("so far"), [None, 1, None, 3, None])
+        self.click(self.numbers[0])
+        self.pick("do not add this")
+        self.rest()
+        self.assertEqual([entry.field for entry in self.set.added], ["so far"])
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.new("rank"), [1, 2, 3, 1, 1])
+
+    def test_left_without_an_answer_it_is_not_there(self):
+        before = self.session.flow
+        self.session.select(Selection("loans"))
+        self.rest()
+        self.press(KEY.Key_N, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+        self.press(KEY.Key_Escape)
+        self.rest()
+        self.assertEqual(self.session.flow, before)
+
+    @property
+    def numbers(self) -> list:
+        return [chip for chip in self.window.sentence.view.chips if chip.chip.label == "Number"]
+
+    def new(self, name: str) -> list:
+        return self.session.outcome(self.step).result.rows.column(name).values.to_pylist()
+
+
 class Distincts(RailCase):
     def test_one_row_a_key_the_latest(self):
         self.begin("objects", KEY.Key_D)

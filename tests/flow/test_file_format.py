@@ -29,6 +29,7 @@ from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
+from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
@@ -41,6 +42,9 @@ from tools import schema
 _SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "flow.schema.json").read_text())
 
 
+NUMBERS = (AddedSettings("no", "row-number"), AddedSettings("Note of the row before", "before", "Note"))
+
+
 def rail_settings():
     """Settings of each kind of step on a rail, over the fields Object no and Venue."""
     venue = FillSettings(fields=("Venue",), types=("date",), but=("Day",), of="?", gaps="blank")
@@ -51,6 +55,7 @@ def rail_settings():
         ("mend-text", MendTextSettings(fields=("Venue",), actions=(ActionSettings("replace", "a", "b"),))),
         ("correct", CorrectSettings(fields=("Venue",), pairs=(("Quay", "Pier"),))),
         ("split", SplitSettings(of="Object no", between=".", into=("collection", "number"))),
+        ("number-rows", NumberRowsSettings(added=NUMBERS, within=("Venue",), by=(SortKeySettings("Note"),))),
         ("split-rows", SplitRowsSettings(of="Venue", between="u", number="part")),
         ("columns-to-rows", ColumnsToRowsSettings(of=("Venue", "Note"), name_field="of", no_blanks=True)),
         ("combine", CombineSettings(of=("Venue", "Object no"), into="both", between=" / ")),

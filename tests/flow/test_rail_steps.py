@@ -42,6 +42,7 @@ class EveryKind(unittest.TestCase):
             "mend-text": (None, ["Quby", None, "Mill"]),
             "correct": (None, ["Pier", None, "Mill"]),
             "split": (("Object no", "collection", "number", "Venue", "Note"), None),
+            "number-rows": (("Object no", "Venue", "Note", "no", "Note of the row before"), None),
             "split-rows": (None, ["Q", "ay", None, "Mill"]),
             "columns-to-rows": (("Object no", "of", "value"), None),
             "combine": (None, ["Quay / LC.1", "LC.2", "Mill / HM.3"]),
@@ -57,6 +58,9 @@ class EveryKind(unittest.TestCase):
             "mend-text": "In Loans, write Venue: “a” replaced by “b”.",
             "correct": "In Venue of Loans, correct 1 value.",
             "split": "Split Object no of Loans at “.” into collection, number.",
+            "number-rows": (
+                "To Loans, within each Venue, by Note, add row number as no, Note of the row before."
+            ),
             "split-rows": (
                 "Of Loans, make one loan for each part of Venue, divided at “u”, numbered in part."
             ),

@@ -46,6 +46,7 @@ from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
+from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.split_rows import SplitRowsSettings
@@ -316,6 +317,11 @@ def on_a_rail():
     yield "split-rows", SplitRowsSettings(of="t", between="i", number="part")
     for no_blanks in (False, True):
         yield "columns-to-rows", ColumnsToRowsSettings(of=("t",), no_blanks=no_blanks)
+    added = (AddedSettings("no", "row-number"), AddedSettings("all", "running-total", "m"))
+    more = tuple(AddedSettings(kind, kind, "d") for kind in ("before", "after"))
+    ranks = (AddedSettings("r", "rank"), AddedSettings("e", "dense-rank"), AddedSettings("s", "share", "m"))
+    yield "number-rows", NumberRowsSettings(added=added + more, within=("k",))
+    yield "number-rows", NumberRowsSettings(added=added + ranks, by=(SortKeySettings("t"),))
     yield "combine", CombineSettings(of=NAMES, into="all", between="/")
     values = {"k": "0", "t": "none", "d": "2026-01-01", "m": "0.5"}
     for name, value in values.items():

@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import ordered_as, reals
 from keen_trellis.core.errors import DataError, UsageError
+from keen_trellis.core.exact_sums import MOST_DIGITS, exact, summed, words
 from keen_trellis.core.link import value_of
 from keen_trellis.core.match import ordered_by_code
 from keen_trellis.core.table import Cells, Field, IndexVector, Mask, Table
@@ -25,7 +26,6 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_ar
 
 Vector = np.ndarray[Any, Any]
 _INTEGER, _REAL = ARROW_TYPES[FieldType.INTEGER], ARROW_TYPES[FieldType.REAL]
-_MOST_DIGITS = 38
 
 
 class Function(enum.Enum):
@@ -79,9 +79,9 @@ class Measure:
             return Field(self.name, _REAL)
         if self.function is Function.MEDIAN and found.type in (FieldType.INTEGER, FieldType.DECIMAL):
             # Half of a sum of two has one place more.
-            return Field(self.name, pa.decimal128(_MOST_DIGITS, _scale(kind) + 1))
+            return Field(self.name, pa.decimal128(MOST_DIGITS, _scale(kind) + 1))
         if pa.types.is_decimal(kind):
-            return Field(self.name, pa.decimal128(_MOST_DIGITS, kind.scale))
+            return Field(self.name, pa.decimal128(MOST_DIGITS, kind.scale))
         return Field(self.name, kind)
 
 
@@ -180,84 +180,20 @@ def _sum(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     if kind == _REAL:
         sums = np.bincount(rows.codes, weights=rows.of_filled(reals(rows.values)), minlength=rows.size)
         return pa.array(sums, mask=~rows.filled)
-    high, low = _exact_sum(rows)
-    if kind == _INTEGER:
-        if (high != low >> 63).any():
-            raise DataError(
-                f"{measure.name}: a sum does not fit into 64 bits.",
-                remedy="CAST to DECIMAL or REAL before summing.",
-            )
-        return pa.array(low, mask=~rows.filled)
-    return _decimals(high, low, kind, rows.filled, measure)
+    return exact(*_exact_sum(rows), kind, rows.filled, measure.name)
 
 
 def _exact_sum(rows: _Values) -> tuple[Vector, Vector]:
-    """Sums of whole numbers or of decimals in units of their last place, as 128 bits: high and low half."""
-    values = rows.values
-    if pa.types.is_decimal(values.type):
-        words = np.frombuffer(values.buffers()[1], np.int64)
-        words = words[2 * values.offset : 2 * (values.offset + len(values))]
-        low, high = rows.of_filled(words[0::2]), rows.of_filled(words[1::2])
-    else:
-        filled = values.fill_null(0) if values.null_count else values
-        low = rows.of_filled(filled.to_numpy(zero_copy_only=False))
-        high = low >> 63
-    # So many bits of as many values as there are add up to less than 2 ** 53.
-    bits = 52 - len(low).bit_length()
-    narrow = bool(np.array_equal(high, low >> 63))
-    most = max(abs(int(low.min(initial=0))), abs(int(low.max(initial=0))))
-    width = most.bit_length() + 1 if narrow else 128
-    total_high, total_low = np.zeros(rows.size, np.int64), np.zeros(rows.size, np.int64)
-    for start in range(0, width, bits):
-        is_last = start + bits >= width
-        limb = _limb(high, low, start, None if is_last else bits)
-        sums = np.bincount(rows.codes, weights=limb, minlength=rows.size).astype(np.int64)
-        total_high, total_low = _added(total_high, total_low, sums, start)
-    return total_high, total_low
-
-
-def _limb(high: Vector, low: Vector, start: int, bits: int | None) -> Vector:
-    """So many bits of 128 from `start` on, or all that are left, with the sign."""
-    if start == 0:
-        found = low
-    elif start < 64:
-        found = (low.view(np.uint64) >> np.uint64(start)).view(np.int64) | (high << np.int64(64 - start))
-    else:
-        found = high >> np.int64(start - 64)
-    return found if bits is None else found & np.int64((1 << bits) - 1)
-
-
-def _added(high: Vector, low: Vector, more: Vector, shift: int) -> tuple[Vector, Vector]:
-    """128 bits and 64 bits that are moved up by `shift`, added."""
-    if shift >= 64:
-        return high + (more << np.int64(shift - 64)), low
-    moved = more << np.int64(shift)
-    carried = more >> np.int64(63 if shift == 0 else 64 - shift)
-    total = low + moved
-    carry = total.view(np.uint64) < moved.view(np.uint64)
-    return high + carried + carry, total
-
-
-def _decimals(high: Vector, low: Vector, kind: pa.DataType, filled: Mask, measure: Measure) -> pa.Array:
-    words = np.empty((len(low), 2), np.int64)
-    words[:, 0], words[:, 1] = low, high
-    made = pa.Array.from_buffers(kind, len(low), [None, pa.py_buffer(words)])
-    try:
-        made.validate(full=True)
-    except pa.ArrowInvalid as error:
-        raise DataError(
-            f"{measure.name}: a result does not fit into {_MOST_DIGITS} digits.",
-            remedy="CAST to REAL before summing.",
-        ) from error
-    return pc.if_else(pa.array(filled), made, pa.scalar(None, kind))
+    high, low = words(rows.values)
+    return summed(rows.of_filled(high), rows.of_filled(low), rows.codes, rows.size)
 
 
 def _mean(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     if rows.values.type == _REAL:
         sums = np.bincount(rows.codes, weights=rows.of_filled(reals(rows.values)), minlength=rows.size)
     else:
-        exact = pa.decimal128(_MOST_DIGITS, _scale(rows.values.type))
-        sums = reals(_decimals(*_exact_sum(rows), exact, rows.filled, measure))
+        kept = pa.decimal128(MOST_DIGITS, _scale(rows.values.type))
+        sums = reals(exact(*_exact_sum(rows), kept, rows.filled, measure.name))
     return pa.array(sums / np.maximum(rows.counts, 1), mask=~rows.filled)
 
 
@@ -293,7 +229,7 @@ def _median(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     if kind == _REAL:
         # Halves first: the sum of two might be infinite.
         return pa.array(reals(one) / 2 + reals(other) / 2, mask=~rows.filled)
-    wide = [side.cast(pa.decimal256(_MOST_DIGITS + 20, kind.scale - 1)) for side in (one, other)]
+    wide = [side.cast(pa.decimal256(MOST_DIGITS + 20, kind.scale - 1)) for side in (one, other)]
     five = pa.scalar(5, _INTEGER).cast(pa.decimal128(19, 0)).cast(pa.decimal256(1, 0), safe=False)
     halves = pc.multiply(pc.add(*wide), five)
     # Five times the sum, read with one place more, is half of it.
@@ -303,7 +239,7 @@ def _median(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     try:
         return moved.cast(kind)
     except pa.ArrowInvalid as error:
-        raise DataError(f"{measure.name}: a median does not fit into {_MOST_DIGITS} digits.") from error
+        raise DataError(f"{measure.name}: a median does not fit into {MOST_DIGITS} digits.") from error
 
 
 def _count(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:

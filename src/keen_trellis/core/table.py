@@ -428,11 +428,21 @@ class SameRows(Table):
 
 
 class OverlaidTable(SameRows):
-    """A table with columns of its own beside or in place of those of another one."""
+    """A table with columns of its own beside or in place of those of another one.
 
-    def __init__(self, base: Table, fields: Sequence[Field], made: Mapping[str, Cells]) -> None:
+    reads: by the name of such a column the fields of the other table that it is made of, where these are
+    others than that of its name.
+    """
+
+    def __init__(
+        self,
+        base: Table,
+        fields: Sequence[Field],
+        made: Mapping[str, Cells],
+        reads: Mapping[str, tuple[str, ...]] | None = None,
+    ) -> None:
         super().__init__(base, fields)
-        self._made = dict(made)
+        self._made, self._reads = dict(made), dict(reads or {})
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]
@@ -445,7 +455,8 @@ class OverlaidTable(SameRows):
         return self._absent_in_base(rows, names, lambda name: name not in self._made)
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
-        return [(self._base, name)] if name in self._base.names else []
+        own = (name,) if name in self._base.names else ()
+        return [(self._base, read) for read in self._reads.get(name, own)]
 
     def gathered(self) -> list[Gathered]:
         return self._gathered_in_base({name: name for name in self.names if name not in self._made})

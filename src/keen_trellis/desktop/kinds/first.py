@@ -10,6 +10,7 @@ import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import UsageError
+from keen_trellis.desktop.kinds.order_keys import choose_groups
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
@@ -70,17 +71,12 @@ class FirstSentence(RailSentence):
         entry.open_under(anchor)
 
     def _choose_groups(self, step: Step, shape: InputShape, anchor: QWidget) -> None:
-        now = self.settings(step).each
-        names = {field.name: field.type.value for field in shape.fields}
-        ordered = [*now, *(name for name in names if name not in now)]
-        choices = [Choice(of, of, names.get(of, "expression"), ticked=of in now) for of in ordered]
-
         def apply(chosen: list[str]) -> None:
             said = f"Keep the first of each {listed(chosen)}" if chosen else "Keep the first of all rows"
             self.change(step, said, each=tuple(chosen))
 
         title = "So many rows of each … ; of all rows if none is chosen"
-        self.pane.open_list(Chooser(choices, self.pane, several=True, title=title), anchor, applied=apply)
+        choose_groups(self.pane, shape, self.settings(step).each, title, apply, anchor)
 
     def _choose_key(self, step: Step, number: int, shape: InputShape, anchor: QWidget) -> None:
         keys = list(self.settings(step).by)

@@ -13,6 +13,7 @@ from keen_trellis.flow.steps.filter import FilterKind
 from keen_trellis.flow.steps.first import FirstKind
 from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.steps.mend_text import MendTextKind
+from keen_trellis.flow.steps.number_rows import NumberRowsKind
 from keen_trellis.flow.steps.output import OutputKind
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind
 from keen_trellis.flow.steps.sort import SortKind
@@ -38,6 +39,7 @@ KINDS = Kinds(
         SortKind(),
         DistinctKind(),
         FirstKind(),
+        NumberRowsKind(),
         UnionKind(),
         JoinKind(),
         BlendKind(),

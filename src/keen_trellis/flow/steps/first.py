@@ -13,7 +13,7 @@ from keen_trellis.flow.fates import Fate, How, Traced
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
-from keen_trellis.flow.steps.sort import SortKeySettings
+from keen_trellis.flow.steps.sort import SortKeySettings, order_said
 from keen_trellis.flow.wording import counted, listed, rows_called
 
 
@@ -78,7 +78,7 @@ class FirstKind(OneInputKind[FirstSettings]):
     def sentence(self, settings: FirstSettings, inputs: Sequence[InputShape]) -> str:
         name = inputs[0].name
         each = f" of each {' and '.join(settings.each)}" if settings.each else ""
-        keys = [f"{entry.of}{', descending' if entry.descending else ''}" for entry in settings.by]
-        by = f" by {', then '.join(keys)}" if keys else f", in the order of the {rows_called(name)[1]}"
+        stands = f", in the order of the {rows_called(name)[1]}"
+        by = f" by {order_said(settings.by)}" if settings.by else stands
         ties = "; those that are equal to the last one stay too" if settings.with_ties else ""
         return f"Keep the first {counted(settings.count, name)}{each}{by}{ties}."

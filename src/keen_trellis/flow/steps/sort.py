@@ -26,6 +26,11 @@ class SortKeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return SortKey(self.of, self.descending, self.blanks_first)
 
 
+def order_said(keys: Sequence[SortKeySettings]) -> str:
+    """The keys of an order, in words."""
+    return ", then ".join(f"{entry.of}{', descending' if entry.descending else ''}" for entry in keys)
+
+
 class SortSettings(RailSettings, frozen=True, omit_defaults=True):
     """keys: the first one counts most."""
 
@@ -51,5 +56,4 @@ class SortKind(OneInputKind[SortSettings]):
         return StepResult({ROWS: ChosenRows(table, rows)})
 
     def sentence(self, settings: SortSettings, inputs: Sequence[InputShape]) -> str:
-        keys = [f"{entry.of}{', descending' if entry.descending else ''}" for entry in settings.keys]
-        return f"Sort {inputs[0].name} by {', then '.join(keys) or 'nothing yet'}."
+        return f"Sort {inputs[0].name} by {order_said(settings.keys) or 'nothing yet'}."
