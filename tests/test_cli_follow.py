@@ -122,6 +122,14 @@ class OnRails(FollowCase):
         (found,) = self.fates("c", "L-4", steps=[few])[1]
         self.assertEqual(found, ("dropped", "dropped, since it is blank in venue"))
 
+    def test_it_is_summed_into_columns_or_has_none(self):
+        self.write("loans.csv", "loan,venue\nL-1,Pier\nL-2,Pier\nL-3,Hall\n")
+        wide = step("w", "rows-to-columns", ["loans"], of="venue", columns=["Pier"], keys=["loan"])
+        kept = self.fates("w", "L-1", steps=[wide])[1]
+        self.assertEqual(kept, [("summed", "summed into one row: loan “L-1”, of 1 loan")])
+        gone = self.fates("w", "L-3", steps=[wide])[1]
+        self.assertEqual(gone, [("dropped", "dropped, since its venue has no column")])
+
     def test_it_is_summed_into_a_group(self):
         self.write("loans.csv", "loan,venue\nL-1,Pier\nL-2,Pier\nL-3,Hall\n")
         measures = [{"name": "loans", "function": "count"}]

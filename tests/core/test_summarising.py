@@ -138,6 +138,11 @@ class Summaries(unittest.TestCase):
         back = table(n=[2**63 - 1, 1, -1])
         self.assertEqual(rows_of(summary(back, [], Measure(F.SUM, "n", "total"))), [(2**63 - 1,)])
 
+    def test_a_sum_of_no_rows_has_the_type_of_its_field(self):
+        source = ArrowTable(pa.table({"v": pa.array([], pa.float64())}))
+        made = SummaryTable(source, [], [Measure(Function.SUM, "v", "sum")])
+        self.assertEqual(made.column("sum").values, pa.array([None], pa.float64()))
+
     def test_a_measure_is_without_partner_only_if_all_its_rows_are(self):
         left, right = table(k=[1, 2, 3], g=["a", "a", "b"]), table(k=[1], v=[7])
         links = [LinkField("k", "k")]

@@ -15,7 +15,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.fill import FillSettings
 from keen_trellis.flow.steps.filter import ConditionSettings
-from keen_trellis.session import combining, editing
+from keen_trellis.session import attention, combining, editing
 from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, SHIFT
 from tests.desktop.test_join_sentence import JoinCase
@@ -268,6 +268,65 @@ class Columns(RailCase):
         self.press(KEY.Key_Z, modifier=CTRL)
         self.rest()
         self.assertEqual(self.rows, 4)
+
+
+class Wide(RailCase):
+    """Values of a field that become columns."""
+
+    def setUp(self):
+        super().setUp()
+        (self.folder / "visitors.csv").write_text(
+            "venue,month,visitors\nPier,2026-01,30\nPier,2026-02,40\nMill,2026-02,5\nMill,2026-03,7\n"
+        )
+        self.window.files.open_paths([self.folder / "visitors.csv"])
+        self.rest()
+        self.press(KEY.Key_B, modifier=CTRL)
+        self.rest()
+        self.press(KEY.Key_R, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+
+    def test_a_column_for_each_month(self):
+        self.pick("month")
+        self.assertEqual(self.lines(), ["visitors", "how many rows", "venue"])
+        self.pick("visitors")
+        self.rest()
+        self.step = self.session.selection.step
+        self.assertEqual(self.made, [("Pier", 30, 40, None), ("Mill", None, 5, 7)])
+        self.assertIn("4 rows become 2.", self.sentence)
+        self.choose("Measure", "the maximum", "visitors")
+        self.click(self.chip("Columns"))
+        self.rest()
+        self.chooser().list.setCurrentRow(self.lines().index("2026-03"))
+        self.press(KEY.Key_Space, KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.made, [("Pier", 30, 40), ("Mill", None, 5)])
+        self.assertIn("1 row has no column for month: 2026-03 1.", self.sentence)
+        self.assertIn("no column", [need.what for need in attention.needs(self.session)])
+        self.choose("Measure", "how many rows")
+        self.tick("Keys", "venue")
+        self.assertEqual(self.made, [(1, 2)])
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.made, [("Pier", 1, 1), ("Mill", 0, 1)])
+
+    def test_a_text_is_listed_and_rows_are_counted_in_one_row(self):
+        self.pick("month")
+        self.pick("venue")
+        self.rest()
+        self.step = self.session.selection.step
+        self.assertEqual((self.set.function, self.set.keys), ("listing", ("visitors",)))
+        self.choose("Field", "venue", "how many rows")
+        self.assertEqual(self.made, [(2, 2)])
+
+    def test_left_without_an_answer_it_is_not_there(self):
+        before = len(self.session.flow.steps)
+        self.press(KEY.Key_Escape)
+        self.rest()
+        self.assertEqual(len(self.session.flow.steps), before - 1)
+
+    @property
+    def made(self) -> list:
+        return rows_of(self.session.outcome(self.step).result.rows)
 
 
 class Numbers(RailCase):

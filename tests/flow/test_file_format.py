@@ -31,6 +31,7 @@ from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettin
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
 from keen_trellis.flow.steps.output import OutputSettings
+from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.split_rows import SplitRowsSettings
@@ -56,6 +57,7 @@ def rail_settings():
         ("correct", CorrectSettings(fields=("Venue",), pairs=(("Quay", "Pier"),))),
         ("split", SplitSettings(of="Object no", between=".", into=("collection", "number"))),
         ("number-rows", NumberRowsSettings(added=NUMBERS, within=("Venue",), by=(SortKeySettings("Note"),))),
+        ("rows-to-columns", RowsToColumnsSettings(of="Venue", columns=("Quay", "Mill"), keys=("Note",))),
         ("split-rows", SplitRowsSettings(of="Venue", between="u", number="part")),
         ("columns-to-rows", ColumnsToRowsSettings(of=("Venue", "Note"), name_field="of", no_blanks=True)),
         ("combine", CombineSettings(of=("Venue", "Object no"), into="both", between=" / ")),

@@ -43,6 +43,7 @@ class EveryKind(unittest.TestCase):
             "correct": (None, ["Pier", None, "Mill"]),
             "split": (("Object no", "collection", "number", "Venue", "Note"), None),
             "number-rows": (("Object no", "Venue", "Note", "no", "Note of the row before"), None),
+            "rows-to-columns": (("Note", "Quay", "Mill"), None),
             "split-rows": (None, ["Q", "ay", None, "Mill"]),
             "columns-to-rows": (("Object no", "of", "value"), None),
             "combine": (None, ["Quay / LC.1", "LC.2", "Mill / HM.3"]),
@@ -60,6 +61,10 @@ class EveryKind(unittest.TestCase):
             "split": "Split Object no of Loans at “.” into collection, number.",
             "number-rows": (
                 "To Loans, within each Venue, by Note, add row number as no, Note of the row before."
+            ),
+            "rows-to-columns": (
+                "Of Loans, make one row for each Note, "
+                "with a column for each of Quay, Mill of Venue: the rows."
             ),
             "split-rows": (
                 "Of Loans, make one loan for each part of Venue, divided at “u”, numbered in part."

@@ -47,6 +47,7 @@ from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
+from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.split_rows import SplitRowsSettings
@@ -322,6 +323,11 @@ def on_a_rail():
     ranks = (AddedSettings("r", "rank"), AddedSettings("e", "dense-rank"), AddedSettings("s", "share", "m"))
     yield "number-rows", NumberRowsSettings(added=added + more, within=("k",))
     yield "number-rows", NumberRowsSettings(added=added + ranks, by=(SortKeySettings("t"),))
+    for function, value in (("count", ""), ("sum", "m"), ("listing", "d")):
+        columns = RowsToColumnsSettings(
+            of="k", columns=("1", "-7"), keys=("t",), function=function, value=value
+        )
+        yield "rows-to-columns", columns
     yield "combine", CombineSettings(of=NAMES, into="all", between="/")
     values = {"k": "0", "t": "none", "d": "2026-01-01", "m": "0.5"}
     for name, value in values.items():

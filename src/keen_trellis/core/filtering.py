@@ -20,7 +20,7 @@ from keen_trellis.core.day import today
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import parsed
 from keen_trellis.core.relative_periods import first_and_last
-from keen_trellis.core.table import Cells, Field, Mask, Table, find_field
+from keen_trellis.core.table import Cells, Field, IndexVector, Mask, Table, find_field
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType, as_text
 
@@ -154,7 +154,7 @@ def _holds(table: Table, entry: Condition) -> Mask:
     if entry.how in _IN_TEXT:
         return _true(_IN_TEXT[entry.how](as_text(cells.values), entry.values[0]))
     if entry.how in (Comparison.ONE_OF, Comparison.NONE_OF):
-        one_of = _is_any(cells, field, entry.values)
+        one_of = places_among(cells.values, read_as(entry.values, field.type, field.name)) >= 0
         return one_of if entry.how is Comparison.ONE_OF else known & ~one_of
     if entry.how is Comparison.PERIOD:
         first, last = first_and_last(entry.values[0], today())
@@ -172,12 +172,19 @@ def _compared(cells: Cells, field: Field, sign: str, value: str) -> Mask:
     return found
 
 
-def _is_any(cells: Cells, field: Field, values: Sequence[str]) -> Mask:
-    """Which cells are one of the values, looked up among the distinct ones."""
-    encoded = cells.values.dictionary_encode()
-    distinct, wanted = as_comparable(encoded.dictionary, read_as(values, field.type, field.name))
-    one_of = np.append(np.isin(distinct, wanted), False)
-    found: Mask = one_of[encoded.indices.fill_null(len(encoded.dictionary)).to_numpy(zero_copy_only=False)]
+def places_among(values: pa.Array, wanted: pa.Array) -> IndexVector:
+    """For each value the place at which its equal is among those wanted, -1 for none and for a blank; looked
+    up once for each distinct one.
+    """
+    encoded = values.dictionary_encode()
+    distinct, sought = as_comparable(encoded.dictionary, wanted)
+    _, number = np.unique(np.concatenate([sought, distinct]), return_inverse=True)
+    place = np.full(len(number), -1)
+    place[number[: len(sought)]] = np.arange(len(sought))
+    places = np.append(place[number[len(sought) :]], -1)
+    found: IndexVector = places[
+        encoded.indices.fill_null(len(encoded.dictionary)).to_numpy(zero_copy_only=False)
+    ]
     return found
 
 

@@ -179,7 +179,8 @@ class _Values:
 def _sum(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     if kind == _REAL:
         sums = np.bincount(rows.codes, weights=rows.of_filled(reals(rows.values)), minlength=rows.size)
-        return pa.array(sums, mask=~rows.filled)
+        # Of nothing at all NumPy counts, whatever the weights.
+        return pa.array(sums.astype(np.float64), mask=~rows.filled)
     return exact(*_exact_sum(rows), kind, rows.filled, measure.name)
 
 

@@ -51,6 +51,7 @@ class StepResult:
 
     disagreements: for fields of both sides made one, in how many pairs both have a value, and another one.
     open_cells: of an output, by field how many cells have no partner.  files: how many it is written to.
+    no_column: rows whose value becomes no column, by that value.
     made_of: the rows of each input that it was computed from, as a runner hands them in.
     """
 
@@ -60,6 +61,7 @@ class StepResult:
     disagreements: Mapping[str, int] = field(default_factory=dict)
     open_cells: Mapping[str, int] = field(default_factory=dict)
     files: int = 1
+    no_column: Mapping[str, int] = field(default_factory=dict)
     made_of: tuple[Table, ...] = ()
 
     @property
@@ -98,7 +100,8 @@ class Figures:
     """What is counted of a result: it stays known when the rows themselves are let go of.
 
     rows: by port.  inputs: rows of each input.  still_open: by field the gaps that filling left.  lost: what
-    computing made blank, by what was the matter.  passed_on: the rows are those of an input, unchanged.
+    computing made blank, by what was the matter.  no_column: as in a result.
+    passed_on: the rows are those of an input, unchanged.
     """
 
     rows: Mapping[str, int]
@@ -110,6 +113,7 @@ class Figures:
     open_cells: Mapping[str, int] = field(default_factory=dict)
     still_open: Mapping[str, int] = field(default_factory=dict)
     lost: Mapping[str, int] = field(default_factory=dict)
+    no_column: Mapping[str, int] = field(default_factory=dict)
     passed_on: bool = False
 
     @classmethod
@@ -125,6 +129,7 @@ class Figures:
             result.open_cells,
             rows.still_open if isinstance(rows, FilledTable) else {},
             rows.counts if isinstance(rows, DerivedTable) else {},
+            result.no_column,
             any(rows is table for table in tables),
         )
 

@@ -90,6 +90,14 @@ def commonest(table: Table, name: str, most: int) -> tuple[Share, ...]:
     return _shares(values, np.bincount(codes[codes >= 0], minlength=len(values)), most)
 
 
+def values_in_order(table: Table, name: str, most: int) -> tuple[Share, ...]:
+    """As `commonest`, but dates, times and numbers from the least to the greatest."""
+    found = commonest(table, name, most)
+    by_text = {share.text: share for share in found}
+    order = in_their_order(by_text, table.field(name).type)
+    return found if order is None else tuple(by_text[text] for text in order)
+
+
 def in_their_order(texts: Iterable[str], kind: FieldType) -> list[str] | None:
     """Dates, times or numbers, as they are written, from the least to the greatest; None for other types."""
     if kind.is_moment or kind is FieldType.TIME:

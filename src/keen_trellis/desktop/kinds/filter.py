@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.filtering import WORDS, Comparison, check_conditions
-from keen_trellis.core.insight.summary import Share, commonest, in_their_order
+from keen_trellis.core.insight.summary import Share, values_in_order
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
@@ -234,10 +234,7 @@ class FilterSentence(RailSentence):
         table: Table = outcome.tables[0]
 
         def counted(_: Task) -> Sequence[Share]:
-            found = commonest(table, field.name, _MOST_VALUES)
-            by_text = {share.text: share for share in found}
-            order = in_their_order(by_text, field.type)
-            return found if order is None else [by_text[text] for text in order]
+            return values_in_order(table, field.name, _MOST_VALUES)
 
         def show(found: Sequence[Share]) -> None:
             ticked = set(now.values)

@@ -25,7 +25,7 @@ FUNCTIONS = {
     Function.COUNT: ("how many rows", "or how many have a value"),
     Function.SUM: ("the sum", "of numbers"),
     Function.MEAN: ("the mean", "of numbers"),
-    Function.LEAST: ("the least", ""),
+    Function.LEAST: ("the minimum", "as the earliest date"),
     Function.GREATEST: ("the maximum", "as the latest date"),
     Function.MEDIAN: ("the median", "of numbers"),
     Function.COUNT_DISTINCT: ("how many different", "values"),
@@ -39,7 +39,7 @@ _OF = {
     Function.COUNT_DISTINCT: "how many different {}",
     Function.LISTING: "all {}, listed",
 }
-_OF_NUMBERS = (Function.SUM, Function.MEAN, Function.MEDIAN)
+OF_NUMBERS = (Function.SUM, Function.MEAN, Function.MEDIAN)
 _REMOVE, _RENAME, _ROWS = object(), object(), object()
 
 
@@ -116,7 +116,7 @@ class MeasureEditor:
         return msgspec.structs.replace(old, name=name, function=function.value, of=of)
 
     def _choose_field(self, number: int, function: Function) -> None:
-        fields = [field for field in self.shape.fields if function not in _OF_NUMBERS or field.type.is_number]
+        fields = [field for field in self.shape.fields if function not in OF_NUMBERS or field.type.is_number]
         choices = field_choices(fields, None)
         if function is Function.COUNT:
             choices.insert(0, Choice(_ROWS, "rows", "all of them"))
@@ -165,4 +165,4 @@ class MeasureEditor:
     def _fits(self, function: Function, of: str) -> bool:
         """Whether a function can be made of what another was made of."""
         field = next((field for field in self.shape.fields if field.name == of), None)
-        return function not in _OF_NUMBERS or (field is not None and field.type.is_number)
+        return function not in OF_NUMBERS or (field is not None and field.type.is_number)

@@ -36,6 +36,7 @@ OTHER_WORDS = {
     "step_summarise": "pivot group aggregate total",
     "step_split-rows": "explode unnest list rows",
     "step_columns-to-rows": "unpivot melt stack wide long",
+    "step_rows-to-columns": "pivot crosstab wide spread transpose",
     "step_compute": "formula calculate column",
     "step_choose": "select rename drop columns types",
     "step_mend-text": "clean trim replace",

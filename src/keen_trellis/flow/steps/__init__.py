@@ -15,6 +15,7 @@ from keen_trellis.flow.steps.join import JoinKind
 from keen_trellis.flow.steps.mend_text import MendTextKind
 from keen_trellis.flow.steps.number_rows import NumberRowsKind
 from keen_trellis.flow.steps.output import OutputKind
+from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsKind
 from keen_trellis.flow.steps.shared_filter import SharedFilterKind
 from keen_trellis.flow.steps.sort import SortKind
 from keen_trellis.flow.steps.source import SourceKind
@@ -34,6 +35,7 @@ KINDS = Kinds(
         SplitKind(),
         SplitRowsKind(),
         ColumnsToRowsKind(),
+        RowsToColumnsKind(),
         CombineKind(),
         FillKind(),
         SortKind(),
