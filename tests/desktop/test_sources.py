@@ -1,5 +1,6 @@
 """Sources in the window: opened, looked at, settled, refreshed, broken and repaired."""
 
+import datetime as dt
 import os
 import shutil
 import unittest
@@ -14,6 +15,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMessageBox
 from xlsxwriter.utility import xl_cell_to_rowcol
 
+from keen_trellis.core.day import today
 from keen_trellis.core.values import FieldType
 from keen_trellis.databases import secrets
 from keen_trellis.desktop.sentence.entry import Entry
@@ -21,7 +23,7 @@ from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSetti
 from keen_trellis.session import editing
 from keen_trellis.session.selection import Selection
 from tests import demo_data
-from tests.desktop.driving import CTRL, SHIFT, WindowCase
+from tests.desktop.driving import ALT, CTRL, SHIFT, WindowCase
 from tests.postgres import PASSWORD, server
 from tests.tables import rows_of
 
@@ -337,6 +339,27 @@ class Typed(SourcesCase):
         self.window.files.open_flow(self.folder / "f.trellis")
         self.rest()
         self.assertEqual(self.rows(step), [(1, "x")])
+
+
+class Calendars(SourcesCase):
+    def test_a_calendar_is_added_and_changed_in_its_sentence(self):
+        self.press(KEY.Key_D, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+        step = self.session.selection.step
+        year = today().year
+        self.assertEqual(self.rows(step)[0][0], dt.date(year, 1, 1))
+        self.assertIn(f"Calendar: a row for each day from {year}-01-01 to {year}-12-31", self.sentence)
+        self.click(self.chip("First day"))
+        self.enter(f"{year + 1}-01-01")
+        self.assertIn("is before its first", QApplication.activePopupWidget().said.text())
+        self.enter(f"{year - 1}-12-31")
+        self.choose("Row", "month")
+        self.assertEqual(len(self.rows(step)), 13)
+        self.session.save(self.folder / "c.trellis")
+        self.window.files.open_flow(self.folder / "c.trellis")
+        self.rest()
+        self.assertEqual(len(self.rows(step)), 13)
+        self.assertIn("in the flow itself", [line.text for line in self.window.trellis.shown.files])
 
 
 class Refreshing(SourcesCase):

@@ -11,6 +11,7 @@ from pyarrow import csv, feather, parquet
 from keen_trellis.core.errors import FlowFileError, SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.source_settings import (
+    CalendarSettings,
     Dialect,
     FieldSettings,
     Gathering,
@@ -42,6 +43,9 @@ _SET = {
     "gathering.date_field": {"gathering": Gathering(date_field="day")},
     "typed.names": {"typed": TypedTable(names=("x", "y"), rows=(("1", "2"),))},
     "typed.rows": {"typed": TypedTable(names=("x", "y"), rows=(("1", "2"),))},
+    "calendar.first": {"calendar": CalendarSettings("2026-01-01", "2026-02-01")},
+    "calendar.last": {"calendar": CalendarSettings("2026-01-01", "2026-02-01")},
+    "calendar.by": {"calendar": CalendarSettings("2026-01-01", "2026-02-01", "week")},
 }
 _READ_HERE = ("text.csv", "texts", "base.sqlite")
 
@@ -77,6 +81,7 @@ class Settings(SourceCase):
             )
         ]
         self.sources.append(SourceSettings("typed", typed=TypedTable(("x", "y"), (("1", "2"),))))
+        self.sources.append(SourceSettings("calendar", calendar=CalendarSettings("2026-01-01", "2026-02-01")))
 
     def database(self, name):
         with closing(sqlite3.connect(self.folder / name)) as base:
@@ -85,7 +90,7 @@ class Settings(SourceCase):
             base.commit()
 
     def test_every_member_is_tried(self):
-        parts = ("layout", "dialect", "writing", "gathering", "typed")
+        parts = ("layout", "dialect", "writing", "gathering", "typed", "calendar")
         plain = SourceSettings("text")
         members = {f"{part}.{member}" for part in parts for member in getattr(plain, part).__struct_fields__}
         self.assertEqual(set(_SET), members | {"query"})
@@ -113,7 +118,7 @@ class Settings(SourceCase):
                     self.assertIn(f"“{member}”", str(raised.exception))
                     self.assertIn("does not use", str(raised.exception))
         self.assertGreaterEqual(
-            seen, {"text", "columns", "json-lines", "workbook", "folder", "sqlite", "typed"}
+            seen, {"text", "columns", "json-lines", "workbook", "folder", "sqlite", "typed", "calendar"}
         )
 
     def test_a_field_that_is_given_a_type_is_read_as_it_is_written(self):

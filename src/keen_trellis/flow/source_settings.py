@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 import string
 from pathlib import PurePath
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
@@ -164,6 +165,41 @@ class TypedTable(msgspec.Struct, frozen=True, omit_defaults=True):
     rows: tuple[tuple[str, ...], ...] = ()
 
 
+class CalendarSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A calendar that the program makes. first, last: its days, as 2026-01-01.  by: what has a row each."""
+
+    first: str = ""
+    last: str = ""
+    by: str = "day"
+
+    WAYS: ClassVar = ("day", "week", "month")
+
+    def check(self) -> None:
+        """Raise FlowFileError unless it has days, the first not after the last."""
+        if self.by not in self.WAYS:
+            raise FlowFileError(
+                f"The calendar has a row for each “{shown(self.by)}”.",
+                remedy=f"It can be {', '.join(self.WAYS)}.",
+            )
+        for name, day in (("first", self.first), ("last", self.last)):
+            if day and not _is_date(day):
+                raise FlowFileError(
+                    f"The calendar’s {name} day is “{shown(day)}”.", remedy="Write it like 2026-01-31."
+                )
+        if self.first and self.last and self.last < self.first:
+            raise FlowFileError(
+                f"The calendar’s last day ({self.last}) is before its first ({self.first}).",
+                remedy="Set one of them anew.",
+            )
+
+
+def _is_date(text: str) -> bool:
+    try:
+        return dt.date.fromisoformat(text).isoformat() == text
+    except ValueError:
+        return False
+
+
 class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """reader: which reader reads it.  path: the file, folder, pattern of files, or address of a database.
 
@@ -179,6 +215,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     writing: Writing = Writing()
     gathering: Gathering = Gathering()
     typed: TypedTable = TypedTable()
+    calendar: CalendarSettings = CalendarSettings()
     fields: tuple[FieldSettings, ...] = ()
 
     def check(self) -> None:
@@ -187,6 +224,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         self.dialect.check()
         self.writing.check()
         self.gathering.check()
+        self.calendar.check()
 
     @property
     def file_name(self) -> str:
@@ -197,7 +235,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     def set_members(self) -> list[str]:
         """What is set besides the place, the table and the fields, as "query" or "layout.first"."""
         found = ["query"] if self.query else []
-        for name in ("layout", "dialect", "writing", "gathering", "typed"):
+        for name in ("layout", "dialect", "writing", "gathering", "typed", "calendar"):
             part = getattr(self, name)
             plain = type(part)()
             found += [

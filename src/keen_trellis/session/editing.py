@@ -8,13 +8,14 @@ from pathlib import Path
 import msgspec
 
 from keen_trellis.core.blending import Keep, Stands
+from keen_trellis.core.day import today
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.flow import edits
 from keen_trellis.flow.clipboard import copied, pasted
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.source_settings import CalendarSettings, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import (
     BlendKind,
@@ -36,7 +37,7 @@ from keen_trellis.outputs import WRITERS, writer_of
 from keen_trellis.session import filters
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
-from keen_trellis.sources.locations import TYPED
+from keen_trellis.sources.locations import CALENDAR, TYPED
 
 
 def join_settings(session: Session, step_id: str) -> JoinSettings:
@@ -75,6 +76,14 @@ def add_places(session: Session, places: Sequence[str]) -> None:
 def begin_typed_table(session: Session) -> None:
     """Begin a rail at an empty table that stands in the flow itself."""
     session.apply("Type a table", lambda flow: edits.add_source(flow, SourceSettings(TYPED), "Typed table"))
+
+
+def begin_calendar(session: Session) -> None:
+    """Begin a rail at a calendar of the year in which it is."""
+    year = today().year
+    span = CalendarSettings(f"{year}-01-01", f"{year}-12-31")
+    settings = SourceSettings(CALENDAR, calendar=span)
+    session.apply("Add a calendar", lambda flow: edits.add_source(flow, settings, "Calendar"))
 
 
 def begin_rail(session: Session, stump: Selection) -> None:

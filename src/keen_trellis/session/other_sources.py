@@ -24,6 +24,7 @@ from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSetti
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.sources.library import Library, resolve
+from keen_trellis.sources.readers import READERS
 
 
 @dataclass(frozen=True)
@@ -120,7 +121,7 @@ def other_source(flow: Flow, step: str, found: SourceSettings, library: Library,
 def place_of(settings: SourceSettings) -> str:
     """Where a source is read from, as a user is told it."""
     if not settings.path:
-        return "what was typed in"
+        return READERS[settings.reader].said if settings.reader in READERS else "the flow itself"
     place = shown_place(settings.path)
     place = place if is_address(place) else Path(place).name
     if settings.query:

@@ -15,7 +15,7 @@ from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.recognise import recognise
 
-DATABASE, FOLDER, TYPED = "database", "folder", "typed"
+DATABASE, FOLDER, TYPED, CALENDAR = "database", "folder", "typed", "calendar"
 _OTHER_ADDRESS = re.compile(r"(https?|ftps?|sftp|ssh|s3|gs|azure|abfss?|webdavs?|smb|file)://", re.IGNORECASE)
 _PATTERN = re.compile(r"[*?\[]")
 

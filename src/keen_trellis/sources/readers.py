@@ -2,6 +2,7 @@
 
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.arrow_files import ColumnsReader, LinesReader
+from keen_trellis.sources.calendar import CalendarReader
 from keen_trellis.sources.database import DatabaseReader, SqliteReader
 from keen_trellis.sources.delimited import DelimitedReader
 from keen_trellis.sources.folder import FolderReader
@@ -18,6 +19,7 @@ _ALL: tuple[Reader, ...] = (
     ColumnsReader(),
     LinesReader(),
     TypedInReader(),
+    CalendarReader(),
 )
 READERS: dict[str, Reader] = {reader.name: reader for reader in _ALL}
 

@@ -78,6 +78,7 @@ DIALECT = frozenset({"dialect.encoding", "dialect.delimiter", "dialect.quote", "
 WRITING = frozenset({"writing.decimal", "writing.dates", "writing.blanks"})
 GATHERING = frozenset({"gathering.which", "gathering.name_field", "gathering.date_field"})
 TYPED_TABLE = frozenset({"typed.names", "typed.rows"})
+CALENDAR_SPAN = frozenset({"calendar.first", "calendar.last", "calendar.by"})
 
 
 class Reader(ABC):

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.reason import rows_said
+from keen_trellis.desktop.kinds.source_calendar import SourceCalendar
 from keen_trellis.desktop.kinds.source_field_list import SourceFields
 from keen_trellis.desktop.kinds.source_place import SourcePlace
 from keen_trellis.desktop.kinds.source_written import SourceWritten
@@ -29,7 +30,7 @@ from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 from keen_trellis.sources.readers import uses_of
-from keen_trellis.sources.reading import TYPED_TABLE
+from keen_trellis.sources.reading import CALENDAR_SPAN, TYPED_TABLE
 
 
 class SourceSentence(SentencePart):
@@ -38,6 +39,7 @@ class SourceSentence(SentencePart):
     def __init__(self, session: Session, pane: SentenceHost) -> None:
         super().__init__(session, pane)
         self._place = SourcePlace(session, pane)
+        self._calendar = SourceCalendar(session, pane)
         self._written = SourceWritten(session, pane)
         self._fields = SourceFields(session, pane)
 
@@ -51,6 +53,8 @@ class SourceSentence(SentencePart):
                 Word(f"{step.name}, typed into this flow:"),
                 Chip("edit its rows", lambda _: self.pane.typing_wanted.emit(), "Rows", doing=True),
             ]
+        elif uses_of(settings) >= CALENDAR_SPAN:
+            items = self._calendar.span(step, settings)
         else:
             items = [Word("Read"), *self._place.table(step, settings)]
             items += self._place.gathering(step, settings)

@@ -43,6 +43,7 @@ def _file(window: MainWindow, here: Here) -> list[Command]:
             window.sources.open_address,
         ),
         Command("type_table", "File", "&Type or paste a table", "Ctrl+Shift+T", window.sources.type_table),
+        Command("calendar", "File", "Add a &calendar", "Ctrl+Alt+Shift+D", window.sources.add_calendar),
         Command("demo", "File", "Open the &demo", "Ctrl+Shift+M", window.files.open_demo),
         separator("File"),
         Command("save", "File", "&Save", "Ctrl+S", window.files.save),

@@ -34,7 +34,7 @@ _TYPES = ("Join type", [f"type_{number}" for number in range(1, len(QUESTION_TYP
 _ON: tuple[Entry, ...] = (_STEPS, "join", "blend", "union", "branch", "output", "output_table", "share")
 _SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
 _GROUND: tuple[Entry, ...] = (
-    *("open", "open_folder", "open_address", "type_table", "paste", None),
+    *("open", "open_folder", "open_address", "type_table", "calendar", "paste", None),
     *("larger", "smaller", "own_size", "fit", None, "match_report", "picture", "print"),
 )
 _TABLE: tuple[Entry, ...] = ("begin", None, "join", "blend", "union", "reconcile", None, "fields", "remove")

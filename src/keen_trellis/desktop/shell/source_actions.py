@@ -53,6 +53,10 @@ class SourceActions(QObject):
         editing.begin_typed_table(self._session)
         self._frame.bench.typing.show()
 
+    def add_calendar(self) -> None:
+        """Begin a rail with a calendar; its sentence says of which days."""
+        editing.begin_calendar(self._session)
+
     def ask_password(self, address: str) -> None:
         """Ask for the password of a database, and try again."""
         entry = Entry(

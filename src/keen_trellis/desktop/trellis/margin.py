@@ -17,11 +17,11 @@ def lay_margin(places: Places) -> None:
     y = 6.0
     for path in places.files:
         y = _file(places, path, y) + _GAP
-    typed = [step for step, settings in places.sources.items() if not settings.path]
-    if typed:
-        places.layout.files.append(FileLine("", y, "typed into this flow"))
+    own = [step for step, settings in places.sources.items() if not settings.path]
+    if own:
+        places.layout.files.append(FileLine("", y, "in the flow itself"))
         y += _FILE_LINE
-    for step_id in typed:
+    for step_id in own:
         y = _head(places, places.flow.step(step_id), y)
     places.layout.height = y + _GAP
 
