@@ -15,6 +15,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.fill import FillSettings
 from keen_trellis.flow.steps.filter import ConditionSettings
+from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.session import attention, combining, editing
 from keen_trellis.session.selection import Selection
 from tests.desktop.driving import ALT, CTRL, SHIFT
@@ -641,6 +642,24 @@ class Summaries(RailCase):
         self.choose("Another key", "an expression …")
         self.enter("CHAR_LENGTH(venue)")
         self.assertEqual((self.set.keys, self.rows), (("CHAR_LENGTH(venue)",), 1))
+
+
+class Beside(RailCase):
+    def test_rows_are_put_next_to_others_or_it_says_why_not(self):
+        self.session.select(Selection("loans"))
+        self.press(KEY.Key_A, modifier=CTRL | ALT | SHIFT)
+        self.narrow("Objects")
+        both = self.session.selection.step
+        self.assertIn("Next to each loan, put the object at the same place.", self.sentence)
+        self.assertIn("Loans has 3 rows and Objects 4: they cannot be put next to each other", self.sentence)
+        # Once both have as many, each loan has the object at its place.
+        flow, _ = edits.insert_after(self.session.flow, Input("objects"), "first", FirstSettings(count=3))
+        self.session.apply("test", lambda now: flow)
+        self.session.select(Selection(both))
+        self.rest()
+        self.assertIn("3 rows, 9 fields.", self.sentence)
+        knot = next(entry for entry in self.window.trellis.shown.knots if entry.step == both)
+        self.assertEqual([part.rows for part in knot.parts], [3])
 
 
 class Unions(RailCase):

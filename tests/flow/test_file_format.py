@@ -107,6 +107,7 @@ def some_flow(folder: Path) -> Flow:
         flow, _ = edits.insert_after(flow, Input(loans), kind, on_rail)
     stacked = UnionSettings(by_position=True, mixed_as_text=True, rail_field="rail")
     flow, _ = edits.add_step(flow, "union", "All", [Input(loans), Input(objects), Input(knot)], stacked)
+    flow, _ = edits.add_beside(flow, Input(loans), Input(objects))
     flow = edits.annotate(
         edits.skip(flow, "sort-by-venue", skipped=True), "sort-by-venue", "not now\nperhaps"
     )

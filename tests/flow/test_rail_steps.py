@@ -3,6 +3,10 @@
 import datetime as dt
 import unittest
 
+import numpy as np
+
+from keen_trellis.core.beside import beside
+from keen_trellis.core.errors import DataError
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
@@ -139,6 +143,30 @@ class EveryKind(unittest.TestCase):
         told, other = (fingerprint("current_date > DATE '2026-01-01'", day) for day in days)
         self.assertNotEqual(told, other)
         self.assertEqual(*(fingerprint("Venue = 'x'", day) for day in days))
+
+
+class Beside(unittest.TestCase):
+    def made(self, loans, objects):
+        flow, ids = Flow(), []
+        for name in ("Loans", "Objects"):
+            flow, step = edits.add_source(flow, SourceSettings("text", f"/{name}", name.lower()), name)
+            ids.append(Input(step))
+        flow, both = edits.add_beside(flow, *ids)
+        return Runner(KINDS, Shelf(loans=loans, objects=objects)).result(flow, both).rows
+
+    def test_each_row_is_next_to_the_one_at_its_place(self):
+        loans, objects = table(no=[1, 2], v=["a", "b"]), table(no=[7, 8])
+        rows = self.made(loans, objects)
+        self.assertEqual(rows.names, ("no", "v", "no of Objects"))
+        self.assertEqual(rows_of(rows), [(1, "a", 7), (2, "b", 8)])
+        self.assertEqual([origin.row for origin in rows.origins(1)], [2, 2])
+        rows = beside(loans, objects, "Loans", "Objects")
+        self.assertEqual(rows.rows_from(objects, np.array([1])).tolist(), [1])
+        self.assertEqual(rows.read_from("no of Objects"), [(objects, "no")])
+
+    def test_tables_of_another_length_are_refused_with_both_numbers(self):
+        with self.assertRaisesRegex(DataError, "Loans has 2 rows and Objects 3"):
+            self.made(table(no=[1, 2]), table(id=[1, 2, 3]))
 
 
 class Unions(unittest.TestCase):

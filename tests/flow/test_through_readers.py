@@ -470,6 +470,17 @@ class EachKind(unittest.TestCase):
             with self.subTest(f"{source}, {content}, {left} with {right}, {kind}: {settings}"):
                 self.check(*edits.add_step(flow, kind, "Knot", [Input(left), Input(right)], settings))
 
+    def test_rows_next_to_each_other(self):
+        for source, content, _ in _combined([()] * len(KINDS_OF_SOURCE)):
+            with self.subTest(f"{source}, {content}"):
+                flow, one = self.rail(source, CONTENTS[content])
+                flow, other = self.rail(source, CONTENTS[content], flow)
+                flow, both = edits.add_beside(flow, Input(one), Input(other))
+                rows = self.check(flow, both).rows
+                left, right = (rows_of(self.runner.result(flow, side).rows) for side in (one, other))
+                expected = [(*ours, *theirs) for ours, theirs in zip(left, right, strict=True)]
+                self.assertEqual(rows_of(rows), expected)
+
     def test_outputs(self):
         place = tempfile.TemporaryDirectory()
         self.addCleanup(place.cleanup)

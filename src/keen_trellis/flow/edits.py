@@ -15,6 +15,7 @@ from keen_trellis.flow.kinds import Kinds, Standing, encode_settings
 from keen_trellis.flow.naming import free_id, free_name
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.beside import BesideKind, BesideSettings
 from keen_trellis.flow.steps.blend import BlendKind, BlendSettings, OtherSettings, unused_port
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.one_input import RailSettings
@@ -88,6 +89,15 @@ def add_union(flow: Flow, first: Input, second: Input, settings: UnionSettings) 
     return _grown(flow, UnionKind.name, first, second, settings) or _add_knot(
         flow, UnionKind.name, name, first, second, settings
     )
+
+
+def add_beside(flow: Flow, left: Input, right: Input) -> tuple[Flow, str]:
+    """Put the rows of one rail next to those of another, by their place; the flow and the new step's id.
+
+    What took rows from `left` before takes those of both now.
+    """
+    name = f"{rail_name(flow, left.step)} beside {rail_name(flow, right.step)}"
+    return _add_knot(flow, BesideKind.name, name, left, right, BesideSettings())
 
 
 def add_blend(flow: Flow, main: Input, other: Input, settings: OtherSettings) -> tuple[Flow, str]:

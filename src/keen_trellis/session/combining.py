@@ -206,6 +206,17 @@ def stack(session: Session, second: Selection, first: Selection) -> None:
     session.apply(f"Put {names[1]} below {names[0]}", edit)
 
 
+def put_beside(session: Session, right: Selection, left: Selection) -> None:
+    """Put the rows of one rail or stump next to those of a rail, by their place."""
+
+    def edit(flow: Flow) -> tuple[Flow, str]:
+        flow, inputs = with_rails(session, flow, (left, right))
+        return edits.add_beside(flow, *inputs)
+
+    names = names_now(session, (left, right))
+    session.apply(f"Put {names[1]} next to {names[0]}", edit)
+
+
 def blend(session: Session, other: Selection, main: Selection) -> None:
     """Blend a rail or stump into a main rail, by the links and with the measure that can be proposed.
 

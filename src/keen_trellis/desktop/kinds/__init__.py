@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from keen_trellis.desktop.kinds import (
+    beside,
     blend,
     choose,
     columns_to_rows,
@@ -46,6 +47,7 @@ VIEWS: tuple[KindView, ...] = (
     first.VIEW,
     number_rows.VIEW,
     union.VIEW,
+    beside.VIEW,
     join.VIEW,
     blend.VIEW,
     summarise.VIEW,

@@ -59,6 +59,11 @@ class Combining:
         """Choose what is put below the rows of the selected rail, or below which rail the selected stump."""
         self._choose_other("Put which rows below {}?", "Put {} below which rail?", self._stack)
 
+    def beside_dialog(self) -> None:
+        """Choose what is put next to the rows of the selected rail, or next to which rail the stump."""
+        put = partial(combining.put_beside, self._session)
+        self._choose_other("Put which rows next to {}?", "Put {} next to which rail?", put)
+
     def share_filter(self) -> None:
         """Choose the field that a shared filter is named by, then its values."""
         session = self._session

@@ -22,6 +22,7 @@ OTHER_WORDS = {
     "output_table": "export load database insert upsert",
     "write": "export run save",
     "elsewhere": "replace file swap repoint path connection",
+    "beside": "zip paste columns position side",
     "calendar": "dates date table days weeks months",
     "reconcile": "compare difference diff",
     "changes": "difference diff compare",

@@ -193,6 +193,14 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
             here.rows_or_table,
         ),
         Command(
+            "beside",
+            "Flow",
+            "Put rows ne&xt to these…",
+            "Ctrl+Alt+Shift+A",
+            window.combining.beside_dialog,
+            here.rows_or_table,
+        ),
+        Command(
             "branch",
             "Flow",
             "Branch &off here",

@@ -31,13 +31,34 @@ from keen_trellis.sources.locations import TYPED
 
 _STEPS = ("Add a step", [f"step_{kind}" for kind in COMMANDS])
 _TYPES = ("Join type", [f"type_{number}" for number in range(1, len(QUESTION_TYPES) + 1)])
-_ON: tuple[Entry, ...] = (_STEPS, "join", "blend", "union", "branch", "output", "output_table", "share")
+_ON: tuple[Entry, ...] = (
+    _STEPS,
+    "join",
+    "blend",
+    "union",
+    "beside",
+    "branch",
+    "output",
+    "output_table",
+    "share",
+)
 _SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
 _GROUND: tuple[Entry, ...] = (
     *("open", "open_folder", "open_address", "type_table", "calendar", "paste", None),
     *("larger", "smaller", "own_size", "fit", None, "match_report", "picture", "print"),
 )
-_TABLE: tuple[Entry, ...] = ("begin", None, "join", "blend", "union", "reconcile", None, "fields", "remove")
+_TABLE: tuple[Entry, ...] = (
+    "begin",
+    None,
+    "join",
+    "blend",
+    "union",
+    "beside",
+    "reconcile",
+    None,
+    "fields",
+    "remove",
+)
 _SOURCE: tuple[Entry, ...] = (
     *(*_ON, "reconcile", None, "fields", "raw", "refresh_one", "elsewhere", None, "rename", "note", "remove"),
 )

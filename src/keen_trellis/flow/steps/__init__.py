@@ -1,6 +1,7 @@
 """The kinds of step, one module each."""
 
 from keen_trellis.flow.kinds import Kinds
+from keen_trellis.flow.steps.beside import BesideKind
 from keen_trellis.flow.steps.blend import BlendKind
 from keen_trellis.flow.steps.choose import ChooseKind
 from keen_trellis.flow.steps.columns_to_rows import ColumnsToRowsKind
@@ -43,6 +44,7 @@ KINDS = Kinds(
         FirstKind(),
         NumberRowsKind(),
         UnionKind(),
+        BesideKind(),
         JoinKind(),
         BlendKind(),
         SummariseKind(),
