@@ -20,7 +20,7 @@ from keen_trellis.flow.steps import KINDS
 HERE = Path(__file__).resolve().parent
 WORDS, SCHEMA = HERE / "schema_words.json", HERE.parent / "docs" / "flow.schema.json"
 # What is put in when a flow is run, and is never in a file.
-_NOT_IN_FILES = {("TieSettings", "shared")}
+_NOT_IN_FILES = {("TieSettings", "shared"), ("SourceSettings", "given")}
 
 Schema = dict[str, Any]
 
@@ -31,7 +31,8 @@ def schema() -> Schema:
     kinds = KINDS.all()
     names = {kind.settings_type.__name__: kind.name for kind in kinds}
     _, made = msgspec.json.schema_components([kind.settings_type for kind in kinds], ref_template="{name}")
-    made.pop("SharedFilter", None)
+    for name in ("SharedFilter", "Given"):
+        made.pop(name, None)
     unknown = words["settings"].keys() - made.keys()
     if unknown:
         raise ValueError(f"No settings are called {', '.join(sorted(unknown))}.")

@@ -123,9 +123,11 @@ def written_members(written: Any) -> dict[str, Any]:
 
 def print_written(written: Any) -> None:
     """A file that was written, and what of it is not as it was."""
+    from keen_trellis.core.insight.reason import rows_said
     from keen_trellis.flow.wording import open_said
 
-    say(f"Wrote {written.rows:,} rows of {written.fields} fields to {written.place}.")
+    fields = "1 field" if written.fields == 1 else f"{written.fields:,} fields"
+    say(f"Wrote {rows_said(written.rows)} of {fields} to {written.place}.")
     for path in written.files:
         say(f"  {path}")
     for line in written.changed:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import datetime as dt
 import time
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import click
 
+from keen_trellis.cli.given import rows_of_values, run_each, told_apart, with_values
 from keen_trellis.cli.group import main
 from keen_trellis.cli.printing import (
     end_by_guards,
@@ -32,7 +35,12 @@ from keen_trellis.cli.writing import write_lineage
     "--set",
     "sets",
     multiple=True,
-    help="NAME=SOURCE[#TABLE]: read the source of this name from elsewhere, this once.",
+    help="NAME=VALUE: give a run value of the flow another value; or NAME=SOURCE[#TABLE]: read the source of "
+    "this name from elsewhere. For this run only.",
+)
+@click.option(
+    "--values",
+    help="A table, FILE[#TABLE], with a column for each run value: one run for each of its rows.",
 )
 @click.option(
     "--leave-flow", is_flag=True, help="Write the counts of this run neither into FLOW nor into its log."
@@ -67,68 +75,112 @@ from keen_trellis.cli.writing import write_lineage
     "--counts", is_flag=True, help="Print every count of each join, and what other types would give."
 )
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run(
-    flow_path: Path, folder: Path | None, leave_flow: bool, counts: bool, as_json: bool, **wanted: Any
-) -> None:
+def run(flow_path: Path, sets: Sequence[str], values: str | None, as_json: bool, **wanted: Any) -> None:
     """Run FLOW: match its knots, write its outputs, and say what changed since it ran last."""
     from keen_trellis.core.errors import FlowFileError
     from keen_trellis.flow.file_format import load
-    from keen_trellis.flow.last_run import last_run
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.unread import unread
-    from keen_trellis.outputs.files import make_folder
     from keen_trellis.session.other_sources import with_sources
-    from keen_trellis.session.running import output_targets, run_flow, with_guards
     from keen_trellis.sources.library import Library
 
-    started, began = dt.datetime.now(dt.UTC), time.monotonic()
-    flow, library = load(flow_path, KINDS), Library()
-    not_read = unread(flow, KINDS)
+    written, library = load(flow_path, KINDS), Library()
+    not_read = unread(written, KINDS)
     if not_read and wanted["strict"]:
         raise FlowFileError(" ".join(map(str, not_read)), where=str(flow_path), remedy="Nothing was run.")
     for entry in not_read:
         say(f"keen-trellis: {entry}", err=True)
-    flow, replaced = with_sources(flow, wanted["sets"], library)
+    given, elsewhere = told_apart(written, sets)
+    rows = [given] if values is None else rows_of_values(written, values, given, library)
+    flows = [with_values(written, row, ask=values is None) for row in rows]
+    flow, replaced = with_sources(flows[0], elsewhere, library)
     for other in replaced:
         say(f"keen-trellis: {other.said}", err=True)
-    settle(flow, flow_path, _waiting(flow, flow_path, folder, wanted, {other.step for other in replaced}))
-    last = last_run(flow)
-    before = library.before(flow, KINDS, last)
-    if folder is not None:
-        make_folder(folder)
-    check_paths(flow, flow_path, library, wanted["reports"], replace=wanted["replace"])
-    say_what_goes(output_targets(flow, KINDS, folder).values(), replace=wanted["replace"])
-    outcome = run_flow(
-        with_guards(flow, KINDS, wanted["guards"]),
-        KINDS,
-        library,
-        before=before,
-        folder=folder,
-        replace=wanted["replace"],
-        despite_guards=wanted["despite_guards"],
-        path=flow_path,
-    )
-    seconds = time.monotonic() - began
-    write_lineage(outcome.runner, flow, outcome.targets, wanted["lineage"], started, flow_path.stem)
-    doubts = _doubts(flow, KINDS, library)
-    if not leave_flow:
-        _keep_counts(flow_path, outcome.now)
-        _note(flow, flow_path, outcome, library, seconds=seconds, all_reasons=wanted["reasons"])
-    _report(flow, flow_path, outcome, library, {**wanted, "as_json": as_json})
-    if as_json:
-        unread_said = [str(entry) for entry in not_read]
-        say_members({**_members(outcome), "unread": unread_said, "doubts": doubts})
+    flows = [flow, *(with_sources(entry, elsewhere, library)[0] for entry in flows[1:])]
+    one = _OneRun(flow_path, written, library, {other.step for other in replaced}, wanted, as_json=as_json)
+    for flow in flows:
+        one.settle(flow)
+    if values is None:
+        outcome, members = one.run(flow, is_own=flow.values == written.values)
+        if as_json:
+            say_members({**members, "unread": [str(entry) for entry in not_read]})
         end_by_guards(outcome.guards)
-        return
-    print_outcome(outcome)
-    print_guards(outcome.guards)
-    if outcome.comparison is not None:
-        _print_changes(outcome.comparison)
-    for line in doubts:
-        say(f"Doubtful: {line}")
-    if counts:
-        print_counts(outcome)
-    end_by_guards(outcome.guards)
+    else:
+        run_each(one, flows, [next(iter(row.values())) for row in rows], as_json=as_json)
+
+
+@dataclass(frozen=True)
+class _OneRun:
+    """Runs a flow once. written: as its file has it.  replaced: sources that are read from elsewhere."""
+
+    path: Path
+    written: Any
+    library: Any
+    replaced: set[str]
+    wanted: dict[str, Any]
+    as_json: bool
+
+    def settle(self, flow: Any) -> None:
+        """Ask about what the flow reaches that nobody accepted yet, or refuse."""
+        settle(self.written, self.path, _waiting(flow, self))
+
+    def run(self, flow: Any, row: str = "", *, is_own: bool) -> tuple[Any, dict[str, Any]]:
+        """Run it, and say what it came to; that, and the same as members of a JSON object.
+
+        row: of a table of values.  is_own: whether it has the run values of its file, so that what it came to
+        is what its next run is compared with.
+        """
+        from keen_trellis.flow.last_run import last_run
+        from keen_trellis.flow.steps import KINDS
+        from keen_trellis.outputs.files import make_folder
+        from keen_trellis.session.running import output_targets, run_flow, with_guards
+
+        wanted, folder, library = self.wanted, self.wanted["folder"], self.library
+        started, began = dt.datetime.now(dt.UTC), time.monotonic()
+        before = library.before(flow, KINDS, last_run(flow)) if is_own else None
+        if folder is not None:
+            make_folder(folder)
+        check_paths(flow, self.path, library, wanted["reports"], replace=wanted["replace"])
+        say_what_goes(output_targets(flow, KINDS, folder).values(), replace=wanted["replace"])
+        outcome = run_flow(
+            with_guards(flow if is_own else _forgetful(flow), KINDS, wanted["guards"]),
+            KINDS,
+            library,
+            before=before,
+            folder=folder,
+            replace=wanted["replace"],
+            despite_guards=wanted["despite_guards"],
+            path=self.path,
+            row=row,
+        )
+        seconds = time.monotonic() - began
+        write_lineage(outcome.runner, flow, outcome.targets, wanted["lineage"], started, self.path.stem)
+        doubts = _doubts(flow, KINDS, library)
+        if not wanted["leave_flow"]:
+            if is_own:
+                _keep_counts(self.path, outcome.now)
+            _note(flow, self.path, outcome, library, seconds=seconds, all_reasons=wanted["reasons"], row=row)
+        _report(flow, self.path, outcome, library, {**wanted, "as_json": self.as_json})
+        if not self.as_json:
+            self._print(outcome, doubts)
+        return outcome, {**_members(outcome), "doubts": doubts}
+
+    def _print(self, outcome: Any, doubts: Sequence[str]) -> None:
+        print_outcome(outcome)
+        print_guards(outcome.guards)
+        if outcome.comparison is not None:
+            _print_changes(outcome.comparison)
+        for line in doubts:
+            say(f"Doubtful: {line}")
+        if self.wanted["counts"]:
+            print_counts(outcome)
+
+
+def _forgetful(flow: Any) -> Any:
+    """The flow without what it came to last: with other run values it is not compared with that."""
+    from keen_trellis.flow.last_run import with_last_run
+
+    return with_last_run(flow, None)
 
 
 def _report(flow: Any, path: Path, outcome: Any, library: Any, wanted: dict[str, Any]) -> None:
@@ -144,20 +196,28 @@ def _report(flow: Any, path: Path, outcome: Any, library: Any, wanted: dict[str,
         say(f"Wrote the report to {target}.", err=wanted["as_json"])
 
 
-def _waiting(
-    flow: Any, path: Path, folder: Path | None, wanted: dict[str, Any], replaced: set[str]
-) -> frozenset[Any]:
+def _waiting(flow: Any, one: _OneRun) -> frozenset[Any]:
     """What the flow reaches and may not yet; what the user names goes without asking: where outputs go with
-    --to, and the sources that are `replaced`.
+    --to, and the sources that are replaced.
     """
     from keen_trellis.flow.steps import KINDS
     from keen_trellis.flow.steps.source import sources_of
     from keen_trellis.flow.trust import OUTPUT
 
-    found = still_waiting(flow, path, trust=wanted["trust"], hosts=wanted["hosts"], folders=wanted["folders"])
-    named = {settings.path for step, settings in sources_of(flow, KINDS).items() if step in replaced}
+    wanted = one.wanted
+    found = still_waiting(
+        flow,
+        one.path,
+        trust=wanted["trust"],
+        hosts=wanted["hosts"],
+        folders=wanted["folders"],
+        written=one.written if one.written.values else None,
+    )
+    named = {settings.path for step, settings in sources_of(flow, KINDS).items() if step in one.replaced}
     return frozenset(
-        entry for entry in found if entry.place not in named and (folder is None or entry.sort != OUTPUT)
+        entry
+        for entry in found
+        if entry.place not in named and (wanted["folder"] is None or entry.sort != OUTPUT)
     )
 
 

@@ -30,11 +30,17 @@ def trusting(command: Any) -> Any:
 
 
 def still_waiting(
-    flow: Any, path: Path, *, trust: bool, hosts: Sequence[str], folders: Sequence[Path] = ()
+    flow: Any,
+    path: Path,
+    *,
+    trust: bool,
+    hosts: Sequence[str],
+    folders: Sequence[Path] = (),
+    written: Any = None,
 ) -> frozenset[Reach]:
     """What a flow reaches that is neither accepted nor allowed by the words of the command.
 
-    With `trust` all of it is listed and accepted, and remembered.
+    With `trust` all of it is listed and accepted, and remembered.  written: as `flow.trust.waiting` has it.
     """
     from keen_trellis.databases import secrets
     from keen_trellis.flow import trust as trusted
@@ -45,9 +51,9 @@ def still_waiting(
     if trust:
         for line in lines_of(trusted.reach(flow, KINDS, path.parent)):
             say(f"keen-trellis: accepted: {line}", err=True)
-        remember(flow, path)
+        remember(flow if written is None else written, path)
         return frozenset()
-    found = trusted.waiting(flow, KINDS, path.parent)
+    found = trusted.waiting(flow, KINDS, path.parent, written)
     return frozenset(entry for entry in found if not _is_allowed(entry, hosts, folders))
 
 

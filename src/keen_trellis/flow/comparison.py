@@ -188,7 +188,7 @@ def run_as_it_is(flow: Flow, kinds: Kinds, runner: Runner, snapshots: Snapshots,
         if isinstance(result, StepResult)
     }
     sources = {
-        step.id: snapshots.get(kinds.settings(step), task)
+        step.id: snapshots.get(kinds.settled(flow, step), task)
         for step in flow.steps
         if kinds.begins_rail(step) and step.id in computed
     }
@@ -235,13 +235,13 @@ def _source_change(
     before_rows = before.rows.rows if isinstance(before, StepResult) else counts.rows if counts else None
     if isinstance(after, TrellisError):
         return SourceChange(step.id, step.name, before_rows, error=str(after))
-    snapshot = now_run.snapshot(step, task)
+    snapshot = now_run.snapshot(flow, step, task)
     if isinstance(before, TrellisError):
         fields = remembered_fields(counts, snapshot.table.fields)
         return SourceChange(step.id, step.name, before_rows, after.rows.rows, fields, old=snapshot.old)
     keys = [snapshot.key] if snapshot.key else []
     found = TableChanges(before.rows.rows, after.rows.rows)
-    if earlier.snapshot(step, task).identity != snapshot.identity:
+    if earlier.snapshot(flow, step, task).identity != snapshot.identity:
         found = changes(before.rows, after.rows, keys, task)
     return SourceChange(
         step.id,

@@ -40,7 +40,8 @@ def move_files(flow: Flow, kinds: Kinds, moved: Mapping[str, str]) -> Flow:
     """Let the margin and all sources use files at other paths; `moved` has the new path by the old one."""
     files = tuple(dict.fromkeys(moved.get(file, file) for file in flow.files))
     flow = msgspec.structs.replace(flow, files=files)
-    for step_id, settings in sources_of(flow, kinds).items():
+    for step_id in sources_of(flow, kinds):
+        settings: SourceSettings = kinds.settings(flow.step(step_id))
         if settings.path in moved:
             changed = msgspec.structs.replace(settings, path=moved[settings.path])
             flow = change_settings(flow, step_id, changed)

@@ -3,29 +3,33 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from keen_trellis.core.errors import FlowFileError, SourceError
+from keen_trellis.core.errors import FlowFileError, SourceError, UsageError
 from keen_trellis.flow import addresses
 from keen_trellis.flow.addresses import is_address
-from keen_trellis.flow.graph import Flow, Input, SharedFilter, Step
+from keen_trellis.flow.graph import Flow, Input, RunValue, SharedFilter, Step
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.plain_text import cut, is_sayable, visible
+from keen_trellis.flow.run_values import check_run_values
 from keen_trellis.flow.whole_file import whole_file
 
 FORMAT_NAME = "keen-trellis"
 FORMAT_MAJOR = 1
 FLOW_ENDING = ".trellis"
 # The members that are read, of the flow, of a step and of a shared filter; others are kept as they are.
-FLOW_MEMBERS = ("format", "files", "steps", "filters", "keeps_log", "confidential")
+FLOW_MEMBERS = ("format", "files", "steps", "filters", "keeps_log", "confidential", "values")
 STEP_MEMBERS = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
 FILTER_MEMBERS = tuple(
     field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"
+)
+VALUE_MEMBERS = tuple(
+    field.encode_name for field in msgspec.structs.fields(RunValue) if field.name != "extra"
 )
 _LARGEST_FILE = 64 * 2**20
 
@@ -81,8 +85,17 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
         confidential = _decoded(members.get("confidential", msgspec.Raw(b"[]")), tuple[str, ...], content)
     except FlowFileError as error:
         raise FlowFileError("“confidential” is no list of names of fields.", where=error.where) from error
+    raw_values = _decoded(members.get("values", msgspec.Raw(b"[]")), list[Members], content)
+    values = tuple(_parse_value(raw, number) for number, raw in enumerate(raw_values, 1))
+    _check_values(values)
     flow = Flow(
-        tuple(_absolute(file, folder) for file in files), steps, extra, filters, keeps_log, confidential
+        tuple(_absolute(file, folder) for file in files),
+        steps,
+        extra,
+        filters,
+        keeps_log,
+        confidential,
+        values,
     )
     list(flow.in_order())  # refuses a circle
     return flow
@@ -107,6 +120,21 @@ def _parse_filter(raw: Members, number: int) -> SharedFilter:
     except msgspec.ValidationError as error:
         raise FlowFileError(f"Shared filter {number} is not valid: {error}.") from error
     return msgspec.structs.replace(made, extra=_members_kept(raw, FILTER_MEMBERS))
+
+
+def _parse_value(raw: Members, number: int) -> RunValue:
+    try:
+        made = msgspec.convert(_members_read(raw, VALUE_MEMBERS), RunValue)
+    except msgspec.ValidationError as error:
+        raise FlowFileError(f"Run value {number} is not valid: {error}.") from error
+    return msgspec.structs.replace(made, extra=_members_kept(raw, VALUE_MEMBERS))
+
+
+def _check_values(values: Sequence[RunValue]) -> None:
+    try:
+        check_run_values(values)
+    except UsageError as error:
+        raise FlowFileError(error.what, remedy=error.remedy) from error
 
 
 class _Envelope(msgspec.Struct):
@@ -229,8 +257,10 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
     if flow.confidential:
         names = (_compact(msgspec.json.encode(name)) for name in flow.confidential)
         lines += _list_lines("confidential", names, 2)
+    if flow.values:
+        lines += _list_lines("values", (_line_of_extra(entry) for entry in flow.values), 2)
     if flow.filters:
-        lines += _list_lines("filters", (_filter_line(entry) for entry in flow.filters), 2)
+        lines += _list_lines("filters", (_line_of_extra(entry) for entry in flow.filters), 2)
     lines += ['  "steps": [', ",\n".join(steps), "  ]"] if steps else ['  "steps": []']
     for name, value in flow.extra:
         lines[-1] += ","
@@ -274,10 +304,11 @@ def _step_lines(step: Step, settings: Members) -> list[str]:
     return [*lines, "      }", "    }"]
 
 
-def _filter_line(shared: SharedFilter) -> str:
-    plain = msgspec.json.encode(msgspec.structs.replace(shared, extra=()))
+def _line_of_extra(entry: SharedFilter | RunValue) -> str:
+    """A shared filter or run value on one line, with the members that are not known."""
+    plain = msgspec.json.encode(msgspec.structs.replace(entry, extra=()))
     members = msgspec.json.decode(plain, type=Members) | {
-        name: msgspec.Raw(value) for name, value in shared.extra
+        name: msgspec.Raw(value) for name, value in entry.extra
     }
     return _compact(msgspec.json.encode(members))
 

@@ -72,6 +72,24 @@ class SharedFilter(msgspec.Struct, frozen=True, omit_defaults=True):
     extra: tuple[tuple[str, bytes], ...] = ()
 
 
+class RunValue(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A value that each run may set anew, written `:name` where it is used.
+
+    type: text, number, date or file.  value: what it is unless a run says otherwise; "" for nothing yet.
+    said: what it means, in a sentence.  choices: what it can be, if that is known.  source, field: the source
+    step one of whose field's values it is.  extra: as that of a step.
+    """
+
+    name: str
+    type: str = "text"
+    value: str = ""
+    said: str = ""
+    choices: tuple[str, ...] = ()
+    source: str = ""
+    field: str = ""
+    extra: tuple[tuple[str, bytes], ...] = ()
+
+
 class Flow(msgspec.Struct, frozen=True, dict=True):
     """The whole document. `files` are the absolute paths in the margin, in their order there.
     keeps_log: whether its runs are noted in a log beside it.  confidential: names of fields whose values are
@@ -86,6 +104,7 @@ class Flow(msgspec.Struct, frozen=True, dict=True):
     filters: tuple[SharedFilter, ...] = ()
     keeps_log: bool = True
     confidential: tuple[str, ...] = ()
+    values: tuple[RunValue, ...] = ()
 
     def shared_filter(self, filter_id: str) -> SharedFilter | None:
         """The shared filter with this id, or None."""

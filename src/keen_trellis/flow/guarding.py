@@ -56,7 +56,7 @@ def guarded(runner: Runner, flow: Flow, step: Step, task: Task) -> Guarded:
     if result.match is None:
         return Guarded(result.rows, total_from, past=past, fields_before=before)
     left, right = (runner.table(flow, entry, task) for entry in step.inputs)
-    asked = runner.kinds.settings(step).asked(left, right)
+    asked = runner.settings(flow, step).asked(left, right)
     return Guarded(result.rows, total_from, asked, result.match, past, before)
 
 
@@ -70,7 +70,7 @@ def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Chec
     """Each guard of a step and whether it holds; one that cannot be checked does not."""
     if not has_guards(step):
         return
-    texts: tuple[str, ...] = runner.kinds.settings(step).guards
+    texts: tuple[str, ...] = runner.settings(flow, step).guards
     if not texts:
         return
     subject = guarded(runner, flow, step, task)
@@ -94,7 +94,7 @@ def checked_before(runner: Runner, flow: Flow, step_id: str, task: Task) -> list
 
 def proposed(runner: Runner, flow: Flow, step: Step, task: Task) -> list[tuple[str, str]]:
     """Guards that hold at a step now and are not set, each with its statement."""
-    texts = runner.kinds.settings(step).guards
+    texts = runner.settings(flow, step).guards
     names = [rows_called(shape.name)[1] for shape in runner.input_shapes(flow, step, task)]
     subject = guarded(runner, flow, step, task)
     return [(text, guards.in_words(text, names)) for text in guards.proposals(subject) if text not in texts]

@@ -14,7 +14,7 @@ import msgspec
 
 from keen_trellis.core.blending import Blended
 from keen_trellis.core.derived import DerivedTable
-from keen_trellis.core.errors import FlowFileError, TrellisError
+from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.filling import FilledTable
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match, MatchCounts
@@ -22,6 +22,7 @@ from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, Traced
 from keen_trellis.flow.graph import ROWS, Flow, Step
+from keen_trellis.flow.run_values import bound_settings, named_in
 
 Made = TypeVar("Made")
 Choice = TypeVar("Choice", bound=enum.Enum)
@@ -307,14 +308,30 @@ class Kinds:
         return kind is not None and kind.first_only
 
     def settled(self, flow: Flow, step: Step) -> Any:
-        """The settings of a step as they are run, with what they name of the flow."""
-        return self.of(step).settled(self.settings(step), flow)
+        """The settings of a step as they are run, with its run values and what else they name of the flow.
+
+        FlowFileError if they are not what its kind expects; UsageError for a run value without a value.
+        """
+        kind = self.of(step)
+        return kind.settled(self._decoded(step, self._bound(flow, step)), flow)
+
+    def _bound(self, flow: Flow, step: Step) -> bytes:
+        given = named_in(step.settings, flow.values)
+        if not given:
+            return step.settings
+        try:
+            return bound_settings(step.settings, self.of(step).settings_type, given)
+        except UsageError as error:
+            error.where = error.where or step.name
+            raise
 
     def settings(self, step: Step) -> Any:
         """The decoded settings of `step`; FlowFileError if they are not what its kind expects."""
-        kind = self.of(step)
+        return self._decoded(step, step.settings)
+
+    def _decoded(self, step: Step, settings: bytes) -> Any:
         try:
-            return msgspec.json.decode(step.settings, type=kind.settings_type)
+            return msgspec.json.decode(settings, type=self.of(step).settings_type)
         except msgspec.DecodeError as error:
             raise FlowFileError(f"Its settings cannot be read: {error}.", where=step.name) from error
 

@@ -17,8 +17,9 @@ from typing import Any
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.task import Task
-from keen_trellis.flow.graph import Flow, Input, Step, reached
+from keen_trellis.flow.graph import Flow, Input, RunValue, Step, reached
 from keen_trellis.flow.kinds import InputShape, Kinds, Standing, StepKind, digest
+from keen_trellis.flow.run_values import named_in
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.wording import counted
@@ -86,6 +87,7 @@ class Plan:
         self._steps = {step.id: step for step in flow.steps}
         self._planned: dict[str, Planned] = {}
         self._earlier: Mapping[str, Planned] = {}
+        self._values_before: tuple[RunValue, ...] = () if previous is None else previous.flow.values
         if previous is not None and previous.day == self.day:
             known = {**previous._earlier, **previous._planned}
             self._earlier = {name: planned for name, planned in known.items() if name in self._steps}
@@ -173,7 +175,8 @@ class Plan:
         self, step: Step, kind: StepKind[Any], settings: SourceSettings, earlier: Planned | None, task: Task
     ) -> Planned:
         snapshot = self._snapshots.get(settings, task)
-        if earlier is not None and earlier.step == step and earlier.snapshot is snapshot:
+        same = earlier is not None and (earlier.step, earlier.settings) == (step, settings)
+        if same and earlier is not None and earlier.snapshot is snapshot:
             return earlier
         inputs = (InputShape(step.name, snapshot.table.with_origin(step.id).fields),)
         # The step's id is in it: two rails of one table have fields of two origins.
@@ -195,7 +198,13 @@ class Plan:
 
     def _settings(self, step: Step, earlier: Planned | None) -> Any:
         """The settings of a step; of a tie, with the shared filter that it ties."""
-        if earlier is not None and earlier.step.settings == step.settings and earlier.step.kind == step.kind:
+        if (
+            earlier is not None
+            and earlier.step.settings == step.settings
+            and earlier.step.kind == step.kind
+            and not named_in(step.settings, self.flow.values)
+            and not named_in(step.settings, self._values_before)
+        ):
             return self._kinds.of(step).settled(earlier.settings, self.flow)
         return self._kinds.settled(self.flow, step)
 

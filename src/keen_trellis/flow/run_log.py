@@ -59,12 +59,12 @@ def read(flow_path: Path) -> RunLog:
     return RunLog(path, tuple(sorted(runs.values(), key=lambda run: (run.taken, run.id))), others)
 
 
-def past(flow_path: Path | None, step: str, count: int) -> list[Past]:
+def past(flow_path: Path | None, step: str, count: int, *, row: str = "") -> list[Past]:
     """What a step came to in earlier runs, as `runs.past_of` tells it. UsageError if that cannot be read."""
     if flow_path is None:
         raise UsageError("The flow has no file yet, and so no log of runs.", remedy="Save it.")
     try:
-        return past_of(read(flow_path).runs, step, count)
+        return past_of(read(flow_path).runs, step, count, row)
     except FlowFileError as error:
         raise UsageError(f"The log of runs cannot be read: {error.what}", where=error.where) from error
 

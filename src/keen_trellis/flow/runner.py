@@ -199,12 +199,12 @@ class Runner:
         return result.ports[entry.port]
 
     def settings(self, flow: Flow, step: Step) -> Any:
-        """The settings of a step; of a tie, with the shared filter that it ties."""
+        """The settings of a step as they are run: with run values, of a tie with the filter that it ties."""
         return self.kinds.settled(flow, step)
 
-    def snapshot(self, step: Step, task: Task | None = None) -> Snapshot:
+    def snapshot(self, flow: Flow, step: Step, task: Task | None = None) -> Snapshot:
         """The snapshot that a source step shows."""
-        return self.snapshots.get(self.kinds.settings(step), task or Task())
+        return self.snapshots.get(self.settings(flow, step), task or Task())
 
     def shape(self, flow: Flow, entry: Input, task: Task | None = None) -> InputShape:
         """The name and fields at a port. Sources are read if they have not been; nothing is matched."""

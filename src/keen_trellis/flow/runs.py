@@ -45,7 +45,8 @@ class Run(msgspec.Struct, frozen=True, omit_defaults=True):
     flow: a fingerprint of what the flow said then.  names: of the steps that are spoken of, by their ids, as
     all others are.  reasons: of a knot for which they were looked for, rows by side and kind of reason, as
     “left absent”.  outputs: the rows of each.  written, held_back: the outputs that were written, and those
-    that a guard kept back.
+    that a guard kept back.  values: the flow's run values.  row: of a run for one row of a table of values,
+    the first of these, by which later runs for it are known.
     """
 
     id: str
@@ -62,6 +63,8 @@ class Run(msgspec.Struct, frozen=True, omit_defaults=True):
     written: tuple[str, ...] = ()
     held_back: tuple[str, ...] = ()
     guards: tuple[GuardSeen, ...] = ()
+    values: dict[str, str] = {}
+    row: str = ""
 
     @property
     def when(self) -> str:
@@ -82,6 +85,7 @@ class Occasion:
     seconds: float = 0.0
     written: Sequence[str] = ()
     held_back: Sequence[str] = ()
+    row: str = ""
 
 
 def run_noted(
@@ -122,6 +126,8 @@ def run_noted(
         tuple(occasion.written),
         tuple(occasion.held_back),
         tuple(GuardSeen(entry.step, entry.verdict.guard, entry.holds) for entry in checks),
+        {value.name: value.value for value in flow.values},
+        occasion.row,
     )
 
 
@@ -136,16 +142,21 @@ def _reasons(flow: Flow, runner: Runner, step_id: str, task: Task) -> dict[str, 
     if found is None:
         return None
     told: Counter[str] = Counter()
-    for reason in explain(runner.kinds.settings(step).asked(left, right), found, task):
+    for reason in explain(runner.settings(flow, step).asked(left, right), found, task):
         if reason.kind.is_of_unmatched:
             told[f"{reason.side} {reason.kind.value}"] += reason.rows
     return dict(told)
 
 
-def past_of(runs: Sequence[Run], step: str, count: int) -> list[Past]:
-    """What a step came to in the latest `count` runs that have it and in which all of its guards held."""
+def past_of(runs: Sequence[Run], step: str, count: int, row: str = "") -> list[Past]:
+    """What a step came to in the latest `count` runs that have it and in which all of its guards held.
+
+    row: of runs for one row of a table of values, which are compared among themselves.
+    """
     found = []
     for run in reversed(runs):
+        if run.row != row:
+            continue
         if any(seen.step == step and not seen.holds for seen in run.guards):
             continue
         knot, rows = run.knots.get(step), run.outputs.get(step)

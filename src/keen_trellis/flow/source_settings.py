@@ -12,6 +12,7 @@ import msgspec
 
 from keen_trellis.core.errors import FlowFileError
 from keen_trellis.flow.plain_text import cut, visible
+from keen_trellis.flow.run_values import GivenText, PathText, QueryText
 
 if TYPE_CHECKING:
     from keen_trellis.core.conversion import Notation
@@ -168,8 +169,8 @@ class TypedTable(msgspec.Struct, frozen=True, omit_defaults=True):
 class CalendarSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """A calendar that the program makes. first, last: its days, as 2026-01-01.  by: what has a row each."""
 
-    first: str = ""
-    last: str = ""
+    first: GivenText = ""
+    last: GivenText = ""
     by: str = "day"
 
     WAYS: ClassVar = ("day", "week", "month")
@@ -200,16 +201,25 @@ def _is_date(text: str) -> bool:
         return False
 
 
+class Given(msgspec.Struct, frozen=True):
+    """A run value that a query names. type: text, number, date or file.  text: what it is."""
+
+    name: str
+    type: str
+    text: str
+
+
 class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """reader: which reader reads it.  path: the file, folder, pattern of files, or address of a database.
 
     table: the sheet, block of cells, named range or table in it.  query: read this instead of a table.
+    given: the run values that it names, put in when the flow is run; never in a file.
     """
 
     reader: str
-    path: str = ""
-    table: str = ""
-    query: str = ""
+    path: PathText = ""
+    table: GivenText = ""
+    query: QueryText = ""
     layout: Layout = Layout()
     dialect: Dialect = Dialect()
     writing: Writing = Writing()
@@ -217,6 +227,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     typed: TypedTable = TypedTable()
     calendar: CalendarSettings = CalendarSettings()
     fields: tuple[FieldSettings, ...] = ()
+    given: tuple[Given, ...] = ()
 
     def check(self) -> None:
         """Raise FlowFileError unless a source can be settled so."""

@@ -22,6 +22,7 @@ from keen_trellis.flow.file_format import dump
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.last_run import with_last_run
+from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
@@ -83,11 +84,11 @@ def reaches_server(place: str) -> bool:
 def reach(flow: Flow, kinds: Kinds, folder: Path) -> tuple[Reach, ...]:
     """All that a flow in `folder` reaches: servers, queries, and outputs outside the folder."""
     found = [entry for settings in sources_of(flow, kinds).values() for entry in reached_by(settings)]
-    found += [Reach(SERVER, shown_address(place)) for place in flow.files if reaches_server(place)]
+    found += [Reach(SERVER, shown_address(place)) for place in files_of(flow) if reaches_server(place)]
     for step in flow.steps:
         if kinds.ends_rail(step):
             with suppress(TrellisError):
-                written = output_reach(kinds.settings(step))
+                written = output_reach(kinds.settled(flow, step))
                 if reaches_server(written.place) or not is_within(Path(written.place), folder):
                     found.append(written)
     return tuple(dict.fromkeys(found))
@@ -111,10 +112,18 @@ def is_within(path: Path, folder: Path) -> bool:
     return not any(part.startswith(".") for part in below.parts)
 
 
-def waiting(flow: Flow, kinds: Kinds, folder: Path) -> frozenset[Reach]:
-    """What a flow that was read from `folder` reaches and nobody accepted yet."""
+def waiting(flow: Flow, kinds: Kinds, folder: Path, written: Flow | None = None) -> frozenset[Reach]:
+    """What a flow that was read from `folder` reaches and nobody accepted yet.
+
+    written: the flow as it was read, where it has other run values now that the user gave it. Who accepted
+    that one accepted it with any values.
+    """
     found = reach(flow, kinds, folder)
-    return frozenset(found) if found and not _has(_identity(flow, kinds, folder, found)) else frozenset()
+    if not found:
+        return frozenset()
+    as_read = flow if written is None else written
+    told = found if written is None else reach(written, kinds, folder)
+    return frozenset() if _has(_identity(as_read, kinds, folder, told)) else frozenset(found)
 
 
 def accept(flow: Flow, kinds: Kinds, folder: Path) -> None:

@@ -261,7 +261,7 @@ def _end(
             if name not in table.names:
                 said = f"{now.name} has no field “{name}” in the {version} version."
                 raise UsageError(said, remedy="Name fields that both have, or none.")
-    settings = after.runner.kinds.settings(now)
+    settings = after.runner.settings(after.flow, now)
     if own := tuple(getattr(settings, "key", ())):
         keys.append(own)
     found = changes(old, new, keys, task)

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from keen_trellis.core.computing import BY_ZERO, NOT_CAST
 from keen_trellis.flow.graph import Step
+from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.shared_filters import feeds_blend, unreached
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.unread import unread
@@ -52,7 +53,7 @@ def needs(session: Session) -> list[Need]:
 def _of_files(session: Session) -> Iterator[Need]:
     used = {settings.path for settings in session.sources().values()}
     for path, state in session.margin.files.items():
-        if state.error is not None and path not in used and path in session.flow.files:
+        if state.error is not None and path not in used and path in files_of(session.flow):
             text = f"{state.error.what} {state.error.remedy}".strip()
             yield Need(Selection(path=path), Path(path).name, "cannot be read", text, alarm=True)
 

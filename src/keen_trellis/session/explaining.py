@@ -31,7 +31,7 @@ class Explanations:
         match = outcome.result.match if outcome.result is not None else None
         if match is None or outcome.step is None or outcome.partial or len(outcome.tables) < 2:
             return None
-        settings: JoinSettings = KINDS.settings(outcome.step)
+        settings: JoinSettings = KINDS.settled(self._state.flow, outcome.step)
         if settings.join_type is JoinType.CROSS:
             return None
         asked = settings.links, settings.take, settings.accepted, settings.rejected

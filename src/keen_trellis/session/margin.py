@@ -8,6 +8,7 @@ from pathlib import Path
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.edits import move_files
+from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.outcome import FileState, Outcome, stopped
@@ -33,7 +34,7 @@ class Margin:
     def paths(self) -> list[str]:
         """The files of the margin: those put there, and those that sources name besides."""
         named = (settings.path for settings in self._state.sources().values() if settings.path)
-        return list(dict.fromkeys([*self._state.flow.files, *named]))
+        return list(dict.fromkeys([*files_of(self._state.flow), *named]))
 
     def begin_anew(self) -> None:
         """Know nothing any more."""

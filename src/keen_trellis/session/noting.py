@@ -32,10 +32,11 @@ def note_outcome(
     *,
     seconds: float,
     all_reasons: bool = False,
+    row: str = "",
 ) -> None:
     """Add what running the flow in `path` came to to its log; FlowFileError if it cannot be added.
 
-    all_reasons: look for the reasons of large tables, too.
+    all_reasons: look for the reasons of large tables, too.  row: of a table of values, for which it was run.
     """
     if not flow.keeps_log or outcome.runner is None:
         return
@@ -45,7 +46,7 @@ def note_outcome(
         if KINDS.ends_rail(step) and not step.skipped and step.id not in outcome.targets
     ]
     run = run_noted(
-        Occasion(RUN, seconds, list(outcome.targets), held_back),
+        Occasion(RUN, seconds, list(outcome.targets), held_back, row),
         flow,
         outcome.runner,
         outcome.now,

@@ -22,6 +22,7 @@ from keen_trellis.flow.graph import Flow, Step
 from keen_trellis.flow.guarding import Checked, checked
 from keen_trellis.flow.kinds import Kinds, StepResult
 from keen_trellis.flow.last_run import LastRun, last_run
+from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshots
 from keen_trellis.flow.steps.output import OutputSettings
@@ -70,7 +71,7 @@ def files_read(flow: Flow, kinds: Kinds, snapshots: Snapshots) -> list[str | Pat
         for settings in sources_of(flow, kinds).values()
         if is_address(settings.path)
     ]
-    return [*used, *tables, *(file for file in flow.files if not Path(file).is_dir())]
+    return [*used, *tables, *(file for file in files_of(flow) if not Path(file).is_dir())]
 
 
 def never_written(flow: Flow, kinds: Kinds, snapshots: Snapshots, path: Path | None) -> list[str | Path]:
@@ -92,7 +93,7 @@ def run_flow(
     replace: bool = False,
     despite_guards: bool = False,
     path: Path | None = None,
-    task: Task | None = None,
+    row: str = "",
 ) -> Outcome:
     """Compute every knot, check every guard and write every output, into `folder` if one is given.
 
@@ -100,12 +101,11 @@ def run_flow(
 
     Nothing is written unless every step can be computed and every target may be written.  before: the
     snapshots of its last run, to compare with.  path: the flow's own file, which is not written to, and whose
-    log has the runs that guards compare with.
+    log has the runs that guards compare with: those for the same `row` of a table of values.
     """
-    task = task or Task()
-    runner = Runner(kinds, snapshots)
+    task, runner = Task(), Runner(kinds, snapshots)
     if path is not None:
-        runner.past = partial(run_log.past, path)
+        runner.past = partial(run_log.past, path, row=row)
     sources = never_written(flow, kinds, snapshots, path)
     targets = output_targets(flow, kinds, folder)
     _check_targets(targets, sources, replace=replace)
@@ -186,7 +186,7 @@ def output_targets(flow: Flow, kinds: Kinds, folder: Path | None) -> dict[str, O
     for step in flow.steps:
         if not kinds.ends_rail(step) or step.skipped:
             continue
-        settings: OutputSettings = kinds.settings(step)
+        settings: OutputSettings = kinds.settled(flow, step)
         writer = WRITERS.get(settings.writer)
         if writer is None:  # refused when it is written, without keeping others from being
             targets[step.id] = settings

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +16,8 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.addresses import shown_address
 from keen_trellis.flow.remark import ForeignKey, Remark
-from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.run_values import DATE, IN_QUERY, NUMBER
+from keen_trellis.flow.source_settings import Given, SourceSettings
 from keen_trellis.sources.about import About, Listing
 from keen_trellis.sources.cell_columns import CellColumn, spill
 from keen_trellis.sources.connections import connected
@@ -181,15 +184,13 @@ def _read_table(
 
 
 def _read_query(connection: Connection, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
-    import sqlalchemy as sql
 
     text = checked_query(settings.query, settings.path)
     check_functions(connection, settings.query, settings.path)
     remarks = []
     if not is_ordered(settings.query, settings.path):
         remarks.append(Remark("the query says no order (ORDER BY): “first” and “last” may change"))
-    # A colon in it is no parameter of ours.
-    query = sql.text(text.replace(":", "\\:"))
+    query = _with_given(text, settings.given, connection.dialect.name)
     data, said = _rows(connection, query, None, None, 0, settings=settings, room=room, task=task)
     return ReadTable(data, About(file=_file_name(settings), table="query", remarks=(*remarks, *said)))
 
@@ -208,6 +209,29 @@ def _foreign_keys(inspector: Inspector, name: str, schema: str | None) -> tuple[
             ForeignKey(tuple(entry["constrained_columns"]), theirs, tuple(entry["referred_columns"]))
         )
     return tuple(found)
+
+
+def _with_given(text: str, given: Sequence[Given], dialect: str) -> Any:
+    """The query with its run values handed to the database beside it, as values and never as text of it."""
+    import sqlalchemy as sql
+
+    names = {value.name for value in given}
+    escaped = IN_QUERY.sub(
+        lambda found: found[0] if found[1] in names else found[0].replace(":", "\\:"), text
+    )
+    binds: list[Any] = [sql.bindparam(value.name, _bound_value(value, dialect)) for value in given]
+    return sql.text(escaped).bindparams(*binds)
+
+
+def _bound_value(value: Given, dialect: str) -> Any:
+    """A run value as the database's driver takes it."""
+    if value.type == NUMBER:
+        number = Decimal(value.text)
+        if number == number.to_integral_value():
+            return int(number)
+        return float(number) if dialect == "sqlite" else number
+    # SQLite has no dates: they are texts there, as they are written.
+    return dt.date.fromisoformat(value.text) if value.type == DATE and dialect != "sqlite" else value.text
 
 
 def _rows(

@@ -240,7 +240,7 @@ class Library:
             counts = last.sources.get(step.id) if last is not None else None
             if counts is None or not kinds.begins_rail(step):
                 continue
-            settings = kinds.settings(step)
+            settings = kinds.settled(flow, step)
             snapshot = self.earlier(settings, counts.content)
             if snapshot is not None:
                 found[settings] = snapshot

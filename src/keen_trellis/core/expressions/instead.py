@@ -53,6 +53,8 @@ _NO_DIFFERENCE = (
 
 def sign_instead(sign: str) -> str:
     """What to do about a sign that has no meaning, "" if that is not known."""
+    if sign == ":":
+        return "A name behind it is a run value, and the flow has no run value that is called so."
     return f"Write {_SIGNS[sign]} instead." if sign in _SIGNS else ""
 
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QAbstractItemView, QTableWidgetItem, QWidget
 from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.flow.source_settings import TypedTable
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.handbook import Chapter
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.sources.readers import uses_of
@@ -151,7 +152,7 @@ class TypingOpener(Opener[TypingView]):
 
     def _keep(self, table: TypedTable) -> None:
         step = self._session.selection.step
-        changed = msgspec.structs.replace(self._session.sources()[step], typed=table)
+        changed = msgspec.structs.replace(KINDS.settings(self._session.flow.step(step)), typed=table)
         self._session.change_settings(step, changed, f"Type rows of {self._session.flow.step(step).name}")
 
 

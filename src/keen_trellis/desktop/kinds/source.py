@@ -46,7 +46,8 @@ class SourceSentence(SentencePart):
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         """The whole sentence."""
         settings: SourceSettings = KINDS.settings(step)
-        snapshot = self.session.library.known(settings)
+        read = self.session.sources().get(step.id)
+        snapshot = self.session.library.known(read) if read is not None else None
         settled = snapshot.settled if snapshot is not None else Settled()
         if uses_of(settings) >= TYPED_TABLE:
             items: list[Item] = [

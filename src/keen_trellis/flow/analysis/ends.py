@@ -43,7 +43,7 @@ def output_told(
 ) -> OutputTold:
     """An output. linked: the fields of sources by which rows are linked: they are no amounts."""
     result = runner.result(flow, step.id, task)
-    settings: OutputSettings = runner.kinds.settings(step)
+    settings: OutputSettings = runner.settings(flow, step)
     shapes = runner.input_shapes(flow, step, task)
     table = result.rows
     fields, totals = [], []
@@ -171,7 +171,7 @@ def blend_told(runner: Runner, flow: Flow, step: Step, withheld: Withheld, task:
     """A blend: from the rows of its other tables to what is used of them."""
     result = runner.result(flow, step.id, task)
     assert result.blended is not None
-    settings: BlendSettings = runner.kinds.settings(step)
+    settings: BlendSettings = runner.settings(flow, step)
     shapes = runner.input_shapes(flow, step, task)
     figures = BlendFigures.of(result.blended)
     tables = [runner.table(flow, entry, task) for entry in step.inputs]

@@ -55,7 +55,7 @@ def join_told(
     """
     result = runner.result(flow, step.id, task)
     assert result.match is not None
-    settings: JoinSettings = runner.kinds.settings(step)
+    settings: JoinSettings = runner.settings(flow, step)
     shapes = runner.input_shapes(flow, step, task)
     left, right = (runner.table(flow, entry, task) for entry in step.inputs)
     names = (shapes[0].name, shapes[1].name)

@@ -159,7 +159,7 @@ _Side = tuple[Table, Sequence[str]]
 
 def _linked_sides(flow: Flow, runner: Runner, step: Step, task: Task) -> Iterator[tuple[_Side, _Side]]:
     """Both sides of each link of a step: the table, and the fields of it that are compared."""
-    links = runner.kinds.of(step).links(runner.kinds.settings(step))
+    links = runner.kinds.of(step).links(runner.settings(flow, step))
     before = [runner.table(flow, entry, task) for entry in step.inputs] if links else []
     for link, number in links:
         if number < len(before):
@@ -180,8 +180,8 @@ class _Told:
     task: Task
 
     def source(self, step: Step) -> SourceTold:
-        snapshot = self.runner.snapshot(step, self.task)
-        settings = self.runner.kinds.settings(step)
+        snapshot = self.runner.snapshot(self.flow, step, self.task)
+        settings = self.runner.settings(self.flow, step)
         return source_told(
             step,
             settings,

@@ -25,6 +25,7 @@ from keen_trellis.flow.kinds import (
     StepResult,
     called,
 )
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.blend_fates import fates_in_blend
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings
@@ -54,7 +55,7 @@ class BlendMeasure(MeasureSettings, frozen=True, omit_defaults=True):
     """
 
     stands: str = Stands.EVERY.value
-    by: str = ""
+    by: ExpressionText = ""
 
     @property
     def placed(self) -> Placed:
@@ -66,7 +67,7 @@ class OtherSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
     links: tuple[LinkSettings, ...] = ()
     measures: tuple[BlendMeasure, ...] = ()
-    where: str = ""
+    where: ExpressionText = ""
 
 
 class BlendSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

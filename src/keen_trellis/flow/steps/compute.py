@@ -8,6 +8,7 @@ from keen_trellis.core.computing import computed, computed_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 
 
@@ -15,7 +16,7 @@ class ComputeSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=Tru
     """field: the name of the new field.  expression: what makes it."""
 
     field: str
-    expression: str
+    expression: ExpressionText
 
     @property
     def caption(self) -> str:

@@ -15,6 +15,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, How, Traced, places_said
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import distinct_said, listed
 
@@ -24,7 +25,7 @@ _SAID = 3  # rows of which each is told what is kept in its place
 class KeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """One part of a key. of: a field or expression.  ignore, compare_as: as those of a link."""
 
-    of: str
+    of: ExpressionText
     ignore: tuple[str, ...] = ()
     compare_as: str = ""
 
@@ -41,7 +42,7 @@ class DistinctSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=Tr
     """
 
     keys: tuple[KeySettings, ...] = ()
-    keep: str = Taken.FIRST.value
+    keep: ExpressionText = Taken.FIRST.value
     blanks_stay: bool = False
 
     @property

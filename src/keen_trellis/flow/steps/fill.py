@@ -14,6 +14,7 @@ from keen_trellis.core.values import FieldType
 from keen_trellis.flow.fates import Fate, How, Traced, values_said
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.run_values import GivenText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import fill_said, listed
 
@@ -29,7 +30,7 @@ class FillSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     types: tuple[str, ...] = ()
     but: tuple[str, ...] = ()
     how: str = FillWith.VALUE.value
-    of: str = ""
+    of: GivenText = ""
     gaps: str = Gaps.BOTH.value
 
     def fill(self, fields: Sequence[Field]) -> Fill:

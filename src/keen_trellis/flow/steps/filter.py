@@ -16,6 +16,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, Traced, of_conditions
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.run_values import ExpressionText, GivenText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 
 
@@ -25,9 +26,9 @@ class ConditionSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     For “true”, `of` is an expression that must be so.
     """
 
-    of: str
+    of: ExpressionText
     is_: str = msgspec.field(name="is")
-    values: tuple[str, ...] = ()
+    values: tuple[GivenText, ...] = ()
 
     @property
     def condition(self) -> Condition:

@@ -12,6 +12,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, How, Traced
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, order_said
 from keen_trellis.flow.wording import counted, listed, rows_called
@@ -26,7 +27,7 @@ class FirstSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True)
 
     count: int = 10
     by: tuple[SortKeySettings, ...] = ()
-    each: tuple[str, ...] = ()
+    each: tuple[ExpressionText, ...] = ()
     with_ties: bool = False
 
     @property

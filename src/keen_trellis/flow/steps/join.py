@@ -39,6 +39,7 @@ from keen_trellis.flow.kinds import (
     called,
     encode_settings,
 )
+from keen_trellis.flow.run_values import ExpressionText, GivenText
 from keen_trellis.flow.wording import ignoring, question
 
 if TYPE_CHECKING:
@@ -65,8 +66,8 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     date.  blank_matches_blank: with = and <>.  correct: pairs "read X as Y".
     """
 
-    left: str
-    right: str
+    left: ExpressionText
+    right: ExpressionText
     ignore: tuple[str, ...] = ()
     operator: str = "="
     compare_as: str = ""
@@ -157,13 +158,13 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     both_links: bool = False
     name_all: bool = False
     any_of: bool = False
-    take: str = Taken.EVERY.value
+    take: ExpressionText = Taken.EVERY.value
     merge: tuple[MergeSettings, ...] = ()
     partner_found: bool = False
     side: bool = False
     accepted: tuple[AcceptedSettings, ...] = ()
     rejected: tuple[tuple[str, str], ...] = ()
-    guards: tuple[str, ...] = ()
+    guards: tuple[GivenText, ...] = ()
 
     @property
     def join_type(self) -> JoinType:

@@ -11,6 +11,7 @@ from keen_trellis.core.table import Field
 from keen_trellis.core.windowing import Window, Windowed, windowed, windowed_fields
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, order_said
 from keen_trellis.flow.wording import listed
@@ -33,7 +34,7 @@ class AddedSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
     field: str
     kind: str
-    of: str = ""
+    of: ExpressionText = ""
 
     @property
     def windowed(self) -> Windowed:
@@ -61,7 +62,7 @@ class NumberRowsSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=
     """
 
     added: tuple[AddedSettings, ...] = ()
-    within: tuple[str, ...] = ()
+    within: tuple[ExpressionText, ...] = ()
     by: tuple[SortKeySettings, ...] = ()
 
     @property

@@ -19,6 +19,7 @@ from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
+from keen_trellis.flow.run_values import GivenText, PathText
 from keen_trellis.flow.steps.choose import ChosenSettings
 
 REPLACE, NEW, APPEND, UPDATE = "replace", "new", "append", "update"
@@ -130,19 +131,19 @@ class OutputSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """
 
     writer: str
-    path: str
-    sheet: str = "Data"
+    path: PathText
+    sheet: GivenText = "Data"
     delimiter: str = ","
     harmless: bool = True
-    guards: tuple[str, ...] = ()
+    guards: tuple[GivenText, ...] = ()
     mode: str = REPLACE
     cell: str = ""
-    table: str = ""
+    table: GivenText = ""
     as_table: bool = False
     totals: bool = False
     described: bool = False
     fields: tuple[ChosenSettings, ...] = ()
-    no_partner: str = ""
+    no_partner: GivenText = ""
     split_by: str = ""
     quotation: str = "needed"
     encoding: str = "utf-8"

@@ -13,6 +13,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, How, Traced, of_groups
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, Figures, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.steps.summarise import measure_name
 from keen_trellis.flow.wording import listed
@@ -25,11 +26,11 @@ class RowsToColumnsSettings(RailSettings, frozen=True, omit_defaults=True, kw_on
     it is made of, "" for a count of rows.
     """
 
-    of: str = ""
+    of: ExpressionText = ""
     columns: tuple[str, ...] = ()
-    keys: tuple[str, ...] = ()
+    keys: tuple[ExpressionText, ...] = ()
     function: str = "count"
-    value: str = ""
+    value: ExpressionText = ""
 
     @property
     def caption(self) -> str:

@@ -14,6 +14,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, Traced, of_conditions
 from keen_trellis.flow.graph import ROWS, Flow, SharedFilter, Step
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.run_values import bound_filter
 from keen_trellis.flow.steps.filter import day_of_conditions
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 
@@ -40,7 +41,8 @@ class SharedFilterKind(OneInputKind[TieSettings]):
     settings_type = TieSettings
 
     def settled(self, settings: TieSettings, flow: Flow) -> TieSettings:
-        return msgspec.structs.replace(settings, shared=flow.shared_filter(settings.filter))
+        shared = bound_filter(flow.shared_filter(settings.filter), flow.values)
+        return msgspec.structs.replace(settings, shared=shared)
 
     def check(self, settings: TieSettings, inputs: Sequence[InputShape]) -> None:
         find_field(inputs[0].fields, settings.of, inputs[0].name)

@@ -10,6 +10,7 @@ from keen_trellis.core.sorting import SortKey, check_keys, sorted_rows
 from keen_trellis.core.table import ChosenRows
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
 
@@ -17,7 +18,7 @@ from keen_trellis.flow.wording import listed
 class SortKeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """of: a field or expression.  blanks_first: otherwise they come last, either way."""
 
-    of: str
+    of: ExpressionText
     descending: bool = False
     blanks_first: bool = False
 

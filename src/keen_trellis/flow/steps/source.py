@@ -5,20 +5,25 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 
+import msgspec
+
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Kinds, Standing, StepKind, StepResult
-from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.run_values import spoken_of, text_of
+from keen_trellis.flow.source_settings import Given, SourceSettings
 
 
 def sources_of(flow: Flow, kinds: Kinds) -> dict[str, SourceSettings]:
-    """The settings of all source steps by id; those that cannot be read are left out."""
+    """The settings of all source steps by id, as they are run: with their run values; those that cannot be
+    read are left out.
+    """
     found: dict[str, SourceSettings] = {}
     for step in flow.steps:
         if kinds.begins_rail(step):
             with suppress(TrellisError):
-                found[step.id] = kinds.settings(step)
+                found[step.id] = kinds.settled(flow, step)
     return found
 
 
@@ -29,6 +34,13 @@ class SourceKind(StepKind[SourceSettings]):
     settings_type = SourceSettings
     path_settings = ("path",)
     standing = Standing.BEGINS
+
+    def settled(self, settings: SourceSettings, flow: Flow) -> SourceSettings:
+        given = spoken_of(settings.query, flow.values) if settings.query else ()
+        if not given:
+            return settings
+        told = tuple(Given(value.name, value.type, text_of(value)) for value in given)
+        return msgspec.structs.replace(settings, given=told)
 
     def fields(self, settings: SourceSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return inputs[0].fields

@@ -13,6 +13,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, Traced, of_groups
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
 
@@ -29,7 +30,7 @@ class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
     name: str
     function: str
-    of: str = ""
+    of: ExpressionText = ""
 
     @property
     def is_named(self) -> bool:
@@ -44,7 +45,7 @@ class MeasureSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 class SummariseSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
     """keys: fields or expressions, rows with the same of which become one."""
 
-    keys: tuple[str, ...] = ()
+    keys: tuple[ExpressionText, ...] = ()
     measures: tuple[MeasureSettings, ...] = ()
 
     @property
