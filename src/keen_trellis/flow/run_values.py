@@ -57,7 +57,7 @@ def check_run_value(value: RunValue) -> None:
 
 def check_text(value: RunValue, text: str) -> None:
     """Raise UsageError unless a run value can have this text as its value."""
-    if not _fits(value.type, text):
+    if not fits(value.type, text):
         example = {NUMBER: "12 or 0.5", DATE: "2026-05-01"}[value.type]
         raise UsageError(
             f"{value.name} is a {value.type}, and “{text}” is none.", remedy=f"Write it like {example}."
@@ -68,7 +68,8 @@ def check_text(value: RunValue, text: str) -> None:
         )
 
 
-def _fits(kind: str, text: str) -> bool:
+def fits(kind: str, text: str) -> bool:
+    """Whether a text can be the value of a run value of this type."""
     try:
         if kind == NUMBER:
             return Decimal(text).is_finite()
@@ -202,12 +203,13 @@ def bound_settings(settings: bytes, kind: type[msgspec.Struct], values: Sequence
 
 def renamed_in(settings: bytes, kind: type[msgspec.Struct], old: str, new: str) -> bytes:
     """Settings of this type, as JSON text, that speak of a run value by its new name."""
+    signs = {_TEXT: _IN_TEXT, _PATH: _IN_TEXT, _EXPRESSION: _IN_EXPRESSION, _QUERY: IN_QUERY}
+    return _written(settings, kind, lambda text, takes: renamed_text(text, old, new, signs[takes]))
 
-    def write(text: str, takes: str) -> str:
-        sign = _IN_TEXT if takes in (_TEXT, _PATH) else _IN_EXPRESSION
-        return sign.sub(lambda found: f":{new}" if found[1] == old else found[0], text)
 
-    return _written(settings, kind, write)
+def renamed_text(text: str, old: str, new: str, sign: re.Pattern[str] = _IN_TEXT) -> str:
+    """A text that speaks of a run value by its new name. sign: how it stands there."""
+    return sign.sub(lambda found: f":{new}" if found[1] == old else found[0], text)
 
 
 def _written(settings: bytes, kind: type[msgspec.Struct], write: _Write) -> bytes:

@@ -23,6 +23,7 @@ class Chapter(enum.Enum):
     TELL = "11. Tell others: the match report"
     RUNS = "12. Look back: the runs, and two versions"
     FOLLOW = "13. Ask after one row"
+    AGAIN = "14. Use it again: run values"
     LARGE = "A large flow"
     WRONG = "When something is wrong"
     KEYS = "All keys"

@@ -34,7 +34,7 @@ from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.trust import accept_steps, are_accepted_steps, reached_by
 from keen_trellis.flow.wording import listed, rows_called, with_article
 from keen_trellis.outputs import WRITERS, writer_of
-from keen_trellis.session import filters
+from keen_trellis.session import filters, run_values
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
 from keen_trellis.sources.locations import CALENDAR, TYPED
@@ -118,6 +118,9 @@ def remove_selected(session: Session) -> None:
         return
     if selection.slat:
         filters.remove(session, selection.slat)
+        return
+    if selection.value:
+        run_values.remove(session, selection.value)
         return
     if selection.is_stump:
         path = selection.path

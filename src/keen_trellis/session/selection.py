@@ -9,17 +9,20 @@ from keen_trellis.flow.graph import ROWS
 
 @dataclass(frozen=True)
 class Selection:
-    """What is selected: a port of a step, a table of a file that no rail begins at (a stump), or a slat."""
+    """What is selected: a port of a step, a table of a file that no rail begins at (a stump), a slat, or a
+    run value by its name.
+    """
 
     step: str = ""
     port: str = ROWS
     path: str = ""
     table: str = ""
     slat: str = ""
+    value: str = ""
 
     @property
     def is_stump(self) -> bool:
         return bool(self.path)
 
     def __bool__(self) -> bool:
-        return bool(self.step or self.path or self.slat)
+        return bool(self.step or self.path or self.slat or self.value)

@@ -125,6 +125,8 @@ class State:
         self.light({})
         self.chosen = tuple(entry for entry in self.chosen if self.flow.find(entry) is not None)
         gone = self.selection.slat and self.flow.shared_filter(self.selection.slat) is None
+        named = {value.name for value in self.flow.values}
+        gone = gone or (self.selection.value and self.selection.value not in named)
         if gone or (self.selection.step and self.flow.find(self.selection.step) is None):
             self.selection = Selection()
             self.selected.emit()

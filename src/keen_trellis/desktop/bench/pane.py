@@ -32,6 +32,7 @@ from keen_trellis.desktop.bench.panels import Panels
 from keen_trellis.desktop.bench.preview import PreviewOpener
 from keen_trellis.desktop.bench.raw import RawOpener
 from keen_trellis.desktop.bench.record import RecordOpener
+from keen_trellis.desktop.bench.run_values import RunValuesOpener
 from keen_trellis.desktop.bench.runs import RunsOpener
 from keen_trellis.desktop.bench.shown import Shown, Shows
 from keen_trellis.desktop.bench.slat import SlatOpener
@@ -101,6 +102,7 @@ class BenchPane(QWidget):
         self.edits = EditsOpener(session, panels, self.versions)
         self.attention = AttentionOpener(session, panels)
         self.slat = SlatOpener(session, panels)
+        self.run_values = RunValuesOpener(session, panels)
         self.types = TypesOpener(session, panels)
         self.guards = Guarding(session, panels)
         self.trace = Following(session, panels, self.grid)
@@ -141,6 +143,10 @@ class BenchPane(QWidget):
         if selection.slat:
             self._shown_selection = selection
             self.slat.show()
+            self.origin_changed.emit("")
+        elif selection.value:
+            self._shown_selection = selection
+            self.run_values.open_beside()
             self.origin_changed.emit("")
         elif not selection:
             empty = not self._session.margin.paths()

@@ -71,7 +71,7 @@ class PreviewOpener(Opener[PreviewView]):
         outcome = self._session.outcome(step.id) if step is not None else None
         if step is None or not self.is_wanted or outcome is None or outcome.result is None:
             return False
-        settings, table = KINDS.settings(step), outcome.result.rows
+        settings, table = KINDS.settled(self._session.flow, step), outcome.result.rows
         self.view.show_preview(preview(table, settings), settings.where, table.rows)
         return True
 

@@ -11,6 +11,7 @@ from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.desktop.sentence.part import ReadAloud, SentencePart
+from keen_trellis.desktop.sentence.run_value import RunValueSentence
 from keen_trellis.desktop.sentence.slat import SlatSentence
 from keen_trellis.desktop.sentence.stump import StumpSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
@@ -18,6 +19,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import editing
 from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.run_values import value_named
 from keen_trellis.session.session import Session
 
 
@@ -33,6 +35,7 @@ class SentencePane(SentenceHost):
         super().__init__(parent)
         self._session = session
         self.slat = SlatSentence(session, self)
+        self.run_value = RunValueSentence(session, self)
         self._stump = StumpSentence(session, self)
         self._read_aloud = ReadAloud(session, self)
         self._of_kinds = {name: kind(session, self) for name, kind in kinds.items()}
@@ -137,6 +140,9 @@ class SentencePane(SentenceHost):
         shared = self._session.flow.shared_filter(selection.slat)
         if shared is not None:
             return self.slat.shown(shared)
+        value = value_named(self._session.flow, selection.value)
+        if value is not None:
+            return self.run_value.shown(value)
         step = self._session.flow.find(selection.step)
         if step is None:
             if not self._session.margin.paths():

@@ -23,6 +23,7 @@ OTHER_WORDS = {
     "write": "export run save",
     "elsewhere": "replace file swap repoint path connection",
     "beside": "zip paste columns position side",
+    "values": "parameters variables prompt period settings",
     "calendar": "dates date table days weeks months",
     "reconcile": "compare difference diff",
     "changes": "difference diff compare",

@@ -40,6 +40,8 @@ def open_finder(
             ]
     for shared in session.flow.filters:
         choices.append(Choice(Selection(slat=shared.id), shared.name, "shared filter"))
+    for value in session.flow.values:
+        choices.append(Choice(Selection(value=value.name), f":{value.name}", "run value", also=value.said))
     for path, state in session.margin.files.items():
         if state.content is not None:
             file = path.rsplit("/", 1)[-1]

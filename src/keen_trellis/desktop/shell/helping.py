@@ -35,6 +35,8 @@ class Helping(QObject):
             return panel.chapter
         if selection.slat:
             return Chapter.SHARE
+        if selection.value:
+            return Chapter.AGAIN
         if selection.is_stump:
             return Chapter.TABLES
         step = frame.session.flow.find(selection.step)

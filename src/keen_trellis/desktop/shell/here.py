@@ -49,6 +49,10 @@ class Here:
     def step(self) -> str:
         return "" if self._step is not None else _NO_STEP
 
+    def nameable(self) -> str:
+        """What has a name of its own: a step or a run value."""
+        return "" if self._frame.session.selection.value else self.step()
+
     def removable(self) -> str:
         return editing.why_not_removed(self._frame.session) or self.anything()
 

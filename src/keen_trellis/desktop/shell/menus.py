@@ -127,7 +127,7 @@ def _edit(window: MainWindow, here: Here) -> list[Command]:
             here.grid,
         ),
         separator("Edit"),
-        Command("rename", "Edit", "Re&name…", "F2", window.selected.rename, here.step),
+        Command("rename", "Edit", "Re&name…", "F2", window.selected.rename, here.nameable),
         Command(
             "remove",
             "Edit",
@@ -241,6 +241,7 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
             here.rows,
         ),
         Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all, here.outputs),
+        Command("values", "Flow", "Run &values…", "Ctrl+Alt+Shift+V", window.run_values.show),
         separator("Flow"),
         Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh, here.steps),
         Command(

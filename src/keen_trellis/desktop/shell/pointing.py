@@ -44,7 +44,7 @@ _ON: tuple[Entry, ...] = (
 )
 _SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
 _GROUND: tuple[Entry, ...] = (
-    *("open", "open_folder", "open_address", "type_table", "calendar", "paste", None),
+    *("open", "open_folder", "open_address", "type_table", "calendar", "values", "paste", None),
     *("larger", "smaller", "own_size", "fit", None, "match_report", "picture", "print"),
 )
 _TABLE: tuple[Entry, ...] = (
@@ -129,6 +129,8 @@ class Pointing(QObject):
             return (("Tie the filter to this rail", lambda: tie.emit(item.selection.slat, item.part)), *_SLAT)
         if item.selection.slat:
             return _SLAT
+        if item.selection.value:
+            return ("values", "rename", "remove")
         if item.selection.is_stump:
             return _TABLE if item.selection.table else self._of_file(item.selection.path)
         return (*self._part(item), *self._of_step(item.selection))

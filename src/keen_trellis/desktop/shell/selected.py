@@ -132,6 +132,9 @@ class SelectedCommands(QObject):
             self.begin_rail()
         elif selection.is_stump and self._frame.session.margin.unused(selection.path):
             self._frame.session.margin.list_or_fold(selection.path)
+        elif selection.value:
+            self._frame.session.select(selection)
+            self._frame.sentence.run_value.choose_value(selection.value, self._frame.sentence.view)
         else:
             self._frame.sentence.view.setFocus()
 
@@ -163,7 +166,11 @@ class SelectedCommands(QObject):
             self._frame.sentence.ask_note(step)
 
     def rename(self) -> None:
-        """Ask for another name of the selected step."""
+        """Ask for another name of the selected step or run value."""
+        value = self._frame.session.selection.value
+        if value:
+            self._frame.sentence.run_value.ask_name(value, self._frame.sentence.view)
+            return
         step = self._frame.session.flow.step(self._frame.session.selection.step)
         dialog = QInputDialog(self._frame)
         dialog.setWindowTitle("Rename")

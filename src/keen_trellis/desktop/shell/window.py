@@ -28,6 +28,7 @@ from keen_trellis.desktop.shell.match_report import MatchReports
 from keen_trellis.desktop.shell.pointing import Pointing
 from keen_trellis.desktop.shell.reaching import Reaching
 from keen_trellis.desktop.shell.reports import Reports
+from keen_trellis.desktop.shell.run_values import RunValues
 from keen_trellis.desktop.shell.selected import SelectedCommands
 from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.desktop.shell.source_actions import SourceActions
@@ -53,7 +54,8 @@ class MainWindow(Frame):
         self.sources = SourceActions(self, self.files)
         self.selected = SelectedCommands(self)
         self.combining = Combining(self)
-        self.writing = Writing(self, self.reaching)
+        self.run_values = RunValues(self)
+        self.writing = Writing(self, self.reaching, self.run_values)
         self.here = Here(self)
         self.helping = Helping(self)
         self.reports = Reports(self)

@@ -19,6 +19,7 @@ from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.reaching import Reaching
+from keen_trellis.desktop.shell.run_values import RunValues
 from keen_trellis.flow import edits
 from keen_trellis.flow.addresses import shown_place
 from keen_trellis.flow.guarding import Checked, checked_before
@@ -43,9 +44,9 @@ _WIDTH = 560  # pixels
 class Writing(QObject):
     """The commands of the window that write files. As `run`, they hold back what is behind a broken guard."""
 
-    def __init__(self, frame: Frame, reaching: Reaching) -> None:
+    def __init__(self, frame: Frame, reaching: Reaching, run_values: RunValues) -> None:
         super().__init__(frame)
-        self._reaching = reaching
+        self._reaching, self._run_values = reaching, run_values
         frame.sentence.write_wanted.connect(self.write_output)
         frame.sentence.output_wanted.connect(self.add_output)
         self._frame = frame
@@ -86,7 +87,8 @@ class Writing(QObject):
     def write_all(self) -> None:
         """Write every output of the flow, in its order; what is replaced is asked once for all."""
         steps = self._session.flow.in_order()
-        self._write([step.id for step in steps if KINDS.ends_rail(step) and not step.skipped])
+        ends = [step.id for step in steps if KINDS.ends_rail(step) and not step.skipped]
+        self._run_values.agree(lambda: self._write(ends))
 
     def write_output(self, step_id: str) -> None:
         """Write one output. What is there is replaced, and what is behind a broken guard written, only after
@@ -96,9 +98,10 @@ class Writing(QObject):
 
     def _write(self, steps: Sequence[str]) -> None:
         """Look at where outputs go, ask if something is there that goes, and write them together."""
-        targets = {step: KINDS.settings(self._session.flow.step(step)) for step in steps}
-        if not targets or not self._targets_differ():
+        if not steps or not self._targets_differ():
             return
+        flow = self._session.flow
+        targets = {step: KINDS.settled(flow, flow.step(step)) for step in steps}
         if not all(self._reaching.may_write(settings) for settings in targets.values()):
             return
         read = never_written(self._session.flow, KINDS, self._session.library, self._session.path)

@@ -24,11 +24,12 @@ from keen_trellis.desktop.trellis.shapes import (
     Stub,
     Stump,
     Tie,
+    ValueLine,
     Words,
 )
 from keen_trellis.session.selection import Selection
 
-Drawn = FileLine | Head | Stump | Rail | Knot | Bead | Stub | End | Tie | Slat | Caption
+Drawn = FileLine | ValueLine | Head | Stump | Rail | Knot | Bead | Stub | End | Tie | Slat | Caption
 _NOTHING = Selection()
 _EDGE = 6.0  # of frames and of what shows a selection
 _PROGRESS = 12.0  # below a step that is being computed
@@ -62,7 +63,15 @@ class Look:
     def _shapes(self) -> Iterator[Drawn]:
         layout = self.layout
         return chain(
-            *(layout.files, layout.heads, layout.stumps, layout.rails, layout.knots, layout.beads),
+            *(
+                layout.values,
+                layout.files,
+                layout.heads,
+                layout.stumps,
+                layout.rails,
+                layout.knots,
+                layout.beads,
+            ),
             *(layout.stubs, layout.ends, layout.ties, layout.slats, self.captions),
         )
 
@@ -103,7 +112,7 @@ def extent(shape: Drawn) -> QRectF:
     """What a shape covers, and what shows that it is selected or under way."""
     if isinstance(shape, Caption):
         return shape.rect.adjusted(-11, -2, 11, 2)
-    if isinstance(shape, FileLine):
+    if isinstance(shape, (FileLine, ValueLine)):
         return QRectF(0, shape.y - 2, MARGIN_WIDTH, LINE + 4)
     if isinstance(shape, (Head, Stump)):
         return QRectF(0, shape.y - 15, MARGIN_WIDTH, 30)

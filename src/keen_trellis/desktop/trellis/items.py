@@ -26,6 +26,7 @@ _DOES = {
     "step": "drag it along its rail to move it; a double click leads to its sentence",
     "stub": "rows that leave here; drag it to carry them on",
     "output": "F9 writes it",
+    "run value": "a double click changes it; each run may set it anew",
     "table": "a double click starts a rail with it; drag it onto a rail to join the two",
     "tie": "the shared filter reaches this rail here",
     "open ring": "the shared filter does not reach this rail; a click asks for a field to tie it to",
@@ -70,6 +71,9 @@ def items_of(layout: Layout) -> list[Item]:
 
 def _margin_items(layout: Layout) -> list[Item]:
     found = []
+    for value in layout.values:
+        rect = QRectF(4, value.y, MARGIN_WIDTH - 8, LINE - 2)
+        found.append(Item(rect, value.selection, f"{value.name} is {value.text}", "run value"))
     for head in layout.heads:
         rect = QRectF(4, head.y - _LANE / 2, MARGIN_WIDTH - 8, _LANE)
         found.append(Item(rect, head.selection, head.name, "rail", draggable=True, target=True))

@@ -136,7 +136,7 @@ class _Planner(Places):
         outcome = self.session.outcome(step.id)
         name, detail = step.name, "cannot be written"
         with suppress(TrellisError):
-            name, detail = KINDS.of(step).summed_up(KINDS.settings(step))
+            name, detail = KINDS.of(step).summed_up(KINDS.settled(self.flow, step))
         alarm = bool(outcome and outcome.error)
         if outcome is not None and outcome.guards:
             said, broken = guards_said(outcome.guards)

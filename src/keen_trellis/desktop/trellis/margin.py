@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keen_trellis.desktop.trellis.places import Places, place_in, rows_at
-from keen_trellis.desktop.trellis.shapes import FOLD, LINE, FileLine, Head, Stump
+from keen_trellis.desktop.trellis.shapes import FOLD, LINE, FileLine, Head, Stump, ValueLine
 from keen_trellis.flow.graph import Step
 from keen_trellis.session.selection import Selection
 
@@ -15,6 +15,12 @@ _GAP = 3
 def lay_margin(places: Places) -> None:
     """Lay out files with their tables, and with each table that is used the lane that begins at it."""
     y = 6.0
+    for value in places.flow.values:
+        text = value.value or "not set"
+        line = ValueLine(Selection(value=value.name), y, f":{value.name}", text, not value.value)
+        places.layout.values.append(line)
+        y += LINE
+    y += _GAP if places.flow.values else 0
     for path in places.files:
         y = _file(places, path, y) + _GAP
     own = [step for step, settings in places.sources.items() if not settings.path]

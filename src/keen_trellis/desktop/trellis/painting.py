@@ -124,6 +124,16 @@ class TrellisPainter:
 
     def _margin(self, area: QRectF) -> None:
         painter, chosen, layout = self.painter, theme(), self.layout
+        for value in layout.values:
+            if self._selection == value.selection:
+                painter.fillRect(QRectF(4, value.y, MARGIN_WIDTH - 8, LINE - 2), chosen.selected)
+            middle = value.y + LINE / 2 - 1
+            painter.setFont(font(11.5))
+            painter.setPen(chosen.soft)
+            _left(painter, 14, middle, value.name, MARGIN_WIDTH / 2 - 22)
+            painter.setFont(font(11.5, bold=True))
+            painter.setPen(chosen.alarm if value.alarm else chosen.ink)
+            _right(painter, MARGIN_WIDTH - 16, middle, _fitting(painter, value.text, 90))
         for line in layout.files:
             if line.path and self._selection == Selection(path=line.path):
                 painter.fillRect(QRectF(4, line.y, MARGIN_WIDTH - 8, LINE - 2), chosen.selected)
@@ -156,7 +166,10 @@ class TrellisPainter:
             _right(painter, MARGIN_WIDTH - 16, head.y, head.count or ("error" if head.alarm else ""))
             self._progress(head.selection.step, MARGIN_WIDTH - 30, head.y)
         bottom = max(
-            [line.y for line in layout.files] + [s.y for s in layout.stumps] + [h.y for h in layout.heads]
+            [line.y for line in layout.files]
+            + [value.y for value in layout.values]
+            + [s.y for s in layout.stumps]
+            + [h.y for h in layout.heads]
         )
         if bottom + 40 < area.bottom():
             painter.setFont(font(11.5))
@@ -384,9 +397,13 @@ def rail_path(rail: Rail) -> QPainterPath:
 
 
 def _left(painter: QPainter, x: float, y: float, text: str, room: float) -> None:
-    shown = elided(QFontMetrics(painter.font()), text, Qt.TextElideMode.ElideMiddle, int(room))
+    shown = _fitting(painter, text, room)
     align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft
     painter.drawText(QRectF(x, y - 10, room + 2, 20), align, shown)
+
+
+def _fitting(painter: QPainter, text: str, room: float) -> str:
+    return elided(QFontMetrics(painter.font()), text, Qt.TextElideMode.ElideMiddle, int(room))
 
 
 def _right(painter: QPainter, x: float, y: float, text: str) -> None:

@@ -40,6 +40,17 @@ class FileLine:
 
 
 @dataclass(frozen=True)
+class ValueLine:
+    """A run value of the flow, where its rails begin."""
+
+    selection: Selection
+    y: float
+    name: str
+    text: str
+    alarm: bool
+
+
+@dataclass(frozen=True)
 class Head:
     """Where a rail begins."""
 
@@ -235,6 +246,7 @@ class Layout:
     height: float = 0
     least_width: float = 0  # narrower than this it has to be scrolled
     files: list[FileLine] = field(default_factory=list)
+    values: list[ValueLine] = field(default_factory=list)
     heads: list[Head] = field(default_factory=list)
     stumps: list[Stump] = field(default_factory=list)
     rails: list[Rail] = field(default_factory=list)
