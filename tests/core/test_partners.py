@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from rapidfuzz.distance import OSA
 
-from keen_trellis.core.insight.letters import Letters
 from keen_trellis.core.insight.names import other_names
 from keen_trellis.core.insight.partners import misspelt
+from keen_trellis.core.letters import Letters
 from keen_trellis.core.task import Task
 
 VENUES = ["harbour museum", "old customs hall", "net loft house", "pier gallery", "tolsery museum"]

@@ -27,7 +27,13 @@ from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.first import FirstSettings
-from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
+from keen_trellis.flow.steps.join import (
+    JoinSettings,
+    LikeSettings,
+    LinkSettings,
+    MergeSettings,
+    RungSettings,
+)
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
 from keen_trellis.flow.steps.output import OutputSettings
@@ -94,6 +100,11 @@ def some_flow(folder: Path) -> Flow:
         merge=(MergeSettings("note", "right"),),
         partner_found=True,
         side=True,
+        rungs=(
+            RungSettings(links=(LinkSettings("a", "b", like=LikeSettings(90.0, best=True)),), review=True),
+        ),
+        matched_by=True,
+        score=True,
     )
     flow, knot = edits.add_join(flow, Input(loans), Input(objects), settings)
     measure = BlendMeasure("total", "sum", "cost", "spread", "value")

@@ -12,6 +12,7 @@ from decimal import Decimal
 from functools import cache
 from pathlib import Path
 
+import msgspec
 import odf.opendocument
 import odf.table
 import odf.text
@@ -44,7 +45,13 @@ from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.first import FirstSettings
-from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, MergeSettings
+from keen_trellis.flow.steps.join import (
+    JoinSettings,
+    LikeSettings,
+    LinkSettings,
+    MergeSettings,
+    RungSettings,
+)
 from keen_trellis.flow.steps.mend_text import ActionSettings, MendTextSettings
 from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
 from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsSettings
@@ -380,6 +387,16 @@ def joins():
             yield "join", JoinSettings(links=links[:1], type=kind.value, merge=merge)
     for take in ("first", "last", "pair-off", "least:m", "greatest:d"):
         yield "join", JoinSettings(links=(LinkSettings("k", "k"),), type="full-outer", take=take)
+    alike = LinkSettings("t", "t", like=LikeSettings(60.0))
+    near = tuple(
+        LinkSettings(name, name, like=LikeSettings(within="2", best=True)) for name in ("k", "d", "m")
+    )
+    for kind in ("inner", "full-outer", "left-anti"):
+        for link in (alike, *near):
+            yield "join", JoinSettings(links=(link,), type=kind, score=True)
+        rungs = (RungSettings(links=(near[0],)), RungSettings(links=(alike,), review=True))
+        ladder = JoinSettings(links=(LinkSettings("t", "t"),), type=kind, rungs=rungs)
+        yield "join", msgspec.structs.replace(ladder, matched_by=True, score=True)
     expression = LinkSettings("k + 1", "m * 2", left_is_expression=True, right_is_expression=True)
     yield "join", JoinSettings(links=(expression,), type="full-outer")
     blanks = LinkSettings("t", "t", blank_matches_blank=True)

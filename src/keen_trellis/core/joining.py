@@ -58,6 +58,8 @@ class Side(enum.Enum):
 
     BOTH = "both"  # whether both sides have a row
     WHICH = "which"  # which table has the row, or that both have
+    RUNG = "rung"  # by which rung of a ladder the left row was found
+    SCORE = "score"  # how alike or how far apart the pair is
 
     @property
     def merges(self) -> bool:
@@ -88,6 +90,8 @@ class FieldChoice:
     merge: fields of the same name that become one, each with the side whose value comes first.
     partner_found: a field of the result says of each row whether it has a partner; in a full anti join, where
     none has, which side it is of.  side: a field says whether it is of the left, the right or both.
+    rungs: what is said of the rungs of a ladder in a field of pairs; none for no such field.  score: a field
+    says of pairs how alike or how far apart they are.
     """
 
     keep: tuple[str, ...] | None = None
@@ -97,6 +101,8 @@ class FieldChoice:
     merge: tuple[tuple[str, Side], ...] = ()
     partner_found: bool = False
     side: bool = False
+    rungs: tuple[str, ...] = ()
+    score: bool = False
 
 
 def plan_fields(
@@ -142,6 +148,16 @@ def plan_fields(
             field = Field(_free_name("side", taken), ARROW_TYPES[FieldType.TEXT])
             taken.add(field.name)
             plan.append(JoinedField(field, Side.WHICH, said=said))
+    if join_type.keeps_pairs:
+        of_pairs = (
+            (choice.rungs, "matched by", FieldType.TEXT, Side.RUNG),
+            (choice.score, "likeness", FieldType.REAL, Side.SCORE),
+        )
+        for is_wanted, name, kind, asked in of_pairs:
+            if is_wanted:
+                field = Field(_free_name(name, taken), ARROW_TYPES[kind])
+                taken.add(field.name)
+                plan.append(JoinedField(field, asked, said=choice.rungs if asked is Side.RUNG else ()))
     return tuple(plan)
 
 
@@ -254,6 +270,8 @@ class JoinedTable(Table):
                 cells.append(from_right[entry.right])
             elif entry.side in (Side.WHICH, Side.BOTH):
                 cells.append(_told_of_sides(entry, left_rows, right_rows))
+            elif entry.side in (Side.RUNG, Side.SCORE):
+                cells.append(_told_of_pairs(entry, self._match, left_rows, right_rows))
             elif entry.side.merges:
                 sides = from_left[entry.left], from_right[entry.right]
                 cells.append(_merged(*(sides if entry.side is Side.LEFT_FIRST else sides[::-1]), entry.field))
@@ -278,6 +296,8 @@ class JoinedTable(Table):
                 made.append(left[entry.left] if entry.side is Side.LEFT else right[entry.right])
             elif entry.side in (Side.BOTH, Side.WHICH):
                 made.append(_told_of_sides(entry, left_rows, right_rows).absent)
+            elif entry.side in (Side.RUNG, Side.SCORE):
+                made.append(_told_of_pairs(entry, self._match, left_rows, right_rows).absent)
             else:
                 made.append(_absent_in_either(entry.side, left[entry.left], right.get(entry.right), has_left))
         return made
@@ -521,6 +541,22 @@ def _told_of_sides(entry: JoinedField, left: IndexVector, right: IndexVector) ->
         )
         values = texts.take(pa.array(places.astype(np.int8), mask=nowhere))
     return Cells(values, nowhere if nowhere.any() else None)
+
+
+def _told_of_pairs(entry: JoinedField, match: Match, left: IndexVector, right: IndexVector) -> Cells:
+    """Of pairs by which rung they were found, or their score; without partner where a row is in no pair."""
+    nowhere = (left < 0) | (right < 0)
+    pairs = np.flatnonzero(~nowhere)
+    if entry.side is Side.RUNG:
+        place = np.zeros(len(left), np.int64)
+        if match.rung_of_left is not None:
+            place[pairs] = match.rung_of_left[left[pairs]].astype(np.int64) - 1
+        texts = pa.array(entry.said, entry.field.arrow_type)
+        return Cells(texts.take(pa.array(place, mask=nowhere)), nowhere if nowhere.any() else None)
+    scores = np.full(len(left), np.nan)
+    if match.scores is not None and len(pairs):
+        scores[pairs] = match.scores_of(left[pairs], right[pairs])
+    return Cells(pa.array(scores, mask=np.isnan(scores)), nowhere if nowhere.any() else None)
 
 
 def _either(left: Cells, right: Cells | None, has_left: Mask, field: Field) -> Cells:

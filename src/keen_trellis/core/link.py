@@ -85,12 +85,37 @@ class Preparation:
         return self != Preparation()
 
 
+SIDES_OF_NEAR = ("both", "before", "after")
+
+
+@dataclass(frozen=True)
+class Likeness:
+    """How alike two values must be that need not be equal.
+
+    at_least: of texts, 1 to 100 (see `core.likeness`).  within: of numbers how far apart they may be, of
+    moments in days; "" for any distance.  side: whether the right value may be `before` the left one, `after`
+    it or `both`; the same value is both.  best: only the partners that are most alike, or nearest.
+    """
+
+    at_least: float = 85.0
+    within: str = ""
+    side: str = "both"
+    best: bool = False
+
+    @property
+    def swapped(self) -> Likeness:
+        """The same seen from the other side; which one is the nearest, a left row says."""
+        turned = {"before": "after", "after": "before"}
+        return replace(self, side=turned.get(self.side, self.side))
+
+
 @dataclass(frozen=True)
 class LinkField:
     """One side of the left table compared with one of the right.
 
     left, right: names of fields, or expressions over one side's fields where the two flags say so.
-    blanks: a blank matches a blank (IS [NOT] DISTINCT FROM); with = and <> only.
+    blanks: a blank matches a blank (IS [NOT] DISTINCT FROM); with = and <> only.  likeness: they need not be
+    equal, but so much alike or so near; with = only.
     """
 
     left: str
@@ -100,11 +125,12 @@ class LinkField:
     blanks: bool = False
     left_is_expression: bool = False
     right_is_expression: bool = False
+    likeness: Likeness | None = None
 
     @property
     def as_written(self) -> LinkField:
-        """The same link with nothing prepared."""
-        return replace(self, preparation=Preparation())
+        """The same link with nothing prepared, and equal values only."""
+        return replace(self, preparation=Preparation(), likeness=None)
 
     @property
     def swapped(self) -> LinkField:
@@ -116,6 +142,7 @@ class LinkField:
             operator=self.operator.mirrored,
             left_is_expression=self.right_is_expression,
             right_is_expression=self.left_is_expression,
+            likeness=self.likeness.swapped if self.likeness is not None else None,
         )
 
     @property
@@ -126,7 +153,7 @@ class LinkField:
     @property
     def is_plain_equality(self) -> bool:
         """Whether two fields as they are compare with =."""
-        return self.operator is Operator.EQUAL and self.is_plain
+        return self.operator is Operator.EQUAL and self.is_plain and self.likeness is None
 
     def sides(self, left: Sequence[Field], right: Sequence[Field]) -> tuple[Expression, Expression]:
         """Both sides as expressions, one without a type yet as of the other's type; UsageError for an unknown
@@ -212,8 +239,16 @@ def check_links(links: Sequence[LinkField], left: Sequence[Field], right: Sequen
         raise UsageError(
             "The join has no link field yet.", remedy="Choose a field of each side that must be equal."
         )
+    if sum(link.likeness is not None for link in links) > 1:
+        raise UsageError(
+            "Two link fields compare by likeness.",
+            remedy="Compare one of them with =, or give the other a rung of its own.",
+        )
     for link in links:
         one, other = link.sides(left, right)
+        if link.likeness is not None:
+            untyped = one.untyped and other.untyped  # then nothing matches, whatever is asked
+            _check_likeness(link, link.likeness, None if untyped else (one.type, other.type))
         if link.blanks and link.operator not in (Operator.EQUAL, Operator.UNEQUAL):
             said = f"{link.left} {link.operator.value} {link.right}"
             raise UsageError(f"A blank is neither more nor less than another: {said}.")
@@ -223,6 +258,36 @@ def check_links(links: Sequence[LinkField], left: Sequence[Field], right: Sequen
                 "they can never be equal.",
                 remedy=_type_remedy(one.type, other.type),
             )
+
+
+def _check_likeness(link: LinkField, likeness: Likeness, types: tuple[FieldType, FieldType] | None) -> None:
+    said = f"{link.left} with {link.right}"
+    if link.operator is not Operator.EQUAL or link.blanks:
+        raise UsageError(f"{said} is compared by likeness, and also by {link.operator.value} or as a blank.")
+    if types is None:
+        return
+    left, right = types
+    as_text = link.preparation.compare_as == "text" or left is right is FieldType.TEXT
+    if link.preparation.compare_as in ("", "text") and as_text:
+        if not 1 <= likeness.at_least <= 100:
+            raise UsageError(f"{said}: texts are 1 to 100 alike.", remedy="85 is a good one to begin with.")
+        if likeness.within or likeness.side != "both":
+            raise UsageError(
+                f"{said} are texts: they have no distance.", remedy="Say how alike they must be."
+            )
+        return
+    near = (left.is_number and right.is_number) or (left.is_moment and right.is_moment)
+    if link.preparation.compare_as or not near:
+        raise DataError(
+            f"{said}: {left.value} and {right.value} are neither alike nor near.",
+            remedy="Compare texts, numbers or dates; or both as text.",
+        )
+    if likeness.side not in SIDES_OF_NEAR:
+        raise UsageError(f"“{likeness.side}” is no side.", remedy=f"It can be {', '.join(SIDES_OF_NEAR)}.")
+    if not likeness.within and not likeness.best:
+        raise UsageError(
+            f"{said}: it is not said how near.", remedy="Say within how much, or take the nearest."
+        )
 
 
 def check_take(take: Take, right: Sequence[Field]) -> None:

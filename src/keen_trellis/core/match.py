@@ -115,7 +115,10 @@ class Match(ABC):
 
     Pairs stand in left order, the partners of a left row in right order, and are numbered from 0.
 
-    pairs: how many there are.  partners_of_left, partners_of_right: how many each row is in.
+    pairs: how many there are.  partners_of_left, partners_of_right: how many each row is in.  scores: of each
+    pair how alike or how far apart it is, NaN where it is simply equal; None where none was asked for.
+    are_distances: whether the less of them is the better.  rung_of_left: by which rung of a ladder each left
+    row was found, from 1, 0 for none.
     """
 
     pairs: int
@@ -123,6 +126,9 @@ class Match(ABC):
     partners_of_right: IndexVector
     sides: tuple[SideCounts, SideCounts] = (SideCounts(), SideCounts())
     as_written: Written | None = None
+    scores: IndexVector | None = None
+    are_distances: bool = False
+    rung_of_left: IndexVector | None = None
 
     # --- what the kinds of match differ in ---
 
@@ -232,6 +238,20 @@ class Match(ABC):
         """The left and right rows of the pairs with these numbers."""
         left = np.searchsorted(self.first_pair_of_left, pairs, side="right") - 1
         return left, self.nth_partner(left, pairs - self.first_pair_of_left[left])
+
+    def scores_of(self, left: IndexVector, right: IndexVector) -> IndexVector:
+        """The scores of pairs that are among these, given by their rows; there are some."""
+        assert self.scores is not None
+        size = max(len(self.partners_of_right), 1)
+        place = np.searchsorted(self._pair_keys, left.astype(np.int64) * size + right)
+        found: IndexVector = self.scores[place]
+        return found
+
+    @cached_property
+    def _pair_keys(self) -> IndexVector:
+        left, right = self.all_pairs()
+        keys: IndexVector = left.astype(np.int64) * max(len(self.partners_of_right), 1) + right
+        return keys
 
     @cached_property
     def pair_numbers_as_written(self) -> IndexVector:

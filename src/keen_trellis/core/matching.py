@@ -14,8 +14,10 @@ from keen_trellis.core.encoding import (
     prepare_links,
     side_counts,
 )
+from keen_trellis.core.likeness import alike_rows
 from keen_trellis.core.link import LinkField, Operator, Take, check_links, check_take
-from keen_trellis.core.match import CodeMatch, ListedMatch, Match
+from keen_trellis.core.match import CodeMatch, ListedMatch, Match, Written, index_type
+from keen_trellis.core.nearness import near
 from keen_trellis.core.ranges import Condition, Limits, check_pairs, listed_match, match_by_conditions
 from keen_trellis.core.table import IndexVector, Mask, Table
 from keen_trellis.core.taking import taken
@@ -51,7 +53,7 @@ def match(
     found = _any_of(prepared, limits, task) if any_of and len(links) > 1 else _all_of(prepared, limits, task)
     found.sides = sides
     if _is_prepared(links, prepared):
-        found.as_written = _Written(left, right, links, any_of=any_of)
+        found.as_written = written_by(left, right, links, any_of=any_of)
     return taken(found, take, left, right, tuple(links), task)
 
 
@@ -66,14 +68,47 @@ def _one_group(left_rows: int, right_rows: int) -> Encoded:
 
 
 def _all_of(prepared: Sequence[PreparedLink], limits: Limits, task: Task) -> Match:
-    equal = [entry for entry in prepared if entry.link.operator is Operator.EQUAL]
+    alike = next((entry for entry in prepared if entry.link.likeness is not None), None)
+    equal = [e for e in prepared if e.link.operator is Operator.EQUAL and e.link.likeness is None]
     others = [entry for entry in prepared if entry.link.operator is not Operator.EQUAL]
     one = prepared[0]
     codes = encode(equal, task) if equal else _one_group(one.left.rows, one.right.rows)
     task.checkpoint(0, 0, "pairing rows")
+    if alike is not None:
+        return _by_likeness(alike, codes, [Condition.of(entry) for entry in others], limits, task)
     if not others:
         return CodeMatch(codes)
     return match_by_conditions(codes, [Condition.of(entry) for entry in others], limits, task)
+
+
+def _by_likeness(
+    entry: PreparedLink, groups: Encoded, conditions: Sequence[Condition], limits: Limits, task: Task
+) -> ListedMatch:
+    """Pairs of one group that are so much alike, or so near, and fulfil all other conditions."""
+    likeness = entry.link.likeness
+    assert likeness is not None
+    sides = entry.left.of_rows, entry.right.of_rows
+    rows = len(sides[0]), len(sides[1])
+    is_text = type_of_arrow(sides[0].type) is FieldType.TEXT
+    if is_text:
+        left, right, scores = alike_rows(*sides, groups, likeness.at_least, limits, task)
+    else:
+        left, right, scores = near(*sides, groups, likeness, limits)
+    kept = np.ones(len(left), dtype=bool)
+    for condition in conditions:
+        kept &= condition.holds(left, right)
+    left, right, scores = left[kept], right[kept], scores[kept]
+    order = np.lexsort((right, left))
+    left, right, scores = left[order], right[order], scores[order]
+    if is_text and likeness.best and len(left):
+        starts = np.flatnonzero(np.diff(left, prepend=-1))
+        most = np.repeat(np.maximum.reduceat(scores, starts), np.diff(np.append(starts, len(left))))
+        left, right, scores = left[scores == most], right[scores == most], scores[scores == most]
+    counts = np.bincount(left, minlength=rows[0]), np.bincount(right, minlength=rows[1])
+    listed = right.astype(index_type(rows[1]))
+    found = ListedMatch(*counts, lambda: listed)
+    found.scores, found.are_distances = scores.astype(np.float64), not is_text
+    return found
 
 
 def _any_of(prepared: Sequence[PreparedLink], limits: Limits, task: Task) -> ListedMatch:
@@ -97,6 +132,8 @@ def _is_prepared(links: Sequence[LinkField], prepared: Sequence[PreparedLink]) -
     """Whether preparation can have changed anything: what is ignored is ignored in text only."""
     for link, entry in zip(links, prepared, strict=True):
         preparation = link.preparation
+        if link.likeness is not None:
+            return True
         if preparation.compare_as or preparation.corrections:
             return True
         if preparation and entry.left.values.type == entry.right.values.type and _is_text(entry):
@@ -106,6 +143,11 @@ def _is_prepared(links: Sequence[LinkField], prepared: Sequence[PreparedLink]) -
 
 def _is_text(entry: PreparedLink) -> bool:
     return type_of_arrow(entry.left.values.type) is FieldType.TEXT
+
+
+def written_by(left: Table, right: Table, links: Sequence[LinkField], *, any_of: bool) -> Written:
+    """What tells which pairs match by links with nothing prepared."""
+    return _Written(left, right, links, any_of=any_of)
 
 
 class _Written:

@@ -168,10 +168,10 @@ class _Stretches:
         for entry in conditions:
             values = entry.left[order]
             if entry.operator in (Operator.GREATER, Operator.AT_LEAST):
-                found = _bisected(values, start, stop, entry.right, behind=entry.operator is Operator.GREATER)
+                found = bisected(values, start, stop, entry.right, behind=entry.operator is Operator.GREATER)
                 start = found
             else:
-                found = _bisected(values, start, stop, entry.right, behind=entry.operator is Operator.AT_MOST)
+                found = bisected(values, start, stop, entry.right, behind=entry.operator is Operator.AT_MOST)
                 stop = found
         return _Stretches(order, start, np.maximum(start, stop), len(sorted_codes), swapped)
 
@@ -237,7 +237,7 @@ class _Stretches:
         return asking, self.order[np.repeat(begin, lengths) + np.arange(len(asking))].astype(kind)
 
 
-def _bisected(
+def bisected(
     values: Vector, start: IndexVector, stop: IndexVector, wanted: Vector, *, behind: bool
 ) -> IndexVector:
     """For each wanted value its place in the sorted stretch from start to stop, behind equal ones or not."""

@@ -28,7 +28,9 @@ def taken(
         _check_one(found, left, right, links)
         return found
     task.checkpoint(0, 0, "choosing among matches")
-    if take.kind is Taken.PAIR_OFF:
+    if take.kind is Taken.PAIR_OFF and found.scores is not None:
+        partner = _paired_by_score(found, task)
+    elif take.kind is Taken.PAIR_OFF:
         partner = _paired_by_code(found) if isinstance(found, CodeMatch) else _paired_off(found, task)
     elif take.kind in (Taken.LEAST, Taken.GREATEST):
         partner = _best(found, take, right)
@@ -51,6 +53,8 @@ def _one_each(found: Match, partner: IndexVector) -> ListedMatch:
     )
     made.sides = found.sides
     made.as_written = found.as_written
+    if found.scores is not None:
+        made.scores, made.are_distances = found.scores_of(np.flatnonzero(has), right), found.are_distances
     return made
 
 
@@ -113,6 +117,28 @@ def _paired_by_code(found: CodeMatch) -> IndexVector:
     there = number < (start[held + 1] - start[held])
     partner = np.full(len(found.codes.left), _NONE, np.int64)
     partner[left_order[there]] = order[start[held[there]] + number[there]]
+    return partner
+
+
+def _paired_by_score(found: Match, task: Task) -> IndexVector:
+    """One to one, the best pairs first: again and again those that are the best for both of their rows."""
+    left, right = found.all_pairs()
+    assert found.scores is not None
+    worth = found.scores if found.are_distances else -found.scores
+    rank = np.empty(len(left), np.int64)
+    rank[np.lexsort((right, left, worth))] = np.arange(len(left))
+    partner = np.full(len(found.partners_of_left), _NONE, np.int64)
+    open_ = np.arange(len(left))
+    while len(open_):
+        task.checkpoint(0, 0, "pairing rows off")
+        best = [np.full(len(side), len(left), np.int64) for side in (partner, found.partners_of_right)]
+        np.minimum.at(best[0], left[open_], rank[open_])
+        np.minimum.at(best[1], right[open_], rank[open_])
+        chosen = open_[(best[0][left[open_]] == rank[open_]) & (best[1][right[open_]] == rank[open_])]
+        partner[left[chosen]] = right[chosen]
+        used = np.zeros(len(found.partners_of_right), dtype=bool)
+        used[right[chosen]] = True
+        open_ = open_[(partner[left[open_]] < 0) & ~used[right[open_]]]
     return partner
 
 

@@ -11,6 +11,7 @@ from functools import cache
 from typing import Any, Generic, Protocol, TypeVar
 
 import msgspec
+import numpy as np
 
 from keen_trellis.core.blending import Blended
 from keen_trellis.core.derived import DerivedTable
@@ -102,7 +103,8 @@ class Figures:
 
     rows: by port.  inputs: rows of each input.  still_open: by field the gaps that filling left.  lost: what
     computing made blank, by what was the matter.  no_column: as in a result.
-    passed_on: the rows are those of an input, unchanged.
+    rungs: how many left rows each rung of a ladder found.  passed_on: the rows are those of an input,
+    unchanged.
     """
 
     rows: Mapping[str, int]
@@ -115,6 +117,7 @@ class Figures:
     still_open: Mapping[str, int] = field(default_factory=dict)
     lost: Mapping[str, int] = field(default_factory=dict)
     no_column: Mapping[str, int] = field(default_factory=dict)
+    rungs: tuple[int, ...] = ()
     passed_on: bool = False
 
     @classmethod
@@ -131,8 +134,16 @@ class Figures:
             rows.still_open if isinstance(rows, FilledTable) else {},
             rows.counts if isinstance(rows, DerivedTable) else {},
             result.no_column,
+            _rungs(result.match),
             any(rows is table for table in tables),
         )
+
+
+def _rungs(match: Match | None) -> tuple[int, ...]:
+    """How many left rows each rung of a ladder found, passed over or not."""
+    if match is None or match.rung_of_left is None:
+        return ()
+    return tuple(np.bincount(match.rung_of_left)[1:].tolist())
 
 
 class Context(Protocol):

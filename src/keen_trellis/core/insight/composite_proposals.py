@@ -14,8 +14,8 @@ import pyarrow.compute as pc
 from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.composing import joins
-from keen_trellis.core.insight.letters import Vector
 from keen_trellis.core.insight.proposal import Known, Proposal
+from keen_trellis.core.letters import Vector
 from keen_trellis.core.link import LinkField, Operator, check_links
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import match

@@ -17,10 +17,10 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.ascii_text import is_ascii, with_signs
 from keen_trellis.core.conversion import PLACEHOLDERS
-from keen_trellis.core.insight.letters import Letters
 from keen_trellis.core.insight.names import ACRONYM, ORDER, PART, SHORTER, other_names, two_initials
 from keen_trellis.core.insight.partners import Partners, misspelt
 from keen_trellis.core.insight.reason import Kind, Vector
+from keen_trellis.core.letters import Letters
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.preparations import PREPARATIONS, in_words
 from keen_trellis.core.preparing import prepare

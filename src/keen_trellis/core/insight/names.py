@@ -13,9 +13,9 @@ import pyarrow as pa
 from rapidfuzz import process
 from rapidfuzz.distance import LCSseq, Prefix
 
-from keen_trellis.core.insight.letters import Keyed, Letters, Vector, each_once, powers, with_same_key
 from keen_trellis.core.insight.partners import Partners, sampled_places, seldom_by_chance
 from keen_trellis.core.insight.words import Vocabulary, Words
+from keen_trellis.core.letters import Keyed, Letters, Vector, each_once, powers, with_same_key
 from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.task import Task
 

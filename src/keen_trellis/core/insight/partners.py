@@ -15,8 +15,8 @@ import pyarrow as pa
 from rapidfuzz import process
 from rapidfuzz.distance import OSA
 
-from keen_trellis.core.insight.letters import Keyed, Letters, Vector, blocks, each_once, with_same_key
 from keen_trellis.core.insight.words import Vocabulary
+from keen_trellis.core.letters import Keyed, Letters, Vector, blocks, each_once, with_same_key
 from keen_trellis.core.parallel import each
 from keen_trellis.core.table import spread_rows
 from keen_trellis.core.task import Task

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.insight.letters import Keyed, Letters, Vector, powers, with_same_key
+from keen_trellis.core.letters import Keyed, Letters, Vector, powers, with_same_key
 
 # Words that say nothing of what a name stands for.
 _PASSED_OVER = ("of", "the", "and", "for", "in", "at", "on")

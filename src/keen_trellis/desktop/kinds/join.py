@@ -15,6 +15,7 @@ from keen_trellis.desktop.kinds.join_knot import JOIN_CUTTING
 from keen_trellis.desktop.kinds.join_links import JoinLinks
 from keen_trellis.desktop.kinds.join_repairs import JoinRepairs
 from keen_trellis.desktop.kinds.join_rows import rows_of_join
+from keen_trellis.desktop.kinds.join_rungs import JoinRungs
 from keen_trellis.desktop.kinds.stub import StubSentence
 from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.sentence.choices import (
@@ -45,6 +46,7 @@ class JoinSentence(SentencePart):
         self._accepted = AcceptedValues(session, pane)
         self._stub = StubSentence(session, pane)
         self._links = JoinLinks(session, pane)
+        self._rungs = JoinRungs(session, pane)
         self._fields = JoinFields(session, pane)
         self._repairs = JoinRepairs(session, pane)
 
@@ -68,6 +70,7 @@ class JoinSentence(SentencePart):
         items: list[Item] = [Word("Match"), *self._links.items(step, settings, outcome.inputs)]
         if not settings.links:
             items += [Word("or"), self._cross_chip(step, outcome)]
+        items += self._rungs.items(step, settings, outcome)
         items += self._fields.take(step, settings, outcome)
         items += self._accepted.items(step.id, settings, (left.name, right.name))
         if outcome.error is not None:

@@ -10,8 +10,10 @@ from keen_trellis.core.link import Taken
 from keen_trellis.desktop.marks import hue_of
 from keen_trellis.desktop.sentence.choices import (
     BOTH_LINKS,
+    MATCHED_BY,
     NAME_ALL,
     PARTNER_FOUND,
+    SCORE,
     SIDE,
     brought_choices,
     field_choices,
@@ -110,6 +112,12 @@ class JoinFields:
                 choices.append(Choice(PARTNER_FOUND, said, ticked=settings.partner_found))
                 said = "add a field “side”: left, right or both"
                 choices.append(Choice(SIDE, said, ticked=settings.side))
+                if settings.rungs or settings.matched_by:
+                    said = "add a field “matched by”: which rung found it"
+                    choices.append(Choice(MATCHED_BY, said, ticked=settings.matched_by))
+                if any(link.like for rung in settings.ladder for link in rung.links) or settings.score:
+                    said = "add a field “likeness”: how alike, or how far apart"
+                    choices.append(Choice(SCORE, said, ticked=settings.score))
                 choices += merge_choices(self._session, step.id, settings)
             title = f"Fields of {shape.name} that come along"
             self._pane.open_list(
@@ -123,6 +131,7 @@ class JoinFields:
             if which == "bring":
                 changes |= {"both_links": BOTH_LINKS in keys, "name_all": NAME_ALL in keys}
                 changes |= {"partner_found": PARTNER_FOUND in keys, "side": SIDE in keys}
+                changes |= {"matched_by": MATCHED_BY in keys, "score": SCORE in keys}
                 changes["merge"] = tuple(key for key in keys if isinstance(key, MergeSettings))
             verb = "Bring" if which == "bring" else "Keep"
             editing.change_join(self._session, step.id, f"{verb} {listed(list(names))}", **changes)

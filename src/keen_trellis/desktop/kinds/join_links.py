@@ -12,6 +12,8 @@ from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.core.table import Field
+from keen_trellis.core.values import FieldType
+from keen_trellis.desktop.kinds.join_like import LIKE, NEAR, NEAREST, LikeEditor, fields_of, like_choices
 from keen_trellis.desktop.marks import hue_of
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
@@ -29,7 +31,7 @@ from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.link_text import read_corrections, read_link
-from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.join import JoinSettings, LikeSettings, LinkSettings
 from keen_trellis.flow.wording import ignoring
 from keen_trellis.session import editing
 from keen_trellis.session.session import Session
@@ -82,9 +84,10 @@ class JoinLinks:
         return [
             field_chip(0, link.left),
             Word(f"of {shapes[0].name}"),
-            self._operator_chip(step, number, link),
+            self._operator_chip(step, number, link, shapes),
             field_chip(1, link.right),
             Word(f"of {shapes[1].name}"),
+            *self._like(step, number, link, shapes).items(),
             Word(","),
             Chip(words, prepare, "Preparation"),
             *self._correction_items(step, number, link),
@@ -183,18 +186,33 @@ class JoinLinks:
 
         return Chip(f"and {len(hidden)} more pairs", show, "More links")
 
-    def _operator_chip(self, step: Step, number: int, link: LinkSettings) -> Chip:
+    def _operator_chip(
+        self, step: Step, number: int, link: LinkSettings, shapes: Sequence[InputShape]
+    ) -> Chip:
         def choose(anchor: QWidget) -> None:
-            chooser = Chooser(
-                operator_choices(), self._pane, title="How the two compare", current=link.operator
-            )
-            self._pane.open_list(chooser, anchor, chosen=change)
+            choices = [*operator_choices(), *like_choices(*fields_of(link, shapes))]
+            current = link.operator if link.like is None else None
+            chooser = Chooser(choices, self._pane, title="How the two compare", current=current)
+            self._pane.open_list(chooser, anchor, chosen=partial(change, anchor))
 
-        def change(sign: str) -> None:
+        def change(anchor: QWidget, sign: str) -> None:
+            if sign in (LIKE, NEAR, NEAREST):
+                self._like(step, number, link, shapes).begin(sign, anchor)
+                return
             blanks = link.blank_matches_blank and sign in ("=", "<>")
-            self._set_link(step, number, operator=sign, blank_matches_blank=blanks)
+            self._set_link(step, number, operator=sign, blank_matches_blank=blanks, like=None)
 
-        return Chip(OPERATOR_WORDS[link.operator][0], choose, "Operator")
+        word = OPERATOR_WORDS[link.operator][0]
+        if link.like is not None:
+            texts = all(f is not None and f.type is FieldType.TEXT for f in fields_of(link, shapes))
+            word = LIKE if texts else "nearest to" if link.like.best else NEAR
+        return Chip(word, choose, "Operator")
+
+    def _like(self, step: Step, number: int, link: LinkSettings, shapes: Sequence[InputShape]) -> LikeEditor:
+        def put(like: LikeSettings | None) -> None:
+            self._set_link(step, number, like=like, operator="=", blank_matches_blank=False)
+
+        return LikeEditor(self._pane, link, fields_of(link, shapes), put)
 
     def _prepare(self, step: Step, number: int, keys: list[Any]) -> None:
         link = editing.join_settings(self._session, step.id).links[number]

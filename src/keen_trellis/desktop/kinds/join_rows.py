@@ -260,6 +260,8 @@ def _matched_by_mend(match: Match, settings: JoinSettings, explained: Explained 
                 OneSide(0, None, on_left=True),
             )
         ]
+    if match.rung_of_left is not None:
+        return _matched_by_rung(match, match.rung_of_left, settings)
     prepared = [entry.link.preparation for entry in settings.links if entry.link.preparation]
     if not prepared:
         return [Part("matched", "", _Pairs(match, None))]
@@ -295,6 +297,18 @@ def _matched_by_mend(match: Match, settings: JoinSettings, explained: Explained 
     ]
 
 
+def _matched_by_rung(match: Match, rung_of_left: IndexVector, settings: JoinSettings) -> list[Part]:
+    """The pairs by the rung of the ladder that found them, the last rung first: it is the least sure."""
+    of_pair = np.repeat(rung_of_left, match.partners_of_left)
+    parts = []
+    for number, rung in reversed(list(enumerate(settings.ladder, 1))):
+        numbers = np.flatnonzero(of_pair == number)
+        said = f"{len(numbers):,} {'pair' if len(numbers) == 1 else 'pairs'} by {rung.said}"
+        review = ", to be reviewed" if rung.review and len(numbers) else ""
+        parts.append(Part(f"rung:{number}", f"{said}{review}", _Pairs(match, numbers)))
+    return parts
+
+
 def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[Column]:
     """Left fields, the link fields in the middle, and the right fields that are brought."""
     left = {entry.name: entry for entry in shapes[0].fields}
@@ -306,7 +320,12 @@ def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[
     brought = [right[name] for name in chosen if name in right and name not in linked_right]
     plain = [entry for entry in settings.links if entry.link.is_plain]
     links = [
-        Column(LINK, left[entry.left], right[entry.right], _SIGNS.get(entry.operator, entry.operator))
+        Column(
+            LINK,
+            left[entry.left],
+            right[entry.right],
+            "≈" if entry.like is not None else _SIGNS.get(entry.operator, entry.operator),
+        )
         for entry in plain
     ]
     return [Column(LEFT, entry) for entry in kept] + links + [Column(RIGHT, entry) for entry in brought]
@@ -321,7 +340,7 @@ def rows_of_join(session: Session, explanations: Explanations, step: Step, outco
     left, right = outcome.tables
     reasons = explanations.of(outcome)
     return Shown(
-        (result.match, settings.links, settings.keep, settings.bring, reasons),
+        (result.match, settings.ladder, settings.keep, settings.bring, reasons),
         lambda: knot_content(settings, outcome.inputs, left, right, result, reasons),
         settings.join_type,
         reasons,

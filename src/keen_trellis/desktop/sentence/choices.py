@@ -24,6 +24,7 @@ from keen_trellis.session.session import Session
 
 # Choices that are no field and no preparation.
 AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, NAME_ALL, PARTNER_FOUND, SIDE = (object() for _ in range(7))
+MATCHED_BY, SCORE = object(), object()
 OTHER_DAYS = object()  # a period of any number of days
 
 # The operators as the sentence says them, and what they mean.

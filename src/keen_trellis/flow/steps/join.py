@@ -21,7 +21,17 @@ from keen_trellis.core.joining import (
     disagreements,
     plan_fields,
 )
-from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken, check_links, check_take
+from keen_trellis.core.laddering import Rung, ladder
+from keen_trellis.core.link import (
+    Likeness,
+    LinkField,
+    Operator,
+    Preparation,
+    Take,
+    Taken,
+    check_links,
+    check_take,
+)
 from keen_trellis.core.match import Match
 from keen_trellis.core.matching import cross, match
 from keen_trellis.core.table import Field, Table
@@ -40,7 +50,7 @@ from keen_trellis.flow.kinds import (
     encode_settings,
 )
 from keen_trellis.flow.run_values import ExpressionText, GivenText
-from keen_trellis.flow.wording import ignoring, question
+from keen_trellis.flow.wording import counted, ignoring, question
 
 if TYPE_CHECKING:
     from keen_trellis.core.insight.reasons import Asked
@@ -59,11 +69,26 @@ _TYPE_OF_PORT = {
 }
 
 
+class LikeSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How alike two values must be. at_least: of texts, 1 to 100.  within: of numbers, of dates in days; ""
+    for any distance.  side: both, before or after.  best: only the most alike, or the nearest.
+    """
+
+    at_least: float = 85.0
+    within: GivenText = ""
+    side: str = "both"
+    best: bool = False
+
+    @property
+    def likeness(self) -> Likeness:
+        return Likeness(self.at_least, self.within, self.side, self.best)
+
+
 class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """One pair of link fields, or of expressions where the two last members say so.
 
     ignore: what is ignored when they are compared.  operator: = <> < <= > >=.  compare_as: text, number or
-    date.  blank_matches_blank: with = and <>.  correct: pairs "read X as Y".
+    date.  blank_matches_blank: with = and <>.  correct: pairs "read X as Y".  like: they need not be equal.
     """
 
     left: ExpressionText
@@ -75,6 +100,7 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     correct: tuple[tuple[str, str], ...] = ()
     left_is_expression: bool = False
     right_is_expression: bool = False
+    like: LikeSettings | None = None
 
     @property
     def link(self) -> LinkField:
@@ -86,12 +112,13 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
             self.blank_matches_blank,
             self.left_is_expression,
             self.right_is_expression,
+            self.like.likeness if self.like is not None else None,
         )
 
     @staticmethod
     def of(link: LinkField) -> LinkSettings:
         """The settings of a link."""
-        preparation = link.preparation
+        preparation, like = link.preparation, link.likeness
         return LinkSettings(
             link.left,
             link.right,
@@ -102,19 +129,53 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
             preparation.corrections,
             link.left_is_expression,
             link.right_is_expression,
+            None if like is None else LikeSettings(like.at_least, like.within, like.side, like.best),
         )
 
     @property
     def swapped(self) -> LinkSettings:
         """The same link seen from the other side."""
-        return msgspec.structs.replace(
-            self,
-            left=self.right,
-            right=self.left,
-            operator=called(Operator, self.operator, "operator").mirrored.value,
-            left_is_expression=self.right_is_expression,
-            right_is_expression=self.left_is_expression,
-        )
+        return LinkSettings.of(self.link.swapped)
+
+
+class RungSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """Another way to find those that the links before it left. links: all must hold, or any of them.  review:
+    what it finds is to be looked at.
+    """
+
+    links: tuple[LinkSettings, ...] = ()
+    any_of: bool = False
+    review: bool = False
+
+    @property
+    def rung(self) -> Rung:
+        return Rung(tuple(entry.link for entry in self.links), self.any_of)
+
+    @property
+    def said(self) -> str:
+        """The rung in words, as its field says it."""
+        return rung_said(self.links)
+
+
+def rung_said(links: Sequence[LinkSettings]) -> str:
+    """Links in words."""
+    return " and ".join(link_said(entry) for entry in links) or "nothing yet"
+
+
+def link_said(link: LinkSettings) -> str:
+    """One link in words: maker = name; maker like name, 85 or more; day near date, within 3."""
+    ignored = ignoring(link.link.preparation) if link.link.preparation else ""
+    more = f", {ignored}" if ignored else ""
+    if link.like is None:
+        return f"{link.left} {link.operator} {link.right}{more}"
+    like = link.like
+    if like.within or like.side != "both":
+        within = f", within {like.within}" if like.within else ""
+        where = "near" if like.side == "both" else f"at or {like.side}"
+        return f"{link.left} {where} {link.right}{within}{', the nearest' if like.best else ''}{more}"
+    return (
+        f"{link.left} like {link.right}, {like.at_least:g} or more{', the best' if like.best else ''}{more}"
+    )
 
 
 class AcceptedSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -149,6 +210,9 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     side: a field says whether a row is of the left, the right or both.
     accepted: what has no partner and needs none.  rejected: pairs of values that were looked at and do not
     mean the same.  guards: what must hold, as `core.insight.guards` writes it.
+
+    rungs: further ways to find a partner, one after the other, for left rows that those before did not find.
+    matched_by, score: fields that say by which way a pair was found, and how alike or far apart it is.
     """
 
     links: tuple[LinkSettings, ...] = ()
@@ -165,6 +229,14 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     accepted: tuple[AcceptedSettings, ...] = ()
     rejected: tuple[tuple[str, str], ...] = ()
     guards: tuple[GivenText, ...] = ()
+    rungs: tuple[RungSettings, ...] = ()
+    matched_by: bool = False
+    score: bool = False
+
+    @property
+    def ladder(self) -> tuple[RungSettings, ...]:
+        """All rungs, the first of which are its links."""
+        return (RungSettings(links=self.links, any_of=self.any_of), *self.rungs)
 
     @property
     def join_type(self) -> JoinType:
@@ -185,6 +257,8 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
             merge,
             partner_found=self.partner_found,
             side=self.side,
+            rungs=tuple(rung.said for rung in self.ladder) if self.matched_by else (),
+            score=self.score,
         )
 
     def not_accepted(self, side: str, values: Iterable[str]) -> tuple[str, ...]:
@@ -221,6 +295,10 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
         return msgspec.structs.replace(
             self,
             links=tuple(entry.swapped for entry in self.links),
+            rungs=tuple(
+                msgspec.structs.replace(rung, links=tuple(entry.swapped for entry in rung.links))
+                for rung in self.rungs
+            ),
             merge=tuple(
                 MergeSettings(entry.name, "left" if entry.first == "right" else "right")
                 for entry in self.merge
@@ -265,7 +343,8 @@ class JoinKind(StepKind[JoinSettings]):
             settings.choice,
             right.name,
             left_name=left.name,
-            any_of=settings.any_of and len(settings.links) > 1,
+            # Where rungs find partners in several ways, no field stands for both sides of all.
+            any_of=(settings.any_of and len(settings.links) > 1) or bool(settings.rungs),
         )
 
     def fields_of_stub(
@@ -280,7 +359,7 @@ class JoinKind(StepKind[JoinSettings]):
         return [(of, name) for of, name in sides if of in there]
 
     def links(self, settings: JoinSettings) -> tuple[tuple[LinkField, int], ...]:
-        return tuple((link, 1) for link in settings.link_fields)
+        return tuple((entry.link, 1) for rung in settings.ladder for entry in rung.links)
 
     def rows_called(
         self, step_name: str, port: str, settings: JoinSettings, inputs: Sequence[InputShape]
@@ -294,7 +373,9 @@ class JoinKind(StepKind[JoinSettings]):
         if settings.join_type is not JoinType.CROSS:
             check_links(settings.link_fields, inputs[0].fields, inputs[1].fields)
             check_take(Take.named(settings.take), inputs[1].fields)
-        elif settings.links:
+            for rung in settings.rungs:
+                check_links(rung.rung.links, inputs[0].fields, inputs[1].fields)
+        elif settings.links or settings.rungs:
             raise UsageError(
                 "A join with link fields cannot be a cross join.",
                 remedy="Choose another type, or remove its link fields.",
@@ -332,6 +413,13 @@ class JoinKind(StepKind[JoinSettings]):
         self, settings: JoinSettings, figures: Figures, inputs: Sequence[InputShape]
     ) -> Iterator[tuple[str, str]]:
         counts = figures.counts
+        for number, rung in enumerate(settings.rungs, 1):
+            if rung.review and number < len(figures.rungs) and figures.rungs[number]:
+                found = counted(figures.rungs[number], inputs[0].name if inputs else "rows")
+                yield (
+                    "to review",
+                    f"{found} matched by rung {number + 1} ({rung.said}), which asks for review.",
+                )
         if counts is not None and settings.join_type.keeps_pairs and counts.pairs > counts.left_matched:
             yield "more rows", f"Repeated keys add {rows_said(counts.pairs - counts.left_matched)}."
 
@@ -351,11 +439,14 @@ class JoinKind(StepKind[JoinSettings]):
         def matched() -> Match:
             if settings.join_type is JoinType.CROSS:
                 return cross(left.table, right.table)
+            if settings.rungs:
+                rungs = [rung.rung for rung in settings.ladder]
+                return ladder(left.table, right.table, rungs, take, context.task)
             any_of = settings.any_of
             return match(left.table, right.table, links, context.task, any_of=any_of, take=take)
 
         found = context.remember(
-            ("match", left.fingerprint, right.fingerprint, links, settings.any_of, take), matched
+            ("match", left.fingerprint, right.fingerprint, settings.ladder, take), matched
         )
 
         def table(join_type: JoinType) -> Table:
@@ -376,8 +467,7 @@ class JoinKind(StepKind[JoinSettings]):
                     "disagreements",
                     left.fingerprint,
                     right.fingerprint,
-                    links,
-                    settings.any_of,
+                    settings.ladder,
                     take,
                     entry.name,
                 ),
@@ -401,7 +491,10 @@ class JoinKind(StepKind[JoinSettings]):
         links = " and ".join(
             f"{entry.left} of {left.name} {entry.operator} {entry.right} of {right.name}, "
             f"{ignoring(entry.link.preparation)}"
+            if entry.like is None
+            else f"{link_said(entry)} of {right.name}"
             for entry in settings.links
         )
+        links += "".join(f"; those left by {rung.said}" for rung in settings.rungs)
         answer = question(settings.join_type, left.name, right.name)
         return f"Match {links or 'nothing yet'}. This answers: {answer}."
