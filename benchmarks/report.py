@@ -22,6 +22,7 @@ from benchmarks import measures
 from benchmarks.answering import answering_grid
 from benchmarks.asking import asking_grid
 from benchmarks.insight import insight_grid
+from benchmarks.likeness import likeness_grid
 from benchmarks.matching import cases, match_grid, other_grid, page_grid
 from benchmarks.measures import seconds
 from benchmarks.planning import planning_grid
@@ -47,6 +48,7 @@ def report(rows: int) -> None:
     console.print(steps_grid(rows))
     console.print(insight_grid(rows // 25, rows // 5))
     console.print(real_grid(quick=rows < USUAL_ROWS))
+    console.print(likeness_grid(rows // 5, quick=rows < USUAL_ROWS))
     console.print(reading_grid(rows // 5))
     console.print(writing_grid(rows // 5))
     console.print(_window_grid(rows // 5))

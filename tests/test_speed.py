@@ -8,7 +8,7 @@ import numpy as np
 from click.testing import CliRunner
 
 import benchmarks.__main__ as command
-from benchmarks import answering, insight, matching, measures, report
+from benchmarks import answering, insight, likeness, matching, measures, real_lists, report
 from benchmarks.measures import alternated, peak_above
 from keen_trellis.core.blending import Keep, blend
 from keen_trellis.core.matching import match
@@ -53,6 +53,15 @@ class Speed(unittest.TestCase):
             self.assertGreater(accepted, 1_000)
         left, _ = insight.unmatched_tables(20_000)
         self.assertEqual(left.rows, 20_000)
+
+    def test_what_is_nearly_the_same_is_found_rightly_among_planted_names_and_real_ones(self):
+        told = likeness.judged(likeness.planted(5_000))
+        self.assertGreaterEqual(told.found, 0.85)
+        self.assertGreaterEqual(told.right, 0.95)
+        names = dict(real_lists.lists())["country names"]
+        told = likeness.judged(likeness.of_list("country names", names))
+        self.assertGreaterEqual(told.found, 0.85)
+        self.assertGreaterEqual(told.right, 0.95)
 
     def test_the_quick_form_measures_all_cases_on_fewer_rows(self):
         with mock.patch.object(command, "report") as measured:

@@ -13,6 +13,7 @@ from keen_trellis.core.task import Task
 
 # What there is to count of a computed field.
 BLANK, BY_ZERO, NOT_CAST = "blank", "divisions by zero", "failed casts"
+OUT_OF_RANGE = "results that are not there, as 30 February"
 
 
 def computed_fields(fields: Sequence[Field], name: str, expression: str) -> tuple[Field, ...]:
@@ -35,6 +36,7 @@ def computed(table: Table, name: str, expression: str, task: Task) -> DerivedTab
     for part in row_batches(table, task, f"computing {name}"):
         blanks += found.column(table, part, notes).null_count
     counts = {BLANK: blanks, BY_ZERO: notes.divisions_by_zero, NOT_CAST: notes.failed_casts}
+    counts[OUT_OF_RANGE] = notes.out_of_range
 
     def make(count: int, cells: Sequence[Cells]) -> Cells:
         return Cells(found.of_cells(count, cells))

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from keen_trellis.core.computing import BY_ZERO, NOT_CAST
+from keen_trellis.core.computing import BY_ZERO, NOT_CAST, OUT_OF_RANGE
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.shared_filters import feeds_blend, unreached
@@ -136,6 +136,10 @@ def _of_result(step: Step, outcome: Outcome, place: Selection) -> Iterator[Need]
         return  # the rows of the step before, which has its own needs
     if any(figures.still_open.values()):
         yield Need(place, step.name, "open gaps", f"{open_said(figures.still_open, 'still open')}.")
-    failed = [f"{figures.lost[what]:,} {what}" for what in (BY_ZERO, NOT_CAST) if figures.lost.get(what)]
+    failed = [
+        f"{figures.lost[what]:,} {what}"
+        for what in (BY_ZERO, NOT_CAST, OUT_OF_RANGE)
+        if figures.lost.get(what)
+    ]
     if failed:
         yield Need(place, step.name, "blank", f"Its expression gave blank: {', '.join(failed)}.")

@@ -21,6 +21,7 @@ class Notes:
 
     divisions_by_zero: int = 0
     failed_casts: int = 0
+    out_of_range: int = 0
 
 
 @dataclass(frozen=True)

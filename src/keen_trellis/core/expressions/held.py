@@ -153,7 +153,16 @@ def extract(part: str, node: Node) -> Node:
     """EXTRACT: a part of a date, time or timestamp as a whole number; seconds with their fractions."""
     if node.type is None:
         return constant(None, decimal(6) if part == "SECOND" else INTEGER)
-    of_date: dict[str, Callable[[pa.Array], pa.Array]] = {"YEAR": pc.year, "MONTH": pc.month, "DAY": pc.day}
+    of_date: dict[str, Callable[[pa.Array], pa.Array]] = {
+        "YEAR": pc.year,
+        "MONTH": pc.month,
+        "DAY": pc.day,
+        # Of the calendar of ISO 8601, as most databases have them beside those of the standard.
+        "QUARTER": pc.quarter,
+        "WEEK": pc.iso_week,
+        "ISOYEAR": pc.iso_year,
+        "ISODOW": lambda values: pc.day_of_week(values, count_from_zero=False, week_start=1),
+    }
     of_time: dict[str, Callable[[pa.Array], pa.Array]] = {
         "HOUR": pc.hour,
         "MINUTE": pc.minute,

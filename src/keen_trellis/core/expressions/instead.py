@@ -8,6 +8,8 @@ _OTHERWISE = "COALESCE(value, otherwise)"
 _CASE = "CASE WHEN condition THEN value ELSE otherwise END"
 _TODAY = "CURRENT_DATE"
 _PLACE = "POSITION('part' IN text)"
+_DIFFERENCE = "EXTRACT(DAY FROM (later - earlier) DAY)"
+_IN_MONTHS = "date + INTERVAL '3' MONTH"
 _FUNCTIONS = {
     "LENGTH": _LENGTH,
     "LEN": _LENGTH,
@@ -44,11 +46,21 @@ _FUNCTIONS = {
     "DATEVALUE": "CAST(text AS DATE)",
     "TO_NUMBER": "CAST(text AS DECIMAL(10, 2))",
     "VALUE": "CAST(text AS DECIMAL(10, 2))",
+    "DATEDIFF": _DIFFERENCE,
+    "DATE_DIFF": _DIFFERENCE,
+    "DAYS": _DIFFERENCE,
+    "DATEADD": _IN_MONTHS,
+    "DATE_ADD": _IN_MONTHS,
+    "ADD_MONTHS": _IN_MONTHS,
+    "EDATE": _IN_MONTHS,
+    "DATE_TRUNC": "date - (EXTRACT(DAY FROM date) - 1) * INTERVAL '1' DAY",
+    "REGEXP_LIKE": "text LIKE_REGEX '[A-Z]+'",
+    "REGEXP_MATCH": "text LIKE_REGEX '[A-Z]+'",
+    "MAX": "GREATEST(one, other)",
+    "MIN": "LEAST(one, other)",
+    "POW": "POWER(number, 2)",
     "TO_CHAR": "CAST(value AS VARCHAR)",
 }
-_NO_DIFFERENCE = (
-    "Days between two dates cannot be computed yet; EXTRACT makes numbers of the parts of a date."
-)
 
 
 def sign_instead(sign: str) -> str:
@@ -60,6 +72,4 @@ def sign_instead(sign: str) -> str:
 
 def function_instead(name: str) -> str:
     """What to do about a function that there is not, "" if that is not known. name: in capitals."""
-    if name in ("DATEDIFF", "DATE_DIFF", "DAYS"):
-        return _NO_DIFFERENCE
     return f"Write {_FUNCTIONS[name]} instead." if name in _FUNCTIONS else ""

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from functools import lru_cache
 from typing import Any, TypeVar
@@ -18,7 +20,7 @@ from sqlglot.tokenizer_core import Token, TokenType
 
 from keen_trellis.core.day import today
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.expressions import arithmetic, conditions, held, text
+from keen_trellis.core.expressions import arithmetic, conditions, functions, held, moments, text
 from keen_trellis.core.expressions.expression import Expression, Node
 from keen_trellis.core.expressions.instead import function_instead, sign_instead
 from keen_trellis.core.table import Field, find_field
@@ -32,11 +34,12 @@ def _listed(text: str) -> tuple[str, ...]:
 
 FUNCTIONS = _listed(
     """CAST COALESCE NULLIF UPPER LOWER TRIM SUBSTRING POSITION CHAR_LENGTH CHARACTER_LENGTH REPLACE ABS
-    ROUND FLOOR CEILING CEIL MOD EXTRACT PARTNER_FOUND"""
+    ROUND FLOOR CEILING CEIL MOD EXTRACT PARTNER_FOUND GREATEST LEAST SIGN POWER SQRT LPAD RPAD OVERLAY"""
 )
 _WORDS = _listed(
     """AND OR NOT IS NULL IN BETWEEN LIKE ESCAPE CASE WHEN THEN ELSE END AS TRUE FALSE FROM FOR
-    LEADING TRAILING BOTH CURRENT_DATE DATE TIME TIMESTAMP YEAR MONTH DAY HOUR MINUTE SECOND INTEGER INT
+    LEADING TRAILING BOTH PLACING INTERVAL LIKE_REGEX CURRENT_DATE DATE TIME TIMESTAMP YEAR MONTH DAY HOUR
+    MINUTE SECOND INTEGER INT
     BIGINT SMALLINT DECIMAL NUMERIC DEC REAL FLOAT DOUBLE PRECISION VARCHAR CHAR CHARACTER VARYING
     BOOLEAN"""
 )
@@ -58,9 +61,10 @@ _TYPES = {
     exp.DataType.Type.TIMESTAMP: FieldType.TIMESTAMP,
 }
 _COMPARISONS = {exp.EQ: "=", exp.NEQ: "<>", exp.LT: "<", exp.LTE: "<=", exp.GT: ">", exp.GTE: ">="}
-_ARITHMETIC = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/", exp.Mod: "MOD"}
+_ARITHMETIC = {exp.Mul: "*", exp.Div: "/", exp.Mod: "MOD"}
 _TYPES_SAID = "CAST AS INTEGER, DECIMAL(10, 2), REAL, VARCHAR, BOOLEAN, DATE, TIME or TIMESTAMP."
 _MOST_CHARACTERS = 10_000
+_DIFFERENCE = "INTERVAL_BETWEEN"  # how the interval between two moments is handed to sqlglot
 _2ND = "expression"  # how sqlglot calls the second side of an operator
 Made = TypeVar("Made")
 
@@ -97,7 +101,7 @@ def _tree(text: str) -> Any:
     try:
         tokens = sqlglot.tokenize(text)
         _check_tokens(tokens, text)
-        parsed = sqlglot.parse(text, error_level=sqlglot.ErrorLevel.IMMEDIATE)
+        parsed = sqlglot.parse(_spoken(text, tokens), error_level=sqlglot.ErrorLevel.IMMEDIATE)
     except (SqlglotError, RecursionError) as error:
         raise _pointing(text, error) from error
     if len(parsed) != 1 or parsed[0] is None:
@@ -136,6 +140,28 @@ def _check_tokens(tokens: Sequence[Token], text: str) -> None:
             remedy=sign_instead(written)
             or "Write names of fields with other characters than letters in double quotes.",
         )
+
+
+def _spoken(text: str, tokens: Sequence[Token]) -> str:
+    """The text as sqlglot can read it: it has another word for LIKE_REGEX, and none for `(a - b) UNIT`."""
+    changes: list[tuple[int, int, str]] = []
+    opened: list[int] = []
+    for place, token in enumerate(tokens):
+        if token.text.upper() == "LIKE_REGEX" and token.token_type is TokenType.VAR:
+            changes.append((token.start, token.end + 1, "RLIKE"))
+        elif token.token_type is TokenType.L_PAREN:
+            opened.append(place)
+        elif token.token_type is TokenType.R_PAREN and opened:
+            start = opened.pop()
+            unit = tokens[place + 1] if place + 1 < len(tokens) else None
+            called = start > 0 and tokens[start - 1].token_type is TokenType.VAR
+            if unit is not None and unit.text.upper() in moments.UNITS and not called:
+                said = f"{_DIFFERENCE}('{unit.text.upper()}', "
+                changes.append((tokens[start].start, tokens[start].end + 1, said))
+                changes.append((unit.start, unit.end + 1, ""))
+    for start, end, said in sorted(changes, reverse=True):
+        text = text[:start] + said + text[end:]
+    return text
 
 
 def _pointing(text: str, error: Exception) -> UsageError:
@@ -388,10 +414,104 @@ class _Reader:
         return arithmetic.rounded(self._next(parts), -number if minus else number, "ROUND")
 
     def _extract(self, parts: _Parts) -> Node:
-        return held.extract(parts.take("this").name.upper(), self._next(parts, _2ND))
+        part, tree = parts.take("this").name.upper(), parts.take(_2ND)
+        if isinstance(tree, exp.Anonymous) and str(tree.this) == _DIFFERENCE:
+            unit, node = self._between_moments(tree)
+            if part != unit:
+                raise UsageError(f"An interval of {unit} has no {part}.", remedy=f"EXTRACT({unit} FROM …).")
+            return node
+        return held.extract(part, self.read(tree))
 
-    def _partner_found(self, parts: _Parts) -> Node:
+    def _between_moments(self, tree: exp.Expression) -> tuple[str, Node]:
+        """The unit of `(a - b) UNIT`, and how many of them there are."""
+        unit, between = tree.expressions if len(tree.expressions) == 2 else (None, None)
+        if not isinstance(between, exp.Sub) or unit is None:
+            raise UsageError(
+                "A unit behind brackets is for the interval between two moments.",
+                remedy="Write EXTRACT(DAY FROM (later - earlier) DAY).",
+            )
+        node = moments.difference(unit.name, self.read(between.this), self.read(between.expression))
+        return unit.name, node
+
+    def _sum(self, sign: str, parts: _Parts) -> Node:
+        """A sum or difference: of numbers, or of a moment and an interval."""
+        trees = [parts.take("this"), parts.take(_2ND)]
+        intervals = [self._interval(tree) for tree in trees]
+        if intervals[1] is not None and intervals[0] is None:
+            return moments.moved(self.read(trees[0]), intervals[1], 1 if sign == "+" else -1)
+        if intervals[0] is not None and intervals[1] is None and sign == "+":
+            return moments.moved(self.read(trees[1]), intervals[0], 1)
+        one, other = self.read(trees[0]), self.read(trees[1])
+        if sign == "-" and all(node.type is not None and node.type.is_moment for node in (one, other)):
+            raise UsageError(
+                "The interval between two dates has a unit.",
+                remedy="Write EXTRACT(DAY FROM (later - earlier) DAY).",
+            )
+        return arithmetic.arithmetic(sign, one, other)
+
+    def _interval(self, tree: Any) -> moments.Interval | None:
+        """An interval that is written, also several times one; None for anything else."""
+        if isinstance(tree, exp.Paren):
+            return self._interval(tree.this)
+        if isinstance(tree, exp.Neg):
+            found = self._interval(tree.this)
+            return None if found is None else replace(found, count=arithmetic.negated(found.count))
+        if isinstance(tree, exp.Mul):
+            for one, other in ((tree.this, tree.expression), (tree.expression, tree.this)):
+                found = self._interval(one)
+                if found is not None:
+                    times = self.read(other)
+                    if times.type not in (FieldType.INTEGER, None):
+                        raise UsageError(
+                            "An interval is multiplied by a whole number.", remedy="ROUND it before."
+                        )
+                    times = held.as_type(times, held.INTEGER)
+                    return replace(found, count=arithmetic.arithmetic("*", found.count, times))
+        return self._whole(tree, self._written_interval) if isinstance(tree, exp.Interval) else None
+
+    def _written_interval(self, parts: _Parts) -> moments.Interval:
+        number, unit = parts.take("this"), parts.take("unit")
+        if not isinstance(unit, exp.Var) or unit.name.upper() not in moments.UNITS:
+            raise UsageError(
+                "An interval has one unit here.",
+                remedy=f"It can be {', '.join(moments.UNITS)}, as INTERVAL '3' MONTH.",
+            )
+        written = self._text_of(number, "INTERVAL").strip()
+        if not re.fullmatch(r"[+-]?[0-9]{1,9}", written):
+            raise UsageError(f"INTERVAL '{written}' is no whole number.", remedy="Write INTERVAL '3' MONTH.")
+        return moments.Interval(held.constant(int(written), held.INTEGER), unit.name.upper())
+
+    def _extreme(self, what: str, parts: _Parts) -> Node:
+        parts.take("ignore_nulls")  # how this dialect's blanks behave, nothing that was written
+        first, others = self._next(parts), parts.take("expressions") or []
+        return functions.extreme([first, *map(self.read, others)], what)
+
+    def _padded(self, parts: _Parts) -> Node:
+        is_left, pad = bool(parts.take("is_left")), parts.take("fill_pattern")
+        length = _plain_number(parts.take(_2ND), "The length that is padded to")
+        letters = " " if pad is None else self._text_of(pad, "LPAD" if is_left else "RPAD")
+        return functions.padded(self._next(parts), length, letters, left=is_left)
+
+    def _overlaid(self, parts: _Parts) -> Node:
+        length = parts.take("for_")
+        start = self._next(parts, "from_")
+        size = None if length is None else self.read(length)
+        return functions.overlay(self._next(parts), self._next(parts, _2ND), start, size)
+
+    def _like_regex(self, parts: _Parts) -> Node:
+        pattern = self._text_of(parts.take(_2ND), "LIKE_REGEX")
+        return functions.like_regex(self._next(parts), pattern)
+
+    def _anonymous(self, parts: _Parts) -> Node:
         called, given = parts.take("this"), parts.take("expressions") or []
+        if str(called) == _DIFFERENCE:
+            raise UsageError(
+                "An interval alone cannot be kept in a field.",
+                remedy="Make a number of it: EXTRACT(DAY FROM (later - earlier) DAY).",
+            )
+        return self._partner_found(called, given)
+
+    def _partner_found(self, called: Any, given: Sequence[Any]) -> Node:
         if str(called).upper() != "PARTNER_FOUND" or len(given) != 1:
             raise UsageError("PARTNER_FOUND takes the name of a table in single quotes.")
         name = self._text_of(given[0], "PARTNER_FOUND")
@@ -469,7 +589,17 @@ _READERS: dict[type, Callable[[_Reader, _Parts], Node]] = {
     exp.Ceil: lambda self, parts: arithmetic.rounded(self._next(parts), 0, "CEILING"),
     exp.Extract: _Reader._extract,
     exp.CurrentDate: lambda self, _: held.constant(self._today, held.DATE),
-    exp.Anonymous: _Reader._partner_found,
+    exp.Anonymous: _Reader._anonymous,
+    exp.Greatest: lambda self, parts: self._extreme("GREATEST", parts),
+    exp.Least: lambda self, parts: self._extreme("LEAST", parts),
+    exp.Sign: lambda self, parts: functions.sign_of(self._next(parts)),
+    exp.Pow: lambda self, parts: functions.power(self._next(parts), self._next(parts, _2ND), "POWER"),
+    exp.Sqrt: lambda self, parts: functions.power(self._next(parts), held.constant(0.5, held.REAL), "SQRT"),
+    exp.Pad: _Reader._padded,
+    exp.Overlay: _Reader._overlaid,
+    exp.RegexpLike: _Reader._like_regex,
     **{kind: _two_sides(conditions.comparison, sign) for kind, sign in _COMPARISONS.items()},
     **{kind: _two_sides(arithmetic.arithmetic, sign) for kind, sign in _ARITHMETIC.items()},
+    exp.Add: lambda self, parts: self._sum("+", parts),
+    exp.Sub: lambda self, parts: self._sum("-", parts),
 }
