@@ -395,6 +395,52 @@ class Numbers(RailCase):
         return self.session.outcome(self.step).result.rows.column(name).values.to_pylist()
 
 
+class Walks(RailCase):
+    def test_a_table_is_walked_to_the_top_from_the_list_to_the_order(self):
+        (self.folder / "parts.csv").write_text(
+            "part_of,accession,title\nA,B,Lid\n,A,Chest\nB,C,Hinge\nX,D,Key\nF,E,Ring\nE,F,Chain\n"
+        )
+        self.window.files.open_paths([self.folder / "parts.csv"])
+        self.rest()
+        self.press(KEY.Key_B, modifier=CTRL)
+        self.rest()
+        self.press(KEY.Key_W, modifier=CTRL | ALT | SHIFT)
+        self.rest()
+        self.pick("part_of")
+        self.pick("accession")
+        self.rest()
+        self.step = self.session.selection.step
+        self.assertEqual(
+            [row[1:2] + row[3:] for row in self.made],
+            [
+                ("B", 1, "A / B", "A"),
+                ("A", 0, "A", "A"),
+                ("C", 2, "A / B / C", "A"),
+                ("D", 0, "D", "D"),
+                ("E", None, None, None),
+                ("F", None, None, None),
+            ],
+        )
+        self.assertIn("2 rows lead round in a circle by part_of, and have no top.", self.sentence)
+        self.assertIn("1 row points to an accession that is not there.", self.sentence)
+        self.assertIn("circle", [need.what for need in attention.needs(self.session)])
+        self.choose("Order", "each whole before its parts")
+        self.assertEqual([row[1] for row in self.made], ["A", "B", "C", "D", "E", "F"])
+        self.tick("Brought", "title")
+        self.assertEqual(self.made[2][-1], "Chest")
+        self.click(self.chip("Path"))
+        self.enter("title")
+        self.assertIn("There is a field “title” already.", QApplication.activePopupWidget().said.text())
+        self.press(KEY.Key_Escape)
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.set.bring, ())
+
+    @property
+    def made(self) -> list:
+        return rows_of(self.session.outcome(self.step).result.rows)
+
+
 class Distincts(RailCase):
     def test_one_row_a_key_the_latest(self):
         self.begin("objects", KEY.Key_D)

@@ -211,7 +211,7 @@ class Sentences(DemoCase):
         self.assertEqual(
             self.sentence,
             "Match Object no of Loans with accession of Objects , ignoring case and outer spaces and … "
-            "Each loan takes every match . "
+            "those left … Each loan takes every match . "
             "Keep all 7 fields of Loans , bring title, maker, keeper and 1 more · 4 of 8 fields "
             "from Objects. This answers: every loan, with its object where known 8,355 rows; "
             "keys 1 to 9 ask others, or see all side by side",

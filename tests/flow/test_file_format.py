@@ -43,6 +43,7 @@ from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.split_rows import SplitRowsSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
+from keen_trellis.flow.steps.walk import WalkSettings
 from keen_trellis.flow.unread import unread
 from tools import schema
 
@@ -64,6 +65,7 @@ def rail_settings():
         ("split", SplitSettings(of="Object no", between=".", into=("collection", "number"))),
         ("number-rows", NumberRowsSettings(added=NUMBERS, within=("Venue",), by=(SortKeySettings("Note"),))),
         ("rows-to-columns", RowsToColumnsSettings(of="Venue", columns=("Quay", "Mill"), keys=("Note",))),
+        ("walk", WalkSettings(part="Note", whole="Venue", path_field="", bring=("Venue",), top_down=True)),
         ("split-rows", SplitRowsSettings(of="Venue", between="u", number="part")),
         ("columns-to-rows", ColumnsToRowsSettings(of=("Venue", "Note"), name_field="of", no_blanks=True)),
         ("combine", CombineSettings(of=("Venue", "Object no"), into="both", between=" / ")),

@@ -124,7 +124,9 @@ class OddNumbers(FlowCase):
             for where in numbers_in(msgspec.inspect.type_info(kind.settings_type))
         }
         layout = {("source", "layout", name) for name in ("header", "header_rows", "first", "last")}
-        self.assertEqual(found, layout | {("mend-text", "actions", "number"), ("first", "count")})
+        links = [("join", "links"), ("join", "rungs", "links"), ("blend", "others", "links")]
+        likeness = {(*where, "like", "at_least") for where in links}
+        self.assertEqual(found, layout | likeness | {("mend-text", "actions", "number"), ("first", "count")})
 
     def test_they_are_used_or_refused(self):
         self.write("loans.csv", "venue,crates\nPier,1\nMill,2\n")
@@ -139,10 +141,23 @@ class OddNumbers(FlowCase):
                 self._runs_or_is_refused(step("loans", "source", reader="workbook", **settings))
             first = step("f", "first", ["loans"], count=number, by=[{"of": "crates"}], with_ties=True)
             self._runs_or_is_refused(text("loans"), first, output("f"))
+            self._a_likeness_runs_or_is_refused(number)
             for how in ways:
                 action = {"how": how, "what": "i", "number": number}
                 mended = step("m", "mend-text", ["loans"], fields=["venue"], actions=[action])
                 self._runs_or_is_refused(text("loans"), mended, output("m"))
+
+    def _a_likeness_runs_or_is_refused(self, at_least):
+        like = {"left": "venue", "right": "venue", "like": {"at_least": at_least}}
+        equal = {"left": "venue", "right": "venue"}
+        ladder = {"links": [equal], "rungs": [{"links": [like]}]}
+        for settings in ({"links": [like]}, ladder):
+            knot = step(
+                "k", "join", ["loans", "loans"], type="left-outer", take="first", bring=[], **settings
+            )
+            self._runs_or_is_refused(text("loans"), knot, output("k"))
+        blend = step("b", "blend", ["loans", "loans"], others=[{"links": [like], "summaries": []}])
+        self._runs_or_is_refused(text("loans"), blend, output("b"))
 
     def _runs_or_is_refused(self, *steps):
         from click.testing import CliRunner

@@ -85,7 +85,7 @@ class Once(PlanCase):
         def seconds(length):
             flow, steps = self.chain(length)
             runner = Runner(KINDS, self.library)
-            runner.snapshot(flow.step(steps[0]))
+            runner.snapshot(flow, flow.step(steps[0]))
             began = time.process_time()
             runner.plan(flow).planned(steps[-1], Task())
             return time.process_time() - began

@@ -48,6 +48,7 @@ class EveryKind(unittest.TestCase):
             "split": (("Object no", "collection", "number", "Venue", "Note"), None),
             "number-rows": (("Object no", "Venue", "Note", "no", "Note of the row before"), None),
             "rows-to-columns": (("Note", "Quay", "Mill"), None),
+            "walk": (("Object no", "Venue", "Note", "level", "top", "Venue of the top"), None),
             "split-rows": (None, ["Q", "ay", None, "Mill"]),
             "columns-to-rows": (("Object no", "of", "value"), None),
             "combine": (None, ["Quay / LC.1", "LC.2", "Mill / HM.3"]),
@@ -69,6 +70,10 @@ class EveryKind(unittest.TestCase):
             "rows-to-columns": (
                 "Of Loans, make one row for each Note, "
                 "with a column for each of Quay, Mill of Venue: the rows."
+            ),
+            "walk": (
+                "In Loans, follow Note to Venue up to the top, and add level, top, Venue of the top, "
+                "each whole before its parts."
             ),
             "split-rows": (
                 "Of Loans, make one loan for each part of Venue, divided at “u”, numbered in part."

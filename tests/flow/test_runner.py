@@ -250,7 +250,7 @@ class Trouble(RunnerCase):
         step = msgspec.structs.replace(self.flow.step(self.knot), kind="sculpt")
         flow = msgspec.structs.replace(self.flow, steps=(*self.flow.steps[:2], step))
         error = self.failing(flow, "does not know the kind of step “sculpt”")
-        self.assertIn("This one knows: blend, choose,", error.remedy)
+        self.assertIn("This one knows: beside, blend, choose,", error.remedy)
 
     def test_a_mistyped_input_names_the_step_that_has_it_and_what_was_probably_meant(self):
         knot = self.flow.step(self.knot)

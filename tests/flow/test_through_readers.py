@@ -60,6 +60,7 @@ from keen_trellis.flow.steps.split import SplitSettings
 from keen_trellis.flow.steps.split_rows import SplitRowsSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
+from keen_trellis.flow.steps.walk import WalkSettings
 from keen_trellis.outputs import write
 from keen_trellis.outputs.targets import settings_for
 from keen_trellis.sources.cache import Cache
@@ -335,6 +336,8 @@ def on_a_rail():
             of="k", columns=("1", "-7"), keys=("t",), function=function, value=value
         )
         yield "rows-to-columns", columns
+    yield "walk", WalkSettings(part="k", whole="m", bring=("t", "d"))
+    yield "walk", WalkSettings(part="k", whole="m", path_field="", top_down=True)
     yield "combine", CombineSettings(of=NAMES, into="all", between="/")
     values = {"k": "0", "t": "none", "d": "2026-01-01", "m": "0.5"}
     for name, value in values.items():

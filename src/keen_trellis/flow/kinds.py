@@ -53,7 +53,7 @@ class StepResult:
 
     disagreements: for fields of both sides made one, in how many pairs both have a value, and another one.
     open_cells: of an output, by field how many cells have no partner.  files: how many it is written to.
-    no_column: rows whose value becomes no column, by that value.
+    no_column: rows whose value becomes no column, by that value.  told: what else is counted, by what it is.
     made_of: the rows of each input that it was computed from, as a runner hands them in.
     """
 
@@ -64,6 +64,7 @@ class StepResult:
     open_cells: Mapping[str, int] = field(default_factory=dict)
     files: int = 1
     no_column: Mapping[str, int] = field(default_factory=dict)
+    told: Mapping[str, int] = field(default_factory=dict)
     made_of: tuple[Table, ...] = ()
 
     @property
@@ -102,7 +103,7 @@ class Figures:
     """What is counted of a result: it stays known when the rows themselves are let go of.
 
     rows: by port.  inputs: rows of each input.  still_open: by field the gaps that filling left.  lost: what
-    computing made blank, by what was the matter.  no_column: as in a result.
+    computing made blank, by what was the matter.  no_column, told: as in a result.
     rungs: how many left rows each rung of a ladder found.  passed_on: the rows are those of an input,
     unchanged.
     """
@@ -117,6 +118,7 @@ class Figures:
     still_open: Mapping[str, int] = field(default_factory=dict)
     lost: Mapping[str, int] = field(default_factory=dict)
     no_column: Mapping[str, int] = field(default_factory=dict)
+    told: Mapping[str, int] = field(default_factory=dict)
     rungs: tuple[int, ...] = ()
     passed_on: bool = False
 
@@ -134,6 +136,7 @@ class Figures:
             rows.still_open if isinstance(rows, FilledTable) else {},
             rows.counts if isinstance(rows, DerivedTable) else {},
             result.no_column,
+            result.told,
             _rungs(result.match),
             any(rows is table for table in tables),
         )

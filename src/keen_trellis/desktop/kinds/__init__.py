@@ -26,6 +26,7 @@ from keen_trellis.desktop.kinds import (
     split_rows,
     summarise,
     union,
+    walk,
 )
 from keen_trellis.desktop.kinds.view import KindView
 
@@ -46,6 +47,7 @@ VIEWS: tuple[KindView, ...] = (
     distinct.VIEW,
     first.VIEW,
     number_rows.VIEW,
+    walk.VIEW,
     union.VIEW,
     beside.VIEW,
     join.VIEW,

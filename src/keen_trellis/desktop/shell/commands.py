@@ -46,6 +46,7 @@ OTHER_WORDS = {
     "step_fill": "blanks nulls missing",
     "step_correct": "replace map translate",
     "step_combine": "concatenate",
+    "step_walk": "hierarchy tree parent recursive bill of materials",
     "step_number-rows": "window rank cumulative running lag lead percent index",
     "step_first": "top sample limit",
     "step_filter": "where keep",

@@ -24,6 +24,7 @@ from keen_trellis.flow.steps.split import SplitKind
 from keen_trellis.flow.steps.split_rows import SplitRowsKind
 from keen_trellis.flow.steps.summarise import SummariseKind
 from keen_trellis.flow.steps.union import UnionKind
+from keen_trellis.flow.steps.walk import WalkKind
 
 KINDS = Kinds(
     [
@@ -43,6 +44,7 @@ KINDS = Kinds(
         DistinctKind(),
         FirstKind(),
         NumberRowsKind(),
+        WalkKind(),
         UnionKind(),
         BesideKind(),
         JoinKind(),
