@@ -140,6 +140,12 @@ class Near(unittest.TestCase):
         self.assertEqual(pairs(found), wanted)
         self.assertTrue(np.allclose(found.scores, distances))
 
+    def test_the_nearest_of_large_numbers_is_told_to_the_last_digit(self):
+        left, right = table(v=[2**60]), table(v=[2**60 - 3, 2**60 + 1, 2**60 - 1, 2**60 + 2])
+        found = match(left, right, [LinkField("v", "v", likeness=Likeness(within="2", best=True))], Task())
+        self.assertEqual(pairs(found), [(0, 1), (0, 2)])
+        self.assertEqual(found.scores.tolist(), [1, 1])
+
     def test_one_to_one_takes_the_best_pairs_first(self):
         left, right = table(v=[1, 4, 9]), table(v=[3, 5, 30])
         links = [LinkField("v", "v", likeness=Likeness(within="6"))]

@@ -1,15 +1,20 @@
 """Each demo flow as it is saved and run: its counts are those that the scenario holds."""
 
+import csv
 import shutil
 import tempfile
 import unittest
 from collections import Counter, defaultdict
 from decimal import Decimal
+from itertools import pairwise
 from pathlib import Path
 
 import openpyxl
+from click.testing import CliRunner
 
+from keen_trellis.cli import main
 from keen_trellis.core.task import Task
+from keen_trellis.demo.files import REGIONS_FILE
 from keen_trellis.demo.flows import FLOWS
 from keen_trellis.demo.season_report import SEASON_REPORT
 from keen_trellis.flow.file_format import load
@@ -170,6 +175,73 @@ class DemoFlows(unittest.TestCase):
             names[:6],
             [STANDS, DIFFERS, "Loan no", "loan no of Returns desk", "Back date", "returned of Returns desk"],
         )
+
+    def test_region_by_region_is_run_for_three_regions_from_a_file(self):
+        scenario = self.scenario
+        data = demo_data.folder()
+        words = (data / "Region by region.trellis", "--values", data / REGIONS_FILE, "--to", self.folder)
+        called = CliRunner().invoke(main, ["run", *map(str, words), "--leave-flow"])
+        self.assertEqual(called.exit_code, 0, called.output)
+        region_of = {venue[0]: venue[2] for venue in scenario.venues}
+        with (data / REGIONS_FILE).open(newline="") as file:
+            runs = list(csv.DictReader(file))
+        self.assertEqual([run["region"] for run in runs], ["North", "Middle", "South"])
+        written = {path.name for path in self.folder.glob("*.xlsx")}
+        self.assertEqual(written, {f"Loans of {run['region']}.xlsx" for run in runs})
+        for run in runs:
+            sheet = openpyxl.load_workbook(self.folder / f"Loans of {run['region']}.xlsx", read_only=True)
+            made = [row[0] for row in sheet[run["region"]].iter_rows(min_row=2, values_only=True)]
+            lent = Counter(
+                loan[0]
+                for loan in scenario.loans
+                if region_of.get(loan[2]) == run["region"] and str(loan[3]) >= run["since"]
+            )
+            self.assertEqual(set(made), set(lent))
+            self.assertGreater(len(made), 100)
+            sheet.close()
+
+    def test_labels_find_their_makers_and_the_ladder_says_how(self):
+        _, rows = self.run_of("Labels")
+        planted = self.scenario.planted
+        self.assertEqual(len(rows), len(self.scenario.labels))
+        by_rung = defaultdict(set)
+        for row in rows:
+            by_rung[row["matched by"]].add(row["label"])
+        capitals, nobody = set(planted.labels_in_capitals), set(planted.labels_of_nobody)
+        spoiled = {*planted.labels_last_name_first, *planted.labels_with_a_slip}
+        links = KINDS.settings(
+            next(
+                step
+                for step in load(demo_data.folder() / "Labels.trellis", KINDS).steps
+                if step.kind == "join"
+            )
+        )
+        equal, any_case, alike = (rung.said for rung in links.ladder)
+        everybody = {row[0] for row in self.scenario.labels}
+        self.assertEqual(by_rung[equal], everybody - capitals - spoiled - nobody)
+        self.assertEqual(by_rung[any_case], capitals)
+        self.assertEqual(by_rung[alike], spoiled)
+        self.assertEqual(by_rung[None], nobody)
+        for row in rows:
+            self.assertEqual(row["maker of Makers"], planted.makers_meant.get(row["label"]))
+            if row["label"] in by_rung[alike]:
+                self.assertGreaterEqual(row["likeness"], 85)
+
+    def test_whole_sets(self):
+        _, rows = self.run_of("Whole sets")
+        objects = {row[1]: row for row in reversed(self.scenario.objects)}
+        self.assertEqual(len(rows), self.scenario.planted.parts_of_sets)
+        self.assertEqual({row["level"] for row in rows}, {1, 2})
+        for row in rows:
+            path = row["path"].split(" / ")
+            self.assertEqual((path[-1], len(path)), (row["accession"], row["level"] + 1))
+            for whole, part in pairwise(path):
+                self.assertEqual(objects[part][4], whole)
+            top = objects[path[0]]
+            self.assertIsNone(top[4])
+            self.assertEqual(
+                (row["top"], row["title of the top"], row["keeper of the top"]), (path[0], top[2], top[5])
+            )
 
     def test_guarded_loans_write_nothing(self):
         outcome, _ = self.run_of("Guarded loans")

@@ -5,7 +5,7 @@ import unittest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
-from keen_trellis.desktop.bench.content import Part
+from keen_trellis.desktop.bench.content import LINK, Part
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
@@ -100,7 +100,7 @@ class Ladders(LadderCase):
         self.rest()
         self.assertEqual(self.matched, 4)
         self.assertEqual(self.session.outcome(self.knot).figures.rungs, (1, 1, 1, 1))
-        self.assertIn("likeness of 85 · 1 · to review", self.sentence)
+        self.assertIn("likeness of 85 · 1 found · to review", self.sentence)
         self.assertEqual(
             [part.text for part in self.parts()],
             [
@@ -110,6 +110,8 @@ class Ladders(LadderCase):
                 "1 pair by maker = name",
             ],
         )
+        link = next(column for column in self.window.bench.content.columns if column.zone == LINK)
+        self.assertEqual([part.sign_of(link) for part in self.parts()], ["", "≈", "=", "="])
         needs = [need.text for need in attention.needs(self.session) if need.what == "to review"]
         self.assertEqual(len(needs), 1)
         self.assertIn("1 work matched by rung 3", needs[0])

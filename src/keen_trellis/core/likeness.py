@@ -28,7 +28,7 @@ _SPACE = ord(" ")
 _BITS = 21  # of a code point
 # Of a text so many of its rarest trigrams are looked up, by two; what more texts have tells little.
 _MOST_GRAMS, _MOST_WITH_KEY = 6, 30
-# Of the candidates of a text the ones that share most with it are scored.
+# Of the candidates of a text the ones that share most with it are scored, and all that differ in a character.
 _MOST_SCORED, _MOST_TOLD = 8, 1 << 10
 # Texts of such lengths are also looked up without a character.
 _SHORTEST, _LONGEST = 3, 60
@@ -69,14 +69,14 @@ def alike(left: Texts, right: Texts, at_least: float, task: Task) -> Scored:
     also compared as initials, for a little less. Equal texts are 100 alike. Cancelled.
     """
     task.checkpoint(0, 0, "looking for texts that are alike")
-    theirs, names = _Index.of_grams(right), _Initials.of(right.values)
+    theirs, names = _Index.of(right), _Initials.of(right.values)
     parts = list(blocks(len(left), _BLOCK))
 
     def of_part(part: slice) -> Scored:
         task.checkpoint(part.start, len(left), "looking for texts that are alike")
         some = Texts(left.values.slice(part.start, part.stop - part.start), left.groups[part])
         mine = _Initials.of(some.values)
-        pairs = [theirs.sharing(theirs.keyed(some)), theirs.same(some), _same_initials(mine, names)]
+        pairs = [*theirs.candidates(some), _same_initials(mine, names)]
         one, other = (np.concatenate([pair[side] for pair in pairs]) for side in (0, 1))
         both, _ = _counted(one.astype(np.int64) * max(len(right), 1) + other)
         one, other = np.divmod(both, max(len(right), 1))
@@ -165,41 +165,54 @@ class _Grams:
 @dataclass(frozen=True)
 class _Index:
     """The texts of one side by their keys. grams, often: all of its trigrams in order, and how many it has of
-    each.  keys: the distinct ones, in order.  starts, counts: of each its stretch of owners.  whole: the
+    each.  rare: by two of their rarest trigrams.  near: by what they are without a character.  whole: the
     fingerprints of all texts, in order.
     """
 
     grams: Vector
     often: Vector
-    keys: Vector
-    starts: Vector
-    counts: Vector
-    owners: Vector
+    rare: _ByKey
+    near: _ByKey
     whole: Keyed
 
     @staticmethod
-    def of_grams(texts: Texts) -> _Index:
-        """Texts by two of their rarest trigrams, and by what they are without a character."""
+    def of(texts: Texts) -> _Index:
         grams = _Grams.of(texts)
         known, often = _counted(grams.keys)
-        keyed = Keyed.all_of([_rare_twos(grams, known, often), _without_one(texts)])
-        order = np.argsort(keyed.keys, kind="stable")
-        keys, counts = _counted(keyed.keys)
+        rare, near = (_ByKey.of(keyed) for keyed in (_rare_twos(grams, known, often), _without_one(texts)))
         whole = _whole(texts)
-        whole = whole.where(np.argsort(whole.keys))
-        return _Index(known, often, keys, np.cumsum(counts) - counts, counts, keyed.owner[order], whole)
+        return _Index(known, often, rare, near, whole.where(np.argsort(whole.keys)))
 
-    def same(self, texts: Texts) -> tuple[Vector, Vector]:
+    def candidates(self, texts: Texts) -> list[tuple[Vector, Vector]]:
+        """Pairs of texts of the other side and of this one that may be alike, some several times."""
+        one, other, shared = self.rare.sharing(_rare_twos(_Grams.of(texts), self.grams, self.often))
+        best = _most_shared(one, shared)
+        near = self.near.sharing(_without_one(texts))
+        return [(one[best], other[best]), near[:2], self._same(texts)]
+
+    def _same(self, texts: Texts) -> tuple[Vector, Vector]:
         """Pairs of the same text; of another one hardly ever, which its score tells."""
         place, there = _places(_whole(texts).keys, self.whole.keys)
         return np.flatnonzero(there), self.whole.owner[place[there]]
 
-    def keyed(self, texts: Texts) -> Keyed:
-        """Texts of the other side by keys of the same making."""
-        return Keyed.all_of([_rare_twos(_Grams.of(texts), self.grams, self.often), _without_one(texts)])
 
-    def sharing(self, left: Keyed) -> tuple[Vector, Vector]:
-        """Pairs of owners of a key, of each left one those that share most."""
+@dataclass(frozen=True)
+class _ByKey:
+    """Texts by keys. keys: the distinct ones, in order.  starts, counts: of each its stretch of owners."""
+
+    keys: Vector
+    starts: Vector
+    counts: Vector
+    owners: Vector
+
+    @staticmethod
+    def of(keyed: Keyed) -> _ByKey:
+        keys, counts = _counted(keyed.keys)
+        order = np.argsort(keyed.keys, kind="stable")
+        return _ByKey(keys, np.cumsum(counts) - counts, counts, keyed.owner[order])
+
+    def sharing(self, left: Keyed) -> tuple[Vector, Vector, Vector]:
+        """Pairs of owners of a key that not too many have, and how many such keys they share."""
         at, there = _places(left.keys, self.keys)
         there[there] = self.counts[at[there]] <= _MOST_WITH_KEY
         at, owner = at[there], left.owner[there]
@@ -207,9 +220,7 @@ class _Index:
         size = int(self.owners.max(initial=0)) + 1
         others = self.owners[self.starts[at][key] + place]
         both, shared = _counted(owner[key].astype(np.int64) * size + others)
-        one, other = np.divmod(both, size)
-        best = _most_shared(one, shared)
-        return one[best], other[best]
+        return *np.divmod(both, size), shared
 
 
 def _counted(numbers: Vector) -> tuple[Vector, Vector]:

@@ -47,14 +47,14 @@ def near(
     check_pairs(int((stop - start).sum()), limits)
     at, place = laid_out(stop - start)
     rows, others = asking[at], order[start[at] + place]
-    distance = np.abs(one[rows].astype(np.float64) - other[others]) / unit
+    distance = np.abs(one[rows] - other[others])
     if likeness.best and len(rows):
         # Of the two neighbours one may be farther than the other.
         starts = np.flatnonzero(np.diff(rows, prepend=-1))
         least = np.repeat(np.minimum.reduceat(distance, starts), np.diff(np.append(starts, len(rows))))
         kept = distance == least
         rows, others, distance = rows[kept], others[kept], distance[kept]
-    return rows, others, distance
+    return rows, others, distance / unit
 
 
 def _nearest(

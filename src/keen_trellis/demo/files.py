@@ -19,8 +19,11 @@ COURIER_FOLDER = "courier-logs"
 RATES_FILE = "cover-rates.csv"
 VISITORS_FILE = "visitors.ods"
 RETURNS_FILE = "returns-desk.csv"
+LABELS_FILE = "labels.csv"
+REGIONS_FILE = "regions.csv"
 
 VENUE_FIELDS = ("Venue", "Short name", "Region", "Contact")
+RUNS_SINCE = ("2026-01-01", "2026-04-01", "2026-09-01")
 MADE_ON = dt.datetime(2026, 1, 1)
 
 
@@ -44,6 +47,10 @@ def write_data(scenario: Scenario, folder: Path) -> list[Path]:
     written.append(folder / VISITORS_FILE)
     desk = ("loan no", "object no", "returned", "condition")
     written.append(_text(folder / RETURNS_FILE, desk, scenario.returns))
+    written.append(_text(folder / LABELS_FILE, ("label", "title", "maker"), scenario.labels))
+    # Values of three runs of one flow.
+    runs = [(region[0], since) for region, since in zip(scenario.regions, RUNS_SINCE, strict=False)]
+    written.append(_text(folder / REGIONS_FILE, ("region", "since"), runs))
     return written
 
 

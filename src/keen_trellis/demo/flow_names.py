@@ -13,5 +13,8 @@ SAID: dict[str, str] = {
     "All couriers.trellis": "a folder of like files as one table, with what is odd in them",
     "Returns desk.trellis": "two lists compared: what is on one side only, and what disagrees",
     "Season report.trellis": "rows written into the workbook that a chart hangs on",
+    "Region by region.trellis": "one flow run for each of three regions, by run values",
+    "Labels.trellis": "names typed by hand matched on a ladder: equal first, those left by likeness",
+    "Whole sets.trellis": "parts of parts followed up to the whole set",
     "Guarded loans.trellis": "what must hold on every refresh, and what is said when it does not",
 }

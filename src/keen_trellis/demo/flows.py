@@ -12,13 +12,13 @@ from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
-from keen_trellis.demo import files
+from keen_trellis.demo import files, names
 from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.season_report import MONTHS, SEASON_REPORT
 from keen_trellis.flow import edits
 from keen_trellis.flow.blend_proposal import grain_of
 from keen_trellis.flow.file_format import save
-from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.graph import Flow, Input, RunValue
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.reconciling import reconcile
 from keen_trellis.flow.shared_filters import Place, add_filter, change_filter
@@ -28,11 +28,12 @@ from keen_trellis.flow.steps.blend import BlendMeasure, OtherSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
-from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.join import JoinSettings, LikeSettings, LinkSettings, RungSettings
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
+from keen_trellis.flow.steps.walk import WalkSettings
 from keen_trellis.flow.trust import accept
 
 LOAN_REPORT = "Loan report.xlsx"
@@ -224,6 +225,58 @@ def season_report(folder: Path) -> Flow:
     return edits.add_output(flow, Input(last), output)[0]
 
 
+def region_by_region(folder: Path) -> Flow:
+    """The loans of one region since a day, in a workbook of its own: each run may say which, since when."""
+    flow, loans = _loans_with_venues(folder)
+    regions = tuple(names.REGIONS)
+    values = (
+        RunValue("region", value=regions[0], said="whose loans are wanted", choices=regions),
+        RunValue("since", "date", files.RUNS_SINCE[0], "the first day that they went out"),
+    )
+    flow = msgspec.structs.replace(flow, values=values)
+    wanted = FilterSettings(
+        conditions=(
+            ConditionSettings("Region", Comparison.ONE_OF.value, (":region",)),
+            ConditionSettings("Out date", Comparison.AT_LEAST.value, (":since",)),
+        )
+    )
+    flow, chosen = edits.insert_after(flow, Input(loans), "filter", wanted)
+    output = OutputSettings("xlsx", str(folder / "Loans of :region.xlsx"), sheet=":region")
+    return edits.add_output(flow, Input(chosen), output)[0]
+
+
+def labels(folder: Path) -> Flow:
+    """The makers on labels that were typed by hand: equal names first, those left by how alike they are."""
+    typed, registry = str(folder / files.LABELS_FILE), str(folder / files.REGISTRY_FILE)
+    flow, shown = edits.add_source(Flow(), SourceSettings("text", typed), "Labels")
+    flow, makers = edits.add_source(flow, SourceSettings("sqlite", registry, "makers"), "Makers")
+    any_case = LinkSettings("maker", "maker", ("case", "outer-spaces"))
+    alike = LinkSettings("maker", "maker", like=LikeSettings(at_least=85, best=True))
+    joined = JoinSettings(
+        links=(LinkSettings("maker", "maker"),),
+        type=JoinType.LEFT_OUTER.value,
+        both_links=True,
+        rungs=(RungSettings(links=(any_case,)), RungSettings(links=(alike,), review=True)),
+        matched_by=True,
+        score=True,
+    )
+    flow, knot = edits.add_join(flow, Input(shown), Input(makers), joined)
+    output = OutputSettings("xlsx", str(folder / "Labels.xlsx"), sheet="Labels")
+    return edits.add_output(flow, Input(knot), output)[0]
+
+
+def whole_sets(folder: Path) -> Flow:
+    """Every part of a set, and of its parts, with how deep it is in which set and who keeps the whole."""
+    registry = SourceSettings("sqlite", str(folder / files.REGISTRY_FILE), "objects")
+    flow, objects = edits.add_source(Flow(), registry, "Objects")
+    walk = WalkSettings(part="part_of", whole="accession", bring=("title", "keeper"), top_down=True)
+    flow, walked = edits.insert_after(flow, Input(objects), "walk", walk)
+    parts = FilterSettings(conditions=(ConditionSettings("level", Comparison.AT_LEAST.value, ("1",)),))
+    flow, last = edits.insert_after(flow, Input(walked), "filter", parts)
+    output = OutputSettings("xlsx", str(folder / "Whole sets.xlsx"), sheet="Parts")
+    return edits.add_output(flow, Input(last), output)[0]
+
+
 def guarded_loans(folder: Path) -> Flow:
     """The winter loans with guards that do not hold: nothing behind them is written."""
     flow = winter_loans(folder)
@@ -242,6 +295,9 @@ FLOWS: dict[str, Callable[[Path], Flow]] = {
     "All couriers.trellis": all_couriers,
     "Returns desk.trellis": returns_desk,
     "Season report.trellis": season_report,
+    "Region by region.trellis": region_by_region,
+    "Labels.trellis": labels,
+    "Whole sets.trellis": whole_sets,
     "Guarded loans.trellis": guarded_loans,
 }
 

@@ -30,4 +30,5 @@ QUALITIES = (
     "Unfinished",
 )  # fmt: skip
 CONDITIONS = ("good", "good", "good", "good", "scuffed", "label lost", "chipped")
+WORKSHOPS = ("Ropewalk Workshop", "Pupils of Ostrey School", "Boatyard of Skerrow", "a sailor's wife")
 STATUSES = ("open", "returned", "returned", "returned", "extended")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import random
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -23,6 +24,12 @@ LETTER_FOR_ZERO = 6
 BLANK = 5
 OUTDATED = 4
 NEVER_REGISTERED = 3
+# How many labels there are, and on how many the maker's name is written in each wrong way.
+LABELS = 640
+NAME_IN_CAPITALS = 60
+LAST_NAME_FIRST = 48
+SLIP_OF_A_LETTER = 52
+NO_SUCH_MAKER = 9
 
 LOAN_FIELDS = ("Loan no", "Object no", "Venue", "Out date", "Back date", "Status", "Agreed value")
 CURRENCY_MONTHS = (4, 9)
@@ -31,7 +38,9 @@ MONTH_WITH_A_FIELD_MORE = 7
 
 @dataclass
 class Planted:
-    """The trouble in the demo data, by what it is. Loans are named by loan no, objects by accession."""
+    """The trouble in the demo data, by what it is. Loans are named by loan no, objects by accession, labels
+    by label no.  makers_meant: by label no the maker as the registry has it, of all labels that have one.
+    """
 
     other_case: list[str] = field(default_factory=list)
     outer_spaces: list[str] = field(default_factory=list)
@@ -51,6 +60,11 @@ class Planted:
     returned_but_not_lent: list[str] = field(default_factory=list)
     returned_but_not_listed: list[str] = field(default_factory=list)
     dates_that_disagree: list[str] = field(default_factory=list)
+    labels_in_capitals: list[str] = field(default_factory=list)
+    labels_last_name_first: list[str] = field(default_factory=list)
+    labels_with_a_slip: list[str] = field(default_factory=list)
+    labels_of_nobody: list[str] = field(default_factory=list)
+    makers_meant: dict[str, str] = field(default_factory=dict)
 
     @property
     def only_after_case_and_outer_spaces(self) -> set[str]:
@@ -87,6 +101,7 @@ class Scenario:
     visitors: list[Row]
     opening_days: list[Row]
     returns: list[Row]
+    labels: list[Row]
     planted: Planted
     loan_fields: tuple[str, ...] = LOAN_FIELDS
     further_logs: dict[str, list[Row]] = field(default_factory=dict)
@@ -112,6 +127,8 @@ def build(seed: int = SEED) -> Scenario:
         visitors=_visitors(chance, venues),
         opening_days=[(venue[0], chance.randint(180, 340)) for venue in venues],
         returns=_returns(chance, loans, planted),
+        # By a chance of its own, so that the other tables are what they were without it.
+        labels=_labels(random.Random(seed + 2), objects, planted),
         planted=planted,
     )
 
@@ -158,6 +175,10 @@ def _objects(chance: random.Random, makers: list[Row], planted: Planted) -> list
             whole = accession
         elif number % 97 <= 4 and whole:
             part_of = whole
+            planted.parts_of_sets += 1
+        elif number % 97 == 5 and whole:
+            # A part of the part before it.
+            part_of = f"LCM.{number - 1:05d}"
             planted.parts_of_sets += 1
         objects.append((number, accession, *_described(chance, makers, part_of, keepers)))
     for number, original in enumerate((388, 7_014), start=OBJECTS - 1):
@@ -319,3 +340,34 @@ def _returns(chance: random.Random, loans: list[Row], planted: Planted) -> list[
         )
     chance.shuffle(rows)
     return rows
+
+
+def _labels(chance: random.Random, objects: list[Row], planted: Planted) -> list[Row]:
+    """Label no, title, maker as somebody typed the name."""
+    shown = chance.sample([entry for entry in objects if " " in entry[3]], LABELS)
+    rows = [[f"S-{number:03d}", entry[2], entry[3]] for number, entry in enumerate(shown, start=1)]
+    planted.makers_meant = {row[0]: row[2] for row in rows}
+    left = rows[:]
+    chance.shuffle(left)
+
+    def spoil(count: int, written: list[str], rewrite: Callable[[str], str]) -> None:
+        for _ in range(count):
+            row = left.pop()
+            row[2] = rewrite(row[2])
+            written.append(row[0])
+
+    def last_name_first(name: str) -> str:
+        first, last, *which = name.split(" ", 2)
+        return " ".join((f"{last}, {first}", *which))
+
+    def slip(name: str) -> str:
+        at = chance.randrange(1, len(name.split(" ", 1)[0]))
+        return chance.choice((name[:at] + name[at + 1 :], name[:at] + name[at - 1] + name[at:]))
+
+    spoil(NAME_IN_CAPITALS, planted.labels_in_capitals, str.upper)
+    spoil(LAST_NAME_FIRST, planted.labels_last_name_first, last_name_first)
+    spoil(SLIP_OF_A_LETTER, planted.labels_with_a_slip, slip)
+    spoil(NO_SUCH_MAKER, planted.labels_of_nobody, lambda _: chance.choice(names.WORKSHOPS))
+    for label in planted.labels_of_nobody:
+        del planted.makers_meant[label]
+    return [tuple(row) for row in rows]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
@@ -93,7 +93,10 @@ class OneSide(Rows):
 
 @dataclass
 class Part:
-    """Rows of a band that belong to it in one way. `text` is "" where the band has only one part."""
+    """Rows of a band that belong to it in one way. `text` is "" where the band has only one part.
+
+    signs: how the fields of each link compare here, if not as at the head of its column.
+    """
 
     key: str
     text: str
@@ -101,6 +104,13 @@ class Part:
     order: IndexVector | None = None  # places in sorted order
     reason: Reason | None = None
     starts_closed: bool = False
+    signs: Mapping[tuple[str, str], str] | None = None
+
+    def sign_of(self, column: Column) -> str:
+        """How the fields of a link column compare in these rows, "" if they do not."""
+        if self.signs is None or column.other is None:
+            return column.sign
+        return self.signs.get((column.field.name, column.other.name), "")
 
     @property
     def mends(self) -> tuple[Mend, ...]:

@@ -187,7 +187,7 @@ class GridPainter:
                 for column, left, width in self._grid.column_lefts(zone):
                     box = QRectF(left, rect.top(), width, rect.height())
                     if zone.name == LINK:
-                        sign = self._content.columns[column].sign
+                        sign = part.sign_of(self._content.columns[column])
                         self._link(box, cells[column][at], sign, left_row >= 0, right_row >= 0)
                     else:
                         paint_cell(painter, box, cells[column][at], self._content.columns[column])

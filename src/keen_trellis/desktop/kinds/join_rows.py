@@ -28,7 +28,7 @@ from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape, StepResult
 from keen_trellis.flow.mending import Explained
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.join import JoinSettings
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.wording import counted, ignoring, nothing_wrong, rows_called
 from keen_trellis.session.explaining import Explanations
 from keen_trellis.session.outcome import Outcome
@@ -305,8 +305,14 @@ def _matched_by_rung(match: Match, rung_of_left: IndexVector, settings: JoinSett
         numbers = np.flatnonzero(of_pair == number)
         said = f"{len(numbers):,} {'pair' if len(numbers) == 1 else 'pairs'} by {rung.said}"
         review = ", to be reviewed" if rung.review and len(numbers) else ""
-        parts.append(Part(f"rung:{number}", f"{said}{review}", _Pairs(match, numbers)))
+        signs = {(link.left, link.right): _sign(link) for link in rung.links}
+        parts.append(Part(f"rung:{number}", f"{said}{review}", _Pairs(match, numbers), signs=signs))
     return parts
+
+
+def _sign(link: LinkSettings) -> str:
+    """How the fields of a link compare, as a sign between them."""
+    return "≈" if link.like is not None else _SIGNS.get(link.operator, link.operator)
 
 
 def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[Column]:
@@ -319,15 +325,7 @@ def _knot_columns(settings: JoinSettings, shapes: Sequence[InputShape]) -> list[
     chosen = right if settings.bring is None else settings.bring
     brought = [right[name] for name in chosen if name in right and name not in linked_right]
     plain = [entry for entry in settings.links if entry.link.is_plain]
-    links = [
-        Column(
-            LINK,
-            left[entry.left],
-            right[entry.right],
-            "≈" if entry.like is not None else _SIGNS.get(entry.operator, entry.operator),
-        )
-        for entry in plain
-    ]
+    links = [Column(LINK, left[entry.left], right[entry.right], _sign(entry)) for entry in plain]
     return [Column(LEFT, entry) for entry in kept] + links + [Column(RIGHT, entry) for entry in brought]
 
 

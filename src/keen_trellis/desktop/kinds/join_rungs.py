@@ -42,7 +42,8 @@ class JoinRungs:
         found = outcome.figures.rungs if outcome.figures is not None and outcome.step == step else ()
         items: list[Item] = []
         for number, rung in enumerate(settings.rungs):
-            counted = f" · {found[number + 1]:,}" if number + 1 < len(found) else " · 0" if found else ""
+            count = found[number + 1] if number + 1 < len(found) else 0
+            counted = f" · {count:,} found" if found else ""
             review = " · to review" if rung.review else ""
             change = partial(self._change, step, outcome.inputs, number)
             items += [
