@@ -198,6 +198,29 @@ class InJoins(FollowCase):
         ((_, said),) = self.fates("joined", "L-1", steps=steps)[1]
         self.assertEqual(said, "matched with 1 venue of 2 that match: venues.csv, row 3")
 
+    def test_of_a_ladder_the_rung_is_said_and_asked_again(self):
+        self.write("loans.csv", "loan,venue,code\nL-1,Pier,p\nL-2,MILL,m\nL-3,Quay,q\nL-5,Dock,z\n")
+        self.write("venues.csv", "venue,code,town\nPier,p,A\nMill,m,B\nWharf,q,C\nOld wharf,q,D\n")
+        equal = {"left": "venue", "right": "venue"}
+        rungs = [
+            {"links": [{**equal, "ignore": ["case"]}]},
+            {"links": [{"left": "code", "right": "code"}]},
+        ]
+        joined = step(
+            "joined", "join", ["loans", "venues"], links=[equal], rungs=rungs, type="left-outer", take="first"
+        )
+        cased = "by “venue = venue, ignoring case”"
+        for value, wanted in (
+            ("L-1", "matched with 1 venue by “venue = venue”: venues.csv, row 2"),
+            ("L-2", f"matched with 1 venue {cased}: venues.csv, row 3; “MILL” here is “Mill” there"),
+            ("L-3", "matched with 1 venue by “code = code” of 2 that match: venues.csv, row 4"),
+            ("B", f"matched with 1 loan {cased}: loans.csv, row 3; “Mill” here is “MILL” there"),
+            ("D", "passed over: it matches loans.csv, row 4, paired with another row (venues.csv, row 4)"),
+        ):
+            with self.subTest(value):
+                ((_, said),) = self.fates("joined", value, steps=[joined])[1]
+                self.assertEqual(said, wanted)
+
     def test_types_that_drop_what_matches_or_keep_it_once(self):
         stage, ((how, said),) = self.fates("joined", "L-1", steps=[self.join(type="left-anti")])
         self.assertEqual((how, stage["rows_after"]), ("dropped", 0))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -484,7 +485,11 @@ class JoinKind(StepKind[JoinSettings]):
 
         assert result.match is not None
         asked = settings.asked(inputs[0].table, inputs[1].table)
-        yield from fates_in_join(asked, settings.join_type, inputs, result.match, task)
+        rungs = [
+            (replace(asked, links=rung.rung.links, any_of=rung.any_of and len(rung.links) > 1), rung.said)
+            for rung in settings.ladder
+        ]
+        yield from fates_in_join(rungs, settings.join_type, inputs, result.match, task)
 
     def sentence(self, settings: JoinSettings, inputs: Sequence[InputShape]) -> str:
         left, right = inputs

@@ -37,6 +37,7 @@ class _Seen:
     """A match as seen from one side. mine: the rows that are followed.  theirs: the other side.
 
     matching, pairs: for each of the own rows whether another one matches it, and in how many pairs it is.
+    rungs: what each rung of the ladder asks, and how it is called; one without a ladder.
     """
 
     side: str
@@ -47,18 +48,34 @@ class _Seen:
     pairs: IndexVector
     keeps_matched: bool
     keeps_unmatched: bool
+    rungs: Sequence[tuple[Asked, str]]
 
     def partners(self, row: int) -> IndexVector:
         """The rows of the other side that match a row."""
         on_left = self.side == "left"
         return self.found.partners_in_right(row) if on_left else self.found.partners_in_left(row)
 
+    def found_by(self, row: int) -> Sequence[tuple[Asked, str]]:
+        """The rungs that found a row, in order; all that there are where its pairs do not tell."""
+        numbers = self.found.rung_of_left
+        if numbers is None:
+            return self.rungs
+        by = np.unique(numbers[row if self.side == "left" else self.partners(row)])
+        return [self.rungs[number - 1] for number in by.tolist() if number] or self.rungs
+
 
 def fates_in_join(
-    asked: Asked, join_type: JoinType, inputs: Sequence[Traced], found: Match, task: Task
+    rungs: Sequence[tuple[Asked, str]],
+    join_type: JoinType,
+    inputs: Sequence[Traced],
+    found: Match,
+    task: Task,
 ) -> Iterator[Fate]:
-    """What becomes of the rows of either side that are followed. Cancelled."""
+    """What becomes of the rows of either side that are followed. rungs: what each rung of the ladder asks,
+    and how it is called. Cancelled.
+    """
     left, right = inputs
+    asked, _ = rungs[0]
     keeps_unmatched = {"left": join_type.keeps_unmatched_left, "right": join_type.keeps_unmatched_right}
     sides = [
         ("left", left, right, found.found_left, found.partners_of_left, join_type.has_left_fields),
@@ -66,14 +83,14 @@ def fates_in_join(
     ]
     for side, mine, theirs, matching, pairs, has_fields in sides:
         keeps = join_type.keeps_pairs or (join_type.keeps_matched and has_fields)
-        seen = _Seen(side, mine, theirs, found, matching, pairs, keeps, keeps_unmatched[side])
+        seen = _Seen(side, mine, theirs, found, matching, pairs, keeps, keeps_unmatched[side], rungs)
         if len(mine.rows):
-            yield from _matched(seen, asked, join_type, task)
-            yield from _passed_over(seen, asked, task)
+            yield from _matched(seen, join_type, task)
+            yield from _passed_over(seen, task)
             yield from _unmatched(seen, asked, task)
 
 
-def _matched(seen: _Seen, asked: Asked, join_type: JoinType, task: Task) -> Iterator[Fate]:
+def _matched(seen: _Seen, join_type: JoinType, task: Task) -> Iterator[Fate]:
     rows = seen.mine.rows[seen.pairs[seen.mine.rows] > 0]
     if not len(rows):
         return
@@ -88,7 +105,7 @@ def _matched(seen: _Seen, asked: Asked, join_type: JoinType, task: Task) -> Iter
         yield Fate(How.MATCHED, f"kept once, since it has a partner in {seen.theirs.name}", len(rows))
         return
     for row in rows[:_TOLD].tolist():
-        yield _paired(seen, asked, row, task)
+        yield _paired(seen, row, task)
     rest = rows[_TOLD:]
     if len(rest):
         pairs = int(seen.pairs[rest].sum())
@@ -97,15 +114,19 @@ def _matched(seen: _Seen, asked: Asked, join_type: JoinType, task: Task) -> Iter
         yield Fate(how, f"{len(rest):,} more {are} matched in {pairs:,} {many}", len(rest))
 
 
-def _paired(seen: _Seen, asked: Asked, row: int, task: Task) -> Fate:
-    """With whom one row is paired, and how these write what it is compared by."""
+def _paired(seen: _Seen, row: int, task: Task) -> Fate:
+    """With whom one row is paired, by which rung, and how these write what it is compared by."""
+    by = seen.found_by(row)
+    asked, rung = by[0]
     count = int(seen.pairs[row])
     partners = seen.partners(row)
     places = places_said(seen.theirs.table, partners)
     own, other = _texts(seen, asked, np.array([row])), _texts(seen, asked, partners[:1], theirs=True)
     said = f"matched with {counted(count, seen.theirs.name)}"
+    if len(seen.rungs) > 1:
+        said += f" by “{rung}”" if len(by) == 1 else f" by {len(by)} rungs"
     if asked.take.kind is not Taken.EVERY:
-        every = len(_all_matching(seen, asked, row, task))
+        every = len(_all_matching(seen, row, task))
         said += f" of {every:,} that match" if every > count else ""
     said += f": {places}"
     if own != other:
@@ -127,12 +148,12 @@ def _texts(seen: _Seen, asked: Asked, rows: IndexVector, *, theirs: bool = False
     return written(ChosenRows(table, rows), sides) if sides else [""] * len(rows)
 
 
-def _passed_over(seen: _Seen, asked: Asked, task: Task) -> Iterator[Fate]:
+def _passed_over(seen: _Seen, task: Task) -> Iterator[Fate]:
     """Rows that match and are in no pair: whom they match, and whom these were paired with in their place."""
     mine = seen.mine.rows
     rows = mine[seen.matching[mine].astype(bool) & (seen.pairs[mine] == 0)]
     for row in rows[:_TOLD].tolist():
-        others = _all_matching(seen, asked, row, task)
+        others = _all_matching(seen, row, task)
         said = f"passed over: it matches {places_said(seen.theirs.table, others)}, paired with another row"
         if seen.side == "right" and len(others):
             taken = seen.found.nth_partner(others[:1], np.zeros(1, np.int64))
@@ -142,12 +163,20 @@ def _passed_over(seen: _Seen, asked: Asked, task: Task) -> Iterator[Fate]:
         yield Fate(How.PASSED_OVER, "passed over, too", len(rows) - _TOLD)
 
 
-def _all_matching(seen: _Seen, asked: Asked, row: int, task: Task) -> IndexVector:
-    """The rows of the other side that match a row, taken or not: a match keeps only those that were taken."""
+def _all_matching(seen: _Seen, row: int, task: Task) -> IndexVector:
+    """The rows of the other side that match a row by the first rung that finds it, taken or not: a match
+    keeps only those that were taken.
+    """
     alone = ChosenRows(seen.mine.table, np.array([row]))
-    if seen.side == "left":
-        return match(alone, asked.right, asked.links, task, any_of=asked.any_of).right_matched_rows
-    return match(asked.left, alone, asked.links, task, any_of=asked.any_of).left_matched_rows
+    rows = np.zeros(0, np.int64)
+    for asked, _ in seen.found_by(row):
+        if seen.side == "left":
+            rows = match(alone, asked.right, asked.links, task, any_of=asked.any_of).right_matched_rows
+        else:
+            rows = match(asked.left, alone, asked.links, task, any_of=asked.any_of).left_matched_rows
+        if len(rows):
+            break
+    return rows
 
 
 def _unmatched(seen: _Seen, asked: Asked, task: Task) -> Iterator[Fate]:
