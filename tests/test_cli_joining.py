@@ -190,6 +190,34 @@ class Matching(CommandCase):
         self.assertEqual(list(rows[0]), ["loan", "object", "venue", "out", "value", "title", "partner found"])
         self.assertEqual([row["partner found"] for row in rows], ["true", "false", "false", "false"])
 
+    def test_alike_near_and_the_best_of_them(self):
+        (self.folder / "one.csv").write_text("who,year\nAda Olm,1901\nBen Far,1915\nNobody,1990\n")
+        (self.folder / "two.csv").write_text("name,born\nOlm Ada,1870\nBen Farr,1880\nBen Fare,1914\n")
+        words = ("match", self.path("one"), self.path("two"), "--link", "who=name")
+        rows = self.written(*words, "--like", "85", "--type", "inner")
+        self.assertEqual(
+            [(row["who"], row["born"]) for row in rows],
+            [("Ada Olm", "1870"), ("Ben Far", "1880"), ("Ben Far", "1914")],
+        )
+        years = (*words[:3], "--link", "year=born", "--type", "inner")
+        self.assertEqual(
+            [(row["year"], row["born"]) for row in self.written(*years, "--near", "any", "--best")],
+            [("1901", "1914"), ("1915", "1914"), ("1990", "1914")],
+        )
+        self.assertEqual([row["year"] for row in self.written(*years, "--near", "1")], ["1915"])
+        found = self.run_command("explain", *words[1:], "--like", "99", "--json")
+        self.assertIn('"reasons"', found.stdout)
+        for said, wrong in (
+            ("which of those", ("--best",)),
+            ("of texts or of numbers", ("--like", "85", "--near", "1")),
+            ("a number, 1 to 100", ("--like", "much")),
+            ("1 to 100", ("--like", "0")),
+            ("1 to 100", ("--like", "nan")),
+            ("no distance", ("--near", "1")),
+        ):
+            with self.subTest(said):
+                self.refused(2, said, *words, *wrong)
+
     def test_what_is_refused(self):
         words = ("match", self.path("loans"), self.path("objects"))
         self.refused(2, "no field “objct”", *words, "--link", "objct=accession")

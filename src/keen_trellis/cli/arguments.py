@@ -34,6 +34,9 @@ _LINKING = (
         show_default=True,
         help="Which matches: every, first, last, one, pair-off, least:EXPRESSION, greatest:EXPRESSION.",
     ),
+    click.option("--like", help="The last link's texts need only be so much alike, 1 to 100."),
+    click.option("--near", help="The last link's numbers, or dates in days, may be so far apart; or any."),
+    click.option("--best", is_flag=True, help="With those: only what is most alike, or nearest."),
 )
 
 
@@ -129,9 +132,15 @@ def join_settings(wanted: dict[str, Any], shapes: Sequence[Any], library: Any) -
         "blank_matches_blank": wanted["blank_matches_blank"],
         "correct": corrections,
     }
-    links = [read_link(text, shapes[0].fields, shapes[1].fields) for text in wanted["links"]]
+    links = [
+        msgspec.structs.replace(read_link(text, shapes[0].fields, shapes[1].fields), **prepared)
+        for text in wanted["links"]
+    ]
+    like = _like(wanted)
+    if like is not None:
+        links[-1:] = [msgspec.structs.replace(link, like=like) for link in links[-1:]]
     return JoinSettings(
-        links=tuple(msgspec.structs.replace(link, **prepared) for link in links),
+        links=tuple(links),
         any_of=wanted["any_of"],
         take=wanted["take"],
         type=wanted["type_name"],
@@ -140,6 +149,29 @@ def join_settings(wanted: dict[str, Any], shapes: Sequence[Any], library: Any) -
         partner_found=wanted["partner_found"],
         side=wanted["side"],
     )
+
+
+def _like(wanted: dict[str, Any]) -> Any:
+    """How alike or near the values of the last link are, None for equal. UsageError for what is neither."""
+    from keen_trellis.core.errors import UsageError
+    from keen_trellis.flow.steps.join import LikeSettings
+
+    alike, near, best = (wanted[name] for name in ("like", "near", "best"))
+    if alike is None and near is None:
+        if best:
+            raise UsageError("--best says which of those that are alike.", remedy="Give --like or --near.")
+        return None
+    if alike is not None and near is not None:
+        raise UsageError("A link is of texts or of numbers.", remedy="Give --like or --near.")
+    if near is not None:
+        return LikeSettings(within="" if near == "any" else near, best=best)
+    try:
+        at_least = float(alike)
+    except ValueError:
+        at_least = 0.0
+    if not 1 <= at_least <= 100:
+        raise UsageError(f"Texts cannot be “{alike}” alike.", remedy="Give a number, 1 to 100.")
+    return LikeSettings(at_least=at_least, best=best)
 
 
 def listed(text: str) -> tuple[str, ...]:
