@@ -378,8 +378,9 @@ class Processes(unittest.TestCase):
     def test_only_data_and_flows_on_request(self):
         done = self.run_command("demo", "--data", str(self.folder / "here"))
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertEqual(len(done.stdout.splitlines()), 18 + len(FLOWS))
-        self.assertTrue((self.folder / "here" / WINTER_LOANS).exists())
+        here = {path for path in (self.folder / "here").rglob("*") if path.is_file()}
+        self.assertEqual({Path(line) for line in done.stdout.splitlines()}, here)
+        self.assertLessEqual(set(FLOWS), {path.name for path in here})
         shutil.rmtree(self.folder / "here")
 
 

@@ -94,6 +94,9 @@ class ARowARun(ValuesCase):
         self.assertEqual([run["outputs"][0]["rows"] for run in told], [1, 1, 0])
         self.assertEqual((self.out("Pier")[1:], self.out("Hall")[1:]), (["L-1,Pier"], ["L-3,Hall"]))
         self.assertEqual([run.row for run in read(self.path).runs], ["Pier", "Hall", "Quay"])
+        listed = self.call("runs", self.path).stdout
+        self.assertRegex(listed, r"run +\d\.\d +.*venue = Pier, limit = 9\n")
+        self.assertIn("venue = Quay, limit = 9", listed)
 
     def test_one_that_fails_keeps_no_other_from_being_run(self):
         self.write("todo.csv", "venue,limit\nPier,0\nHall,9\n")

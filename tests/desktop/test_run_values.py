@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Input, RunValue
+from keen_trellis.flow.run_log import read
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.output import OutputSettings
@@ -174,6 +175,16 @@ class Written(ValuesCase):
         self.window.commands["write"].trigger()
         self.rest()
         self.assertTrue((self.folder / "out-Pier.csv").exists(), "with the same values it is not asked again")
+
+    def test_the_runs_say_with_which_values_they_were(self):
+        self.session.save(self.folder / "out.trellis")
+        self.press(KEY.Key_F9)
+        self.rest()
+        self.click(next(button for button in self.box().buttons() if button.text() == "Write with these"))
+        self.rest(lambda: read(self.folder / "out.trellis").runs)
+        self.window.commands["runs"].trigger()
+        self.rest()
+        self.assertEqual(self.window.bench.runs.view.texts[0][-1], "where = Pier")
 
     def test_they_can_be_changed_then(self):
         self.press(KEY.Key_F9)

@@ -66,15 +66,19 @@ def _print_runs(latest: Sequence[Any], count: int, log: str) -> None:
     grid.add_column("Seconds", justify="right")
     guarded = any(run.guards for run in latest)
     edited = len({run.flow for run in latest}) > 1
+    given = any(run.values for run in latest)
     if guarded:
         grid.add_column("Guards")
     if edited:
         grid.add_column("Flow")
+    if given:
+        grid.add_column("With", overflow="fold")
     before = latest[0].flow
     for run in latest:
         cells = [cell_shown(run.when), _by(run.by), f"{run.seconds:,.1f}"]
         cells += [_guards_said(run)] if guarded else []
         cells += ["edited" if run.flow != before else ""] if edited else []
+        cells += [run.values_said] if given else []
         before = run.flow
         grid.add_row(*cells)
     console().print(grid)

@@ -138,7 +138,8 @@ class RunsView(Panel):
         self.put(row, column, "" if rows is None else f"{rows:,}", number=True)
         before = self.runs[row + 1] if row + 1 < len(self.runs) else None
         edited = before is not None and before.flow != run.flow
-        self.put(row, column + 1, "the flow was edited" if edited else "", colour=chosen.soft)
+        said = [run.values_said, "the flow was edited" if edited else ""]
+        self.put(row, column + 1, "; ".join(filter(None, said)), colour=chosen.soft)
 
     def _draw(self, pictures: Sequence[Picture]) -> None:
         row = self.pictures.layout()
