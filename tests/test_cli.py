@@ -105,7 +105,7 @@ class Match(CommandCase):
         text = self.match("--ignore", "case,outer-spaces").output
         for words in (
             "8,303 of 8,352 loans found a partner (99.4 %)",
-            "408 loans matched only after preparation",
+            "408 loans matched though written differently",
             "Unmatched Loans: 49 loans; 5 rows have a blank link field",
             "left anti join",
             "the loans without an object",

@@ -40,9 +40,8 @@ def print_knot(names: Sequence[str], counts: Any, join_type: Any) -> None:
         f"cardinality {counts.cardinality}.",
     )
     if counts.left_only_prepared:
-        say(
-            f"{counted(counts.left_only_prepared, left)} matched only after preparation.",
-        )
+        # After preparation, or by likeness.
+        say(f"{counted(counts.left_only_prepared, left)} matched though written differently.")
     lists = (
         (left, counts.left_unmatched, counts.left_blank, counts.left_no_partner, counts.left_lost),
         (right, counts.right_unmatched, counts.right_blank, counts.right_no_partner, counts.right_lost),
