@@ -210,9 +210,9 @@ class Matching(CommandCase):
         for said, wrong in (
             ("which of those", ("--best",)),
             ("of texts or of numbers", ("--like", "85", "--near", "1")),
-            ("a number, 1 to 100", ("--like", "much")),
-            ("1 to 100", ("--like", "0")),
-            ("1 to 100", ("--like", "nan")),
+            ("“much” is not from 1 to 100", ("--like", "much")),
+            ("from 1 to 100", ("--like", "0")),
+            ("from 1 to 100", ("--like", "nan")),
             ("no distance", ("--near", "1")),
         ):
             with self.subTest(said):

@@ -154,6 +154,7 @@ def join_settings(wanted: dict[str, Any], shapes: Sequence[Any], library: Any) -
 def _like(wanted: dict[str, Any]) -> Any:
     """How alike or near the values of the last link are, None for equal. UsageError for what is neither."""
     from keen_trellis.core.errors import UsageError
+    from keen_trellis.flow.link_text import read_score
     from keen_trellis.flow.steps.join import LikeSettings
 
     alike, near, best = (wanted[name] for name in ("like", "near", "best"))
@@ -165,13 +166,7 @@ def _like(wanted: dict[str, Any]) -> Any:
         raise UsageError("A link is of texts or of numbers.", remedy="Give --like or --near.")
     if near is not None:
         return LikeSettings(within="" if near == "any" else near, best=best)
-    try:
-        at_least = float(alike)
-    except ValueError:
-        at_least = 0.0
-    if not 1 <= at_least <= 100:
-        raise UsageError(f"Texts cannot be “{alike}” alike.", remedy="Give a number, 1 to 100.")
-    return LikeSettings(at_least=at_least, best=best)
+    return LikeSettings(at_least=read_score(alike), best=best)
 
 
 def listed(text: str) -> tuple[str, ...]:

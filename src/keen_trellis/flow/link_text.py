@@ -75,3 +75,14 @@ def read_corrections(text: str) -> tuple[tuple[str, str], ...]:
             )
         found[wrong.strip()] = right.strip()
     return tuple(found.items())
+
+
+def read_score(text: str) -> float:
+    """How alike texts must be, as somebody wrote it. UsageError for what is not from 1 to 100."""
+    try:
+        found = float(text)
+    except ValueError:
+        found = 0.0
+    if not 1 <= found <= 100:
+        raise UsageError(f"“{text.strip()}” is not from 1 to 100.", remedy="85 is a good one to begin with.")
+    return found

@@ -16,6 +16,7 @@ from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.desktop.sentence.view import Chip, Item
 from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.link_text import read_score
 from keen_trellis.flow.steps.join import LikeSettings, LinkSettings
 
 LIKE, NEAR, NEAREST = "like", "near", "nearest"
@@ -91,11 +92,11 @@ class LikeEditor:
             "How alike, 1 to 100? 85 lets a slip or two pass, 100 only words in another order",
             f"{like.at_least:g}",
             self._pane,
-            check=_score,
+            check=read_score,
         )
         entry.entered.connect(
             lambda text: self._put(
-                msgspec.structs.replace(like, at_least=_score(text), within="", side="both")
+                msgspec.structs.replace(like, at_least=read_score(text), within="", side="both")
             )
         )
         entry.open_under(anchor)
@@ -128,13 +129,3 @@ class LikeEditor:
         self._pane.open_list(
             chooser, anchor, chosen=lambda best: self._put(msgspec.structs.replace(like, best=best))
         )
-
-
-def _score(text: str) -> float:
-    try:
-        found = float(text)
-    except ValueError:
-        found = 0.0
-    if not 1 <= found <= 100:
-        raise UsageError(f"“{text.strip()}” is not from 1 to 100.", remedy="85 is a good one to begin with.")
-    return found
