@@ -101,7 +101,7 @@ def planted(rows: int) -> Case:
         second = "".join(rng.choice(_PARTS) for _ in range(2)).capitalize() if rng.random() < 0.4 else ""
         return f"{rng.choice(_FIRST)} {family} {second}".strip()
 
-    theirs = list({name() for _ in range(max(rows // 10, 20))})
+    theirs = list(dict.fromkeys(name() for _ in range(max(rows // 10, 20))))
     mine, meant = [], []
     for _ in range(rows):
         at = rng.randrange(len(theirs))

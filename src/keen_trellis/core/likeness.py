@@ -164,13 +164,13 @@ class _Grams:
 
 @dataclass(frozen=True)
 class _Index:
-    """The texts of one side by their keys. grams, often: all of its trigrams in order, and how many it has of
-    each.  rare: by two of their rarest trigrams.  near: by what they are without a character.  whole: the
-    fingerprints of all texts, in order.
+    """The texts of one side by their keys. grams, rarity: all of its trigrams in order, and the place of each
+    among them from the rarest on.  rare: by two of their rarest trigrams.  near: by what they are without a
+    character.  whole: the fingerprints of all texts, in order.
     """
 
     grams: Vector
-    often: Vector
+    rarity: Vector
     rare: _ByKey
     near: _ByKey
     whole: Keyed
@@ -179,20 +179,23 @@ class _Index:
     def of(texts: Texts) -> _Index:
         grams = _Grams.of(texts)
         known, often = _counted(grams.keys)
-        rare, near = (_ByKey.of(keyed) for keyed in (_rare_twos(grams, known, often), _without_one(texts)))
-        whole = _whole(texts)
-        return _Index(known, often, rare, near, whole.where(np.argsort(whole.keys)))
+        # Of equally rare ones in an order that both sides have.
+        rarity = np.empty(len(known), np.int64)
+        rarity[np.lexsort((known, often))] = np.arange(len(known))
+        whole, near = _whole_and_near(texts)
+        rare = _rare_twos(grams, known, rarity)
+        return _Index(known, rarity, _ByKey.of(rare), _ByKey.of(near), whole.where(np.argsort(whole.keys)))
 
     def candidates(self, texts: Texts) -> list[tuple[Vector, Vector]]:
         """Pairs of texts of the other side and of this one that may be alike, some several times."""
-        one, other, shared = self.rare.sharing(_rare_twos(_Grams.of(texts), self.grams, self.often))
+        one, other, shared = self.rare.sharing(_rare_twos(_Grams.of(texts), self.grams, self.rarity))
         best = _most_shared(one, shared)
-        near = self.near.sharing(_without_one(texts))
-        return [(one[best], other[best]), near[:2], self._same(texts)]
+        whole, near = _whole_and_near(texts)
+        return [(one[best], other[best]), self.near.sharing(near)[:2], self._same(whole)]
 
-    def _same(self, texts: Texts) -> tuple[Vector, Vector]:
+    def _same(self, whole: Keyed) -> tuple[Vector, Vector]:
         """Pairs of the same text; of another one hardly ever, which its score tells."""
-        place, there = _places(_whole(texts).keys, self.whole.keys)
+        place, there = _places(whole.keys, self.whole.keys)
         return np.flatnonzero(there), self.whole.owner[place[there]]
 
 
@@ -244,22 +247,17 @@ def _places(sought: Vector, keys: Vector) -> tuple[Vector, Vector]:
     return place, there
 
 
-def _rare_twos(grams: _Grams, known: Vector, often: Vector) -> Keyed:
+def _rare_twos(grams: _Grams, known: Vector, rarity: Vector) -> Keyed:
     """A key for each two of the rarest trigrams of a text. known: all that the right side has, in order;
-    often: how many texts have each.
+    rarity: how rare each is among them.
     """
     place, there = _places(grams.keys, known)
     place, owner = place[there], grams.owner[there]
-    # The rarest first, and of equally rare ones in an order that both sides have; one that a text has twice,
-    # once.
-    rarity = np.empty(len(known), np.int64)
-    rarity[np.lexsort((known, often))] = np.arange(len(known))
+    # The rarest first, and one that a text has twice, once.
     whole, _ = _counted(owner.astype(np.int64) * max(len(known), 1) + rarity[place])
     owner, key = np.divmod(whole, max(len(known), 1))
-    starts = np.flatnonzero(np.diff(owner, prepend=-1))
-    number = np.arange(len(owner)) - np.repeat(starts, np.diff(np.append(starts, len(owner))))
-    few = number < _MOST_GRAMS
-    owner, key, number = owner[few], key[few], number[few]
+    few = _numbered(owner) < _MOST_GRAMS
+    owner, key = owner[few], key[few]
     keys, owners = [], []
     for ahead in range(1, _MOST_GRAMS):
         same = np.flatnonzero(owner[ahead:] == owner[:-ahead])
@@ -270,17 +268,13 @@ def _rare_twos(grams: _Grams, known: Vector, often: Vector) -> Keyed:
     return Keyed(np.concatenate(keys), np.concatenate(owners))
 
 
-def _without_one(texts: Texts) -> Keyed:
-    """The fingerprints of texts, whole and without each of their characters."""
+def _whole_and_near(texts: Texts) -> tuple[Keyed, Keyed]:
+    """The fingerprint of each text, and those of texts whole and without each of their characters."""
     letters = Letters.of(texts.values)
+    whole = _in_groups(Keyed(letters.whole, np.arange(len(texts))), texts)
     asked = (letters.lengths >= _SHORTEST) & (letters.lengths <= _LONGEST)
-    keyed = letters.without_one(asked[letters.owner])
-    return Keyed.all_of([_whole(texts).where(asked), _in_groups(keyed, texts)])
-
-
-def _whole(texts: Texts) -> Keyed:
-    """The fingerprint of each text."""
-    return _in_groups(Keyed(Letters.of(texts.values).whole, np.arange(len(texts))), texts)
+    without = _in_groups(letters.without_one(asked[letters.owner]), texts)
+    return whole, Keyed.all_of([whole.where(asked), without])
 
 
 def _in_groups(keyed: Keyed, texts: Texts) -> Keyed:
@@ -292,9 +286,13 @@ def _in_groups(keyed: Keyed, texts: Texts) -> Keyed:
 def _most_shared(one: Vector, shared: Vector) -> Vector:
     """The places of those candidates of each text that share most with it."""
     order = np.argsort(one * _MOST_TOLD + (_MOST_TOLD - np.minimum(shared, _MOST_TOLD)), kind="stable")
-    starts = np.flatnonzero(np.diff(one[order], prepend=-1))
-    number = np.arange(len(order)) - np.repeat(starts, np.diff(np.append(starts, len(order))))
-    return order[number < _MOST_SCORED]
+    return order[_numbered(one[order]) < _MOST_SCORED]
+
+
+def _numbered(owner: Vector) -> Vector:
+    """Of entries in the order of their owners the number of each among those of its owner, from 0."""
+    starts = np.flatnonzero(np.diff(owner, prepend=-1))
+    return laid_out(np.diff(np.append(starts, len(owner))))[1]
 
 
 @dataclass(frozen=True)

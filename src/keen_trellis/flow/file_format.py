@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable, Collection, Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -34,6 +34,7 @@ VALUE_MEMBERS = tuple(
 _LARGEST_FILE = 64 * 2**20
 
 Members = dict[str, msgspec.Raw]
+_Part = TypeVar("_Part", SharedFilter, RunValue)
 
 
 def load(path: Path, kinds: Kinds) -> Flow:
@@ -115,19 +116,20 @@ def _members_kept(raw: Members, known: Collection[str]) -> tuple[tuple[str, byte
 
 
 def _parse_filter(raw: Members, number: int) -> SharedFilter:
-    try:
-        made = msgspec.convert(_members_read(raw, FILTER_MEMBERS), SharedFilter)
-    except msgspec.ValidationError as error:
-        raise FlowFileError(f"Shared filter {number} is not valid: {error}.") from error
-    return msgspec.structs.replace(made, extra=_members_kept(raw, FILTER_MEMBERS))
+    return _parsed(raw, FILTER_MEMBERS, SharedFilter, f"Shared filter {number}")
 
 
 def _parse_value(raw: Members, number: int) -> RunValue:
+    return _parsed(raw, VALUE_MEMBERS, RunValue, f"Run value {number}")
+
+
+def _parsed(raw: Members, known: Collection[str], kind: type[_Part], said: str) -> _Part:
+    """A part of a flow that keeps the members that are not known."""
     try:
-        made = msgspec.convert(_members_read(raw, VALUE_MEMBERS), RunValue)
+        made = msgspec.convert(_members_read(raw, known), kind)
     except msgspec.ValidationError as error:
-        raise FlowFileError(f"Run value {number} is not valid: {error}.") from error
-    return msgspec.structs.replace(made, extra=_members_kept(raw, VALUE_MEMBERS))
+        raise FlowFileError(f"{said} is not valid: {error}.") from error
+    return msgspec.structs.replace(made, extra=_members_kept(raw, known))
 
 
 def _check_values(values: Sequence[RunValue]) -> None:

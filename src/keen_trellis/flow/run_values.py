@@ -143,8 +143,7 @@ def text_of(value: RunValue) -> str:
 
 def bound_text(text: str, values: Sequence[RunValue]) -> str:
     """A text with its run values put in. UsageError where one has none yet."""
-    known = {value.name: value for value in values}
-    return _IN_TEXT.sub(lambda found: _put(found, known, text_of), text)
+    return _put(text, values, _IN_TEXT, text_of)
 
 
 def bound_path(text: str, values: Sequence[RunValue]) -> str:
@@ -152,8 +151,7 @@ def bound_path(text: str, values: Sequence[RunValue]) -> str:
 
     UsageError where another one would, or where one has none yet.
     """
-    known = {value.name: value for value in values}
-    return _IN_TEXT.sub(lambda found: _put(found, known, _part_of_path), text)
+    return _put(text, values, _IN_TEXT, _part_of_path)
 
 
 def _part_of_path(value: RunValue) -> str:
@@ -174,13 +172,20 @@ def files_of(flow: Flow) -> tuple[str, ...]:
 
 def bound_expression(text: str, values: Sequence[RunValue]) -> str:
     """An expression with its run values as literals. UsageError where one has none yet."""
+    return _put(text, values, _IN_EXPRESSION, literal)
+
+
+def _put(
+    text: str, values: Sequence[RunValue], sign: re.Pattern[str], write: Callable[[RunValue], str]
+) -> str:
+    """A text with run values written where their signs stand. sign: how they do."""
     known = {value.name: value for value in values}
-    return _IN_EXPRESSION.sub(lambda found: _put(found, known, literal), text)
 
+    def put(found: re.Match[str]) -> str:
+        value = known.get(found[1] or "")
+        return found[0] if value is None else write(value)
 
-def _put(found: re.Match[str], known: Mapping[str, RunValue], write: Any) -> str:
-    value = known.get(found[1] or "")
-    return found[0] if value is None else write(value)
+    return sign.sub(put, text)
 
 
 def bound_filter(shared: SharedFilter | None, values: Sequence[RunValue]) -> SharedFilter | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +13,9 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.source_settings import CalendarSettings, SourceSettings
-from keen_trellis.sources.about import About, Listing
+from keen_trellis.sources.about import About
 from keen_trellis.sources.locations import CALENDAR
-from keen_trellis.sources.reading import CALENDAR_SPAN, Reader, ReadTable
+from keen_trellis.sources.reading import CALENDAR_SPAN, InFlowReader, ReadTable
 
 _TEXT, _DATE, _INTEGER = (ARROW_TYPES[kind] for kind in (FieldType.TEXT, FieldType.DATE, FieldType.INTEGER))
 Days = np.ndarray[Any, np.dtype[np.datetime64]]
@@ -29,19 +28,12 @@ _WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday",
 _MONDAY = np.datetime64("1969-12-29", "D")
 
 
-class CalendarReader(Reader):
+class CalendarReader(InFlowReader):
     """Makes the rows of a calendar; weeks and months are whole ones, those of the two dates too."""
 
     name = CALENDAR
     said = "a calendar"
     uses = CALENDAR_SPAN
-    of_file = False
-
-    def tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return []
-
-    def files(self, settings: SourceSettings) -> list[Path] | None:
-        return []
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         span = settings.calendar

@@ -146,6 +146,18 @@ class OneTableReader(Reader):
         return [Path(settings.path)]
 
 
+class InFlowReader(Reader):
+    """Reads rows that stand in the flow itself: there is no file, and no table to be listed."""
+
+    of_file = False
+
+    def tables(self, path: str, task: Task) -> Sequence[Listing]:
+        return []
+
+    def files(self, settings: SourceSettings) -> list[Path] | None:
+        return []
+
+
 def unknown_table(where: str, table: str, known: Sequence[Listing]) -> SourceError:
     """The error for a table that the source does not have."""
     sort = known[0].sort if known else "table"

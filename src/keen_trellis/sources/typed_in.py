@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -12,29 +11,22 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.sources.about import ROWS_FILE, About, Listing
+from keen_trellis.sources.about import ROWS_FILE, About
 from keen_trellis.sources.headers import field_names
 from keen_trellis.sources.locations import TYPED
-from keen_trellis.sources.reading import TYPED_TABLE, WRITING, Reader, ReadTable
+from keen_trellis.sources.reading import TYPED_TABLE, WRITING, InFlowReader, ReadTable
 from keen_trellis.sources.text_blocks import TextBlock
 from keen_trellis.sources.typed_rows import typed_rows
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 
 
-class TypedInReader(Reader):
+class TypedInReader(InFlowReader):
     """Reads the rows that stand in the settings; their types are found as those of a text file are."""
 
     name = TYPED
     said = "a table typed into the flow"
     uses = TYPED_TABLE | WRITING
-    of_file = False
-
-    def tables(self, path: str, task: Task) -> Sequence[Listing]:
-        return []
-
-    def files(self, settings: SourceSettings) -> list[Path] | None:
-        return []
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         table = settings.typed

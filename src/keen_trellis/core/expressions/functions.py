@@ -9,8 +9,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.expressions import arithmetic, conditions, held, text
+from keen_trellis.core.expressions import arithmetic, held, text
 from keen_trellis.core.expressions.expression import Node, RowCells
 
 _LONGEST_PADDED = 100_000
@@ -20,23 +21,32 @@ def extreme(nodes: Sequence[Node], what: str) -> Node:
     """GREATEST or LEAST (SQL:2023): blank if one of the values is, compared as comparisons do."""
     kind = held.common_type(nodes, what)
     sides = [held.as_type(node, kind) for node in nodes]
-    sign = ">=" if what == "GREATEST" else "<="
-    found = sides[0]
-    for side in sides[1:]:
-        if pa.types.is_null(kind):
-            break
-        first = conditions.comparison(sign, found, side)
-        found = conditions.case([(first, found), (conditions.inverted(first), side)], None)
-    return found
+    if pa.types.is_null(kind):
+        return sides[0]
+    stays = COMPARE[">=" if what == "GREATEST" else "<="]
+
+    def compute(rows: RowCells) -> pa.Array:
+        found, *others = (side.evaluate(rows) for side in sides)
+        for other in others:
+            known = held.valid(found) & held.valid(other)
+            first = pa.array(stays(*as_comparable(found, other)), mask=~known)
+            found = pc.if_else(first, found, other)
+        return found
+
+    return Node(kind, compute)
 
 
 def sign_of(node: Node) -> Node:
     """SIGN: -1, 0 or 1; NaN is above all numbers."""
-    number, zero = arithmetic.of_number(node, "SIGN"), held.constant(0, held.INTEGER)
-    tests = [
-        (conditions.comparison(sign, number, zero), value) for sign, value in ((">", 1), ("<", -1), ("=", 0))
-    ]
-    return conditions.case([(test, held.constant(value, held.INTEGER)) for test, value in tests], None)
+    number = arithmetic.of_number(node, "SIGN")
+
+    def compute(rows: RowCells) -> pa.Array:
+        values = number.evaluate(rows)
+        sides = as_comparable(values, pa.repeat(pa.scalar(0, held.INTEGER), rows.count))
+        above, below = (COMPARE[sign](*sides).astype(np.int64) for sign in (">", "<"))
+        return pa.array(above - below, held.INTEGER, mask=~held.valid(values))
+
+    return Node(held.INTEGER, compute)
 
 
 def power(base: Node, exponent: Node, what: str) -> Node:

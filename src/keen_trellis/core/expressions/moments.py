@@ -61,9 +61,7 @@ def moved(moment: Node, interval: Interval, sign: int) -> Node:
         by = counts.fill_null(0).to_numpy(zero_copy_only=False) * sign
         made, there = _moved(whole, by, interval.unit)
         rows.notes.out_of_range += int(np.count_nonzero(known & ~there))
-        return pa.array(np.where(there, made, whole[:1] if len(whole) else made), mask=~(known & there)).cast(
-            kind
-        )
+        return pa.array(np.where(there, made, whole), mask=~(known & there)).cast(kind)
 
     return Node(kind, compute)
 
