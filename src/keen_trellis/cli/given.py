@@ -104,13 +104,14 @@ def run_each(one: Any, flows: Sequence[Any], rows: Sequence[str], *, as_json: bo
     the first that failed.
     """
     from keen_trellis.core.errors import TrellisError
+    from keen_trellis.flow.run_values import values_said
 
     check_places(flows, rows, one.wanted["folder"])
     told, code = [], 0
     for flow, row in zip(flows, rows, strict=True):
         values = {value.name: value.value for value in flow.values}
         if not as_json:
-            say(f"{', '.join(f'{name} = {text}' for name, text in values.items())}:")
+            say(f"{values_said(values)}:")
         members: dict[str, Any] = {"values": values}
         try:
             outcome, came_to = one.run(flow, row, is_own=False)

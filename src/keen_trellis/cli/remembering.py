@@ -59,6 +59,8 @@ def runs(flow_path: Path, shown: int, as_json: bool) -> None:
 
 
 def _print_runs(latest: Sequence[Any], count: int, log: str) -> None:
+    from keen_trellis.flow.run_values import values_said
+
     remembered = "1 run is remembered" if count == 1 else f"{count:,} runs are remembered"
     last = f"; the last {len(latest):,} of them" if len(latest) < count else ""
     say(f"{remembered} in {log}{last}:")
@@ -78,7 +80,7 @@ def _print_runs(latest: Sequence[Any], count: int, log: str) -> None:
         cells = [cell_shown(run.when), _by(run.by), f"{run.seconds:,.1f}"]
         cells += [_guards_said(run)] if guarded else []
         cells += ["edited" if run.flow != before else ""] if edited else []
-        cells += [run.values_said] if given else []
+        cells += [values_said(run.values)] if given else []
         before = run.flow
         grid.add_row(*cells)
     console().print(grid)

@@ -104,6 +104,11 @@ def with_given(flow: Flow, given: Mapping[str, str]) -> Flow:
     return msgspec.structs.replace(flow, values=tuple(known[value.name] for value in flow.values))
 
 
+def values_said(values: Mapping[str, str]) -> str:
+    """Run values by their names, written out."""
+    return ", ".join(f"{name} = {value}" for name, value in values.items())
+
+
 def is_used(flow: Flow, value: RunValue) -> bool:
     """Whether a step or a shared filter of the flow speaks of a run value."""
     texts = [step.settings for step in flow.steps]

@@ -72,11 +72,6 @@ class Run(msgspec.Struct, frozen=True, omit_defaults=True):
         return self.taken.replace("T", " ").removesuffix("Z")
 
     @property
-    def values_said(self) -> str:
-        """Its run values, written out."""
-        return ", ".join(f"{name} = {value}" for name, value in self.values.items())
-
-    @property
     def broken(self) -> int:
         """How many guards did not hold."""
         return sum(not entry.holds for entry in self.guards)

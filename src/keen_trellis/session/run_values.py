@@ -6,7 +6,6 @@ import msgspec
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.flow.graph import Flow, RunValue
-from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.run_values import (
     bound_filter,
     check_run_value,
@@ -32,11 +31,10 @@ def check_name(session: Session, text: str, old: str = "") -> None:
 
 
 def add(session: Session, name: str) -> None:
-    """Add a run value, and select it."""
+    """Add a run value that can be called so, and select it."""
 
     def edit(flow: Flow) -> Flow:
-        new = RunValue(free_name(name, {value.name for value in flow.values}, "_"))
-        return msgspec.structs.replace(flow, values=(*flow.values, new))
+        return msgspec.structs.replace(flow, values=(*flow.values, RunValue(name)))
 
     session.apply(f"Add the run value {name}", edit, Selection(value=name))
 

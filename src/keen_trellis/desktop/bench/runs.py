@@ -21,6 +21,7 @@ from keen_trellis.flow import run_log
 from keen_trellis.flow.analysis.history import between
 from keen_trellis.flow.comparison import Comparison
 from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.run_values import values_said
 from keen_trellis.flow.runs import Run, in_flow_order, names_of, share_of
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.handbook import Chapter
@@ -138,7 +139,7 @@ class RunsView(Panel):
         self.put(row, column, "" if rows is None else f"{rows:,}", number=True)
         before = self.runs[row + 1] if row + 1 < len(self.runs) else None
         edited = before is not None and before.flow != run.flow
-        said = [run.values_said, "the flow was edited" if edited else ""]
+        said = [values_said(run.values), "the flow was edited" if edited else ""]
         self.put(row, column + 1, "; ".join(filter(None, said)), colour=chosen.soft)
 
     def _draw(self, pictures: Sequence[Picture]) -> None:
