@@ -214,6 +214,7 @@ class Matching(CommandCase):
             ("from 1 to 100", ("--like", "0")),
             ("from 1 to 100", ("--like", "nan")),
             ("no distance", ("--near", "1")),
+            ("no distance", ("--near", "any", "--best")),
         ):
             with self.subTest(said):
                 self.refused(2, said, *words, *wrong)

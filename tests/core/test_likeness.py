@@ -144,6 +144,8 @@ class Near(unittest.TestCase):
         left, right = table(v=[2**60]), table(v=[2**60 - 3, 2**60 + 1, 2**60 - 1, 2**60 + 2])
         found = match(left, right, [LinkField("v", "v", likeness=Likeness(within="2", best=True))], Task())
         self.assertEqual(pairs(found), [(0, 1), (0, 2)])
+        nearest = LinkField("v", "v", likeness=Likeness(within="any", best=True))
+        self.assertEqual(pairs(match(left, right, [nearest], Task())), [(0, 1), (0, 2)])
         self.assertEqual(found.scores.tolist(), [1, 1])
 
     def test_one_to_one_takes_the_best_pairs_first(self):
@@ -158,6 +160,7 @@ class Near(unittest.TestCase):
         one, other = table(t=["a"], n=[1]), table(t=["b"], n=[2])
         for links, said in (
             ([LinkField("n", "n", likeness=Likeness())], "not said how near"),
+            ([LinkField("n", "n", likeness=Likeness(within="any"))], "not said how near"),
             ([LinkField("n", "n", likeness=Likeness(within="far"))], "is no distance"),
             ([LinkField("n", "n", likeness=Likeness(within="-1"))], "is no distance"),
             ([LinkField("n", "n", likeness=Likeness(within="1", side="up"))], "is no side"),

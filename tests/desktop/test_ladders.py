@@ -9,7 +9,7 @@ from keen_trellis.desktop.bench.content import LINK, Part
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.join import JoinSettings, LikeSettings, LinkSettings
+from keen_trellis.flow.steps.join import JoinSettings, LikeSettings, LinkSettings, link_said
 from keen_trellis.session import attention, editing
 from keen_trellis.session.selection import Selection
 from tests.desktop.driving import CTRL, WindowCase
@@ -77,6 +77,7 @@ class Likenesses(LadderCase):
         self.choose("Link field of Works", "year")
         self.choose("Link field of Makers", "born")
         self.choose("Operator", "nearest to")
+        self.assertEqual(link_said(self.settings.links[0]), "year near born, the nearest")
         self.choose("Side", "at or before")
         self.assertEqual(self.matched, 5)
         self.click(self.chip("Distance"))

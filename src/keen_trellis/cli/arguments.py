@@ -165,7 +165,7 @@ def _like(wanted: dict[str, Any]) -> Any:
     if alike is not None and near is not None:
         raise UsageError("A link is of texts or of numbers.", remedy="Give --like or --near.")
     if near is not None:
-        return LikeSettings(within="" if near == "any" else near, best=best)
+        return LikeSettings(within=near, best=best)
     return LikeSettings(at_least=read_score(alike), best=best)
 
 

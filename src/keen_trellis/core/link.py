@@ -85,6 +85,7 @@ class Preparation:
         return self != Preparation()
 
 
+ANY_DISTANCE = "any"
 SIDES_OF_NEAR = ("both", "before", "after")
 
 
@@ -93,8 +94,9 @@ class Likeness:
     """How alike two values must be that need not be equal.
 
     at_least: of texts, 1 to 100 (see `core.likeness`).  within: of numbers how far apart they may be, of
-    moments in days; "" for any distance.  side: whether the right value may be `before` the left one, `after`
-    it or `both`; the same value is both.  best: only the partners that are most alike, or nearest.
+    moments in days; "any", or "", for any distance.  side: whether the right value may be `before` the left
+    one, `after` it or `both`; the same value is both.  best: only the partners that are most alike, or
+    nearest.
     """
 
     at_least: float = 85.0
@@ -284,7 +286,7 @@ def _check_likeness(link: LinkField, likeness: Likeness, types: tuple[FieldType,
         )
     if likeness.side not in SIDES_OF_NEAR:
         raise UsageError(f"“{likeness.side}” is no side.", remedy=f"It can be {', '.join(SIDES_OF_NEAR)}.")
-    if not likeness.within and not likeness.best:
+    if likeness.within in ("", ANY_DISTANCE) and not likeness.best:
         raise UsageError(
             f"{said}: it is not said how near.", remedy="Say within how much, or take the nearest."
         )

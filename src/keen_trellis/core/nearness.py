@@ -11,7 +11,7 @@ from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.encoding import Encoded
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.letters import Vector
-from keen_trellis.core.link import Likeness
+from keen_trellis.core.link import ANY_DISTANCE, Likeness
 from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.ranges import Limits, bisected, check_pairs
 from keen_trellis.core.values import FieldType, type_of_arrow, unscaled
@@ -111,7 +111,7 @@ def _too_large() -> DataError:
 
 def span_of(text: str) -> Decimal | None:
     """How far values may be apart, None for any distance. UsageError for what is no number from 0."""
-    if not text:
+    if text in ("", ANY_DISTANCE):
         return None
     try:
         found = Decimal(text)

@@ -8,6 +8,7 @@ import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.link import ANY_DISTANCE
 from keen_trellis.core.nearness import span_of
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
@@ -68,7 +69,7 @@ class LikeEditor:
         elif what == NEAR:
             self._ask_span(LikeSettings(within="1"), anchor)
         else:
-            self._put(LikeSettings(best=True))
+            self._put(LikeSettings(within=ANY_DISTANCE, best=True))
 
     def items(self) -> list[Item]:
         """The chips behind the comparison: its measure, its side, and whether only the best are meant."""
@@ -78,11 +79,12 @@ class LikeEditor:
         best = Chip(_BEST[like.best], self._choose_best, "Best only")
         if self._is_text:
             return [Chip(f"{like.at_least:g} of 100", self.ask_score, "How alike"), best]
-        span = f"within {like.within}" if like.within else "at any distance"
+        is_limited = like.within not in ("", ANY_DISTANCE)
+        span = f"within {like.within}" if is_limited else "at any distance"
         return [
             Chip(span, lambda anchor: self._ask_span(like, anchor), "Distance"),
             Chip(_SIDES[like.side], self._choose_side, "Side"),
-            *([best] if like.within else []),
+            *([best] if is_limited else []),
         ]
 
     def ask_score(self, anchor: QWidget) -> None:
@@ -108,7 +110,9 @@ class LikeEditor:
 
         title = "Within how much? Of dates in days; empty: any distance" if like.best else "Within how much?"
         entry = Entry(title, like.within, self._pane, check=check)
-        entry.entered.connect(lambda text: self._put(msgspec.structs.replace(like, within=text.strip())))
+        entry.entered.connect(
+            lambda text: self._put(msgspec.structs.replace(like, within=text.strip() or ANY_DISTANCE))
+        )
         entry.open_under(anchor)
 
     def _choose_side(self, anchor: QWidget) -> None:

@@ -62,7 +62,7 @@ class JoinRungs:
     def _add(self, step: Step, settings: JoinSettings, shapes: Sequence[InputShape], anchor: QWidget) -> None:
         """Ask how those are matched that are left."""
         links = tuple(msgspec.structs.replace(link, like=None) for link in settings.links)
-        loose = [link for link in links if link.operator == "=" and link.like is None]
+        loose = [link for link in links if link.operator == "="]
         choices = []
         if loose:
             choices.append(

@@ -24,6 +24,7 @@ from keen_trellis.core.joining import (
 )
 from keen_trellis.core.laddering import Rung, ladder
 from keen_trellis.core.link import (
+    ANY_DISTANCE,
     Likeness,
     LinkField,
     Operator,
@@ -71,8 +72,8 @@ _TYPE_OF_PORT = {
 
 
 class LikeSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """How alike two values must be. at_least: of texts, 1 to 100.  within: of numbers, of dates in days; ""
-    for any distance.  side: both, before or after.  best: only the most alike, or the nearest.
+    """How alike two values must be. at_least: of texts, 1 to 100.  within: of numbers, of dates in days;
+    "any", or "", for any distance.  side: both, before or after.  best: only the most alike, or the nearest.
     """
 
     at_least: float = 85.0
@@ -171,7 +172,7 @@ def link_said(link: LinkSettings) -> str:
         return f"{link.left} {link.operator} {link.right}{more}"
     like = link.like
     if like.within or like.side != "both":
-        within = f", within {like.within}" if like.within else ""
+        within = f", within {like.within}" if like.within not in ("", ANY_DISTANCE) else ""
         where = "near" if like.side == "both" else f"at or {like.side}"
         return f"{link.left} {where} {link.right}{within}{', the nearest' if like.best else ''}{more}"
     return (
