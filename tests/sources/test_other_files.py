@@ -15,7 +15,7 @@ from keen_trellis.sources.library import split_source
 from tests.sources.source_case import SourceCase
 from tests.tables import rows_of
 
-T = FieldType
+T, D = FieldType, Decimal
 
 
 class OtherText(SourceCase):
@@ -131,6 +131,16 @@ class Columns(SourceCase):
             for end in (10, len(content) // 2, len(content) - 3):
                 self.refused(self.put(name, content[:end]), "damaged or cut off")
 
+    def test_decimals_that_are_wider_than_any_here_are_text(self):
+        wide, kind = D("1" * 45 + ".5"), pa.decimal256(50, 1)
+        data = pa.table(
+            {"n": pa.array([wide, D(1), None], kind), "m": pa.array([D(1), D("2.5"), None], kind)}
+        )
+        parquet.write_table(data, self.folder / "t.parquet")
+        snapshot = self.read(self.folder / "t.parquet")
+        self.assertEqual(rows_of(snapshot.table), [(str(wide), D(1)), ("1.0", D("2.5")), (None, None)])
+        self.assertIn("n: has numbers of more than 38 digits", self.said(snapshot))
+
     def test_what_cannot_be_seen_is_said(self):
         data = pa.table(
             {
@@ -169,6 +179,29 @@ class Lines(SourceCase):
         snapshot = self.read(self.put("t.jsonl", '{"n": 1}\n{"n": "x"}\n'))
         self.assertEqual(rows_of(snapshot.table), [("1",), ("x",)])
         self.assertIn("several kinds", self.said(snapshot))
+
+    def test_numbers_keep_all_of_their_digits(self):
+        wide, exact = "18446744073709551615", "12345678901234567890.123456789"
+        for cells, kind, values in (
+            ([wide, "5"], T.DECIMAL, [D(wide), D(5)]),
+            ([exact, "1.5", "3"], T.DECIMAL, [D(exact), D("1.5"), D(3)]),
+            (["9007199254740993", "0.5"], T.DECIMAL, [D("9007199254740993"), D("0.5")]),
+            (["0.1", "1e300", "3"], T.REAL, [0.1, 1e300, 3.0]),
+            (["1" * 40, "5"], T.TEXT, ["1" * 40, "5"]),
+            ([exact, "1e300"], T.TEXT, None),
+        ):
+            with self.subTest(cells):
+                # In one batch, and in several.
+                for gap in (0, 20_000):
+                    lines = "".join(f'{{"n": {cell}}}\n' + '{"n": null}\n' * gap for cell in cells)
+                    found = self.read(self.put(f"{kind.value}-{len(cells[0])}-{gap}.jsonl", lines))
+                    self.assertEqual(found.table.field("n").type, kind)
+                    if values is not None:
+                        rows = [row[0] for row in rows_of(found.table) if row[0] is not None]
+                        self.assertEqual(rows, values)
+        self.assertIn(
+            "more than 38 digits", self.said(self.read(self.put("l.jsonl", '{"n": ' + "1" * 40 + "}\n")))
+        )
 
     def test_a_line_that_is_no_object(self):
         self.refused(self.put("t.jsonl", '{"n": 1}\n[2]\n'), "Line 2 is not a JSON object")

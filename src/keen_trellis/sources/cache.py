@@ -31,7 +31,7 @@ from keen_trellis.sources.reading import ReadTable, mapped
 LIMIT_NAME = "KEEN_TRELLIS_CACHE_BYTES"
 _LIMIT = 8 * 2**30
 # Raised whenever readers come to read something differently, so that older files are not found any more.
-_VERSION = 3
+_VERSION = 4
 _ROWS, _ABOUT, _ROOM, _NOTE = ".arrow", ".json", "room-", "seen-"
 _KEY = re.compile(r"[0-9a-f]{8,128}")
 _LOOK_EVERY = 0.1  # seconds between two looks at how full a room is

@@ -10,6 +10,7 @@ import os
 import tempfile
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -37,6 +38,7 @@ _KINDS_OF_TYPES = {
     FieldType.TIME: "times",
     FieldType.TIMESTAMP: "dates",
 }
+_EXACT_IN_REALS = 2**53
 SPILLED_BYTES = 64 * 2**20
 _BINARY = (bytes, bytearray, memoryview)
 _HELD = {
@@ -65,6 +67,7 @@ class CellColumn:
         self.binary = False
         self._zoned = self._mixed = False
         self._unfit = 0
+        self._too_long = False  # some of its numbers have more digits than a decimal holds
         self._arrays: list[pa.Array] = []
         self._kinds: Counter[str] = Counter()
         self._spilled = 0  # so many arrays are mapped from files
@@ -101,12 +104,12 @@ class CellColumn:
         # Cells of several kinds: each stands by itself until it is known what the whole column is.
         for kind in kinds:
             self._kinds[KIND_NAMES.get(kind, "dates")] += sum(type(cell) is kind for cell in cells)
-        if kinds <= {int, float}:
+        if kinds <= {int, float} and all(_is_exact(cell) for cell in cells):
             self._arrays.append(
                 pa.array([None if cell is None else float(cell) for cell in cells], pa.float64())
             )
-        elif kinds <= {int, Decimal}:
-            self._arrays.append(pa.array([None if cell is None else Decimal(cell) for cell in cells]))
+        elif kinds <= {int, float, Decimal}:
+            self._arrays.append(self._exactly(cells))
         elif kinds <= {dt.date, dt.datetime}:
             self._arrays.append(pa.array([_as_moment(cell) for cell in cells], _HELD[dt.datetime]))
         else:
@@ -130,10 +133,21 @@ class CellColumn:
         try:
             array = pa.array(cells, _HELD.get(kind))
         except (pa.ArrowInvalid, OverflowError):
-            # A number too large for its type, or a decimal that is none.
-            array = pa.array([None if cell is None else str(cell) for cell in cells], _TEXT)
+            array = self._exactly(cells)
+        if pa.types.is_decimal256(array.type):
+            array = self._exactly(cells)
         self._kinds[KIND_NAMES.get(kind, "dates")] += len(array) - array.null_count
         self._arrays.append(array)
+
+    def _exactly(self, cells: Sequence[Any]) -> pa.Array:
+        """Numbers as decimals that hold all of their digits; where none does, as text, which is said."""
+        numbers = [None if cell is None else _as_decimal(cell) for cell in cells]
+        with suppress(pa.ArrowInvalid):
+            array = pa.array(numbers)
+            if not pa.types.is_decimal256(array.type):
+                return array
+        self._too_long = True
+        return pa.array([None if number is None else f"{number:f}" for number in numbers], _TEXT)
 
     @property
     def held(self) -> int:
@@ -164,6 +178,10 @@ class CellColumn:
         if self._unfit:
             values = "1 value is" if self._unfit == 1 else f"{self._unfit:,} values are"
             text = f"{values} blank, since no field can hold it: infinite, or outside of the years 1 to 9999"
+            said.append(Remark(text, field=self.name, doubtful=True))
+        if self._too_long:
+            text = "has numbers of more than 38 digits, which no number here holds; read as text"
+            said = [entry for entry in said if "several kinds" not in entry.text]
             said.append(Remark(text, field=self.name, doubtful=True))
         if self._zoned:
             said.append(Remark("moments with a time zone; shown in UTC", field=self.name))
@@ -225,8 +243,8 @@ def in_one_type(
         return pa.chunked_array([pa.nulls(rows, _TEXT)]), [no_values(name)] if rows else []
     common = _common(types)
     typed = [array for array in arrays if not pa.types.is_null(array.type)]
-    if common == pa.float64() and any(converted(array, FieldType.REAL).count for array in typed):
-        common = _TEXT  # an integer that no real is exactly stays what it is
+    if common == pa.float64() and any(map(_is_rounded, typed)):
+        common = _exact_common(typed)  # a number that no real is exactly stays what it is
     remarks = []
     if mixed or (common == _TEXT and len(types) > 1):
         if kinds is None:
@@ -238,6 +256,24 @@ def in_one_type(
     return pa.chunked_array([_as(array, common) for array in arrays], common), remarks
 
 
+def _is_rounded(numbers: pa.Array) -> bool:
+    """Whether some of these are no reals exactly."""
+    made = converted(numbers, FieldType.REAL)
+    if made.count or not pa.types.is_decimal(numbers.type):
+        return bool(made.count)
+    back = converted(made.values, FieldType.DECIMAL)
+    wide = pa.decimal256(76, 38)
+    return bool(back.count) or not pc.all(pc.equal(back.values.cast(wide), numbers.cast(wide))).as_py()
+
+
+def _exact_common(arrays: Sequence[pa.Array]) -> pa.DataType:
+    """The decimals that hold numbers of several types exactly; text if none do."""
+    decimals = [converted(array, FieldType.DECIMAL) for array in arrays if array.null_count < len(array)]
+    if any(made.count for made in decimals):
+        return _TEXT
+    return _common({made.values.type for made in decimals})
+
+
 def _as(array: pa.Array, common: pa.DataType) -> pa.Array:
     if array.type == common:
         return array
@@ -247,6 +283,8 @@ def _as(array: pa.Array, common: pa.DataType) -> pa.Array:
         return as_text(array)
     if common == pa.float64():
         return converted(array, FieldType.REAL).values
+    if pa.types.is_decimal(common) and pa.types.is_floating(array.type):
+        return held_as(converted(array, FieldType.DECIMAL).values, common)
     return held_as(array, common)
 
 
@@ -265,6 +303,15 @@ def _common(types: set[pa.DataType]) -> pa.DataType:
     if types <= {_HELD[dt.date], _HELD[dt.datetime]}:
         return _HELD[dt.datetime]
     return _TEXT
+
+
+def _is_exact(cell: Any) -> bool:
+    """Whether a number, or a blank, is a real."""
+    return type(cell) is not int or abs(cell) <= _EXACT_IN_REALS
+
+
+def _as_decimal(cell: Any) -> Decimal:
+    return Decimal(repr(cell)) if type(cell) is float else Decimal(cell)
 
 
 def _is_unfit(cell: Any) -> bool:

@@ -16,13 +16,14 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.about import About
 from keen_trellis.sources.cell_columns import check_width, count_no_numbers, no_numbers_said
 from keen_trellis.sources.child import Message, progress
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
+_MOST_DIGITS = 38
 _BATCH_CELLS = 16_000_000
 _BATCH_ROWS = 1_000_000
 _WIDE = pa.decimal128(20, 0)  # as wide as an unsigned integer of 64 bits
@@ -35,12 +36,12 @@ def answer(_: str, path: str, target: str) -> Message:
 
 def _read(path: Path, target: str, task: Task) -> About:
     with _errors(path):
-        wide = _beyond_64_bits(path, task)
+        wide, long = _beyond(path, task)
     with _errors(path), _batches(path) as (schema, rows, batches):
         check_width(len(schema), str(path))
-        plans = [_Plan(field, wide) for field in schema if _is_readable(field.type)]
+        plans = [_Plan(field, wide, long) for field in schema if _is_readable(field.type)]
         gone = [field.name for field in schema if not _is_readable(field.type)]
-        remarks = [Remark(plan.said, plan.name) for plan in plans if plan.said]
+        remarks = [Remark(plan.said, plan.name, plan.doubtful) for plan in plans if plan.said]
         remarks += [Remark("holds binary data and is left out", name, doubtful=True) for name in gone]
         if not plans:
             raise SourceError("It has no field that can be read.", where=str(path))
@@ -79,9 +80,10 @@ def _read(path: Path, target: str, task: Task) -> About:
 class _Plan:
     """How a column of a file becomes one of a type that fields have. Empty text is blank here too."""
 
-    def __init__(self, field: pa.Field, wide: Collection[str] = ()) -> None:
+    def __init__(self, field: pa.Field, wide: Collection[str] = (), long: Collection[str] = ()) -> None:
         self.name = field.name
         self.said = ""
+        self.doubtful = False
         self.cut = 0  # moments with parts that are too small to be kept
         kind = _value_type(field)
         self.type = _TEXT
@@ -91,6 +93,9 @@ class _Plan:
             self.type = _WIDE if self.name in wide else pa.int64()
         elif pa.types.is_floating(kind):
             self.type = pa.float64()
+        elif self.name in long:
+            self.said = "has numbers of more than 38 digits, which no number here holds; read as text"
+            self.doubtful = True
         elif pa.types.is_decimal(kind):
             whole = kind.precision + max(-kind.scale, 0)
             self.type = pa.decimal128(min(whole, 38), max(kind.scale, 0))
@@ -108,6 +113,8 @@ class _Plan:
     def convert(self, column: pa.Array) -> pa.Array:
         """The column in the plan's type."""
         column = _decoded(column)
+        if pa.types.is_decimal(column.type) and self.type == _TEXT:
+            return as_text(column)
         if pa.types.is_nested(column.type) or pa.types.is_duration(column.type):
             texts = [None if value is None else str(value) for value in column.to_pylist()]
             return pa.array(texts, _TEXT)
@@ -140,20 +147,40 @@ def _finer_than_kept(column: pa.Array) -> int:
     return int(pc.sum(pc.not_equal(units, kept)).as_py() or 0)
 
 
-def _beyond_64_bits(path: Path, task: Task) -> set[str]:
-    """The fields of unsigned integers with values that no integer here holds: they are read as decimals."""
-    found: set[str] = set()
+def _beyond(path: Path, task: Task) -> tuple[set[str], set[str]]:
+    """The fields of unsigned integers with values that no integer here holds, which are read as decimals; and
+    those of decimals with values that no decimal here holds, which are read as text.
+    """
+    wide: set[str] = set()
+    long: set[str] = set()
     with _batches(path) as (schema, rows, batches):
-        names = [field.name for field in schema if pa.types.is_uint64(_value_type(field))]
+        unsigned = [field.name for field in schema if pa.types.is_uint64(_value_type(field))]
+        decimals = [field.name for field in schema if pa.types.is_decimal256(_value_type(field))]
         done = 0
-        for batch in batches if names else ():
-            for name in names:
+        for batch in batches if unsigned or decimals else ():
+            for name in unsigned:
                 column = _decoded(batch.column(schema.get_field_index(name)))
                 if (pc.max(column).as_py() or 0) >= 2**63:
-                    found.add(name)
+                    wide.add(name)
+            for name in decimals:
+                column = _decoded(batch.column(schema.get_field_index(name)))
+                if not _has_room(column):
+                    long.add(name)
             done += batch.num_rows
             task.checkpoint(done, rows or 0)
-    return found
+    return wide, long
+
+
+def _has_room(column: pa.Array) -> bool:
+    """Whether decimals of up to 76 digits are such as are held here."""
+    kind = column.type
+    if not 0 <= kind.scale <= _MOST_DIGITS:
+        return False
+    try:
+        column.cast(pa.decimal128(_MOST_DIGITS, kind.scale))
+    except pa.ArrowInvalid:
+        return False
+    return True
 
 
 def _is_readable(kind: pa.DataType) -> bool:
