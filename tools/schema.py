@@ -20,7 +20,7 @@ from keen_trellis.flow.steps import KINDS
 HERE = Path(__file__).resolve().parent
 WORDS, SCHEMA = HERE / "schema_words.json", HERE.parent / "docs" / "flow.schema.json"
 # What is put in when a flow is run, and is never in a file.
-_NOT_IN_FILES = {("TieSettings", "shared"), ("SourceSettings", "given")}
+_NOT_IN_FILES = {("TieSettings", "shared"), ("SourceSettings", "given"), ("SourceSettings", "kept")}
 
 Schema = dict[str, Any]
 

@@ -177,10 +177,10 @@ class _OneRun:
 
 
 def _forgetful(flow: Any) -> Any:
-    """The flow without what it came to last: with other run values it is not compared with that."""
-    from keen_trellis.flow.last_run import with_last_run
+    """The flow without what it came to last, which it is not compared with under other run values."""
+    from keen_trellis.flow.last_run import only_types
 
-    return with_last_run(flow, None)
+    return only_types(flow)
 
 
 def _report(flow: Any, path: Path, outcome: Any, library: Any, wanted: dict[str, Any]) -> None:
@@ -273,7 +273,7 @@ def _doubts(flow: Any, kinds: Any, library: Any) -> list[str]:
         f"{flow.step(step).name}: {remark}"
         for step, settings in sources_of(flow, kinds).items()
         for remark in library.get(settings, Task()).remarks
-        if remark.doubtful
+        if remark.doubtful and not remark.misfit_of
     ]
 
 

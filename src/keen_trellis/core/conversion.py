@@ -365,6 +365,11 @@ def converted(values: pa.Array, to: FieldType, notation: Notation | None = None)
     return Converted(made, lost.to_numpy(zero_copy_only=False))
 
 
+def converted_alone(text: str, to: FieldType) -> bool:
+    """Whether a text can be read as a type."""
+    return not converted(pa.array([text], ARROW_TYPES[FieldType.TEXT]), to).count
+
+
 def convertible(have: FieldType, to: FieldType) -> bool:
     """Whether any value of a type has a counterpart in another one, so that `converted` may find it."""
     return (

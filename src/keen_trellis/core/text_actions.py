@@ -167,17 +167,18 @@ def corrected(
 ) -> DerivedTable:
     """The table with each text that is written as X read as Y; counted are the cells that changed."""
     check_texts(table.fields, names)
-    wrong = pa.array([one for one, _ in pairs], _TEXT)
-    right = pa.array([other or None for _, other in pairs], _TEXT)
-
-    def work(values: pa.Array) -> pa.Array:
-        if values.null_count == len(values):
-            return values
-        found = pc.index_in(values, value_set=wrong)
-        return pc.if_else(found.is_valid(), right.take(found), values)
-
+    work = partial(read_otherwise, pairs=pairs)
     made = {name: Derived.from_values(name, work) for name in names}
     return _counted(table, made, task, "correcting")
+
+
+def read_otherwise(values: pa.Array, pairs: Sequence[tuple[str, str]]) -> pa.Array:
+    """N texts, each that is written as X read as Y; an empty Y is blank."""
+    if values.null_count == len(values):
+        return values
+    right = pa.array([other or None for _, other in pairs], _TEXT)
+    found = pc.index_in(values, value_set=pa.array([one for one, _ in pairs], _TEXT))
+    return pc.if_else(found.is_valid(), right.take(found), values)
 
 
 def _counted(table: Table, made: dict[str, Derived], task: Task, what: str) -> DerivedTable:

@@ -210,8 +210,7 @@ def counts_of(
         rows, counts = results.get(step.id, (None, None))
         snapshot = snapshots.get(step.id)
         if snapshot is not None:
-            fields = tuple((entry.name, entry.type.value) for entry in snapshot.table.fields)
-            found.sources[step.id] = SourceCounts(snapshot.table.rows, fields, snapshot.content)
+            found.sources[step.id] = SourceCounts.of(snapshot.table, snapshot.content)
         elif counts is not None:
             found.knots[step.id] = KnotCounts.of(counts, kinds.settings(step).join_type)
         elif rows is not None and kinds.ends_rail(step) and not step.skipped:
@@ -267,7 +266,7 @@ def remembered_fields(counts: SourceCounts | None, fields: tuple[Field, ...]) ->
     found += [
         FieldChange(kinds.RETYPED, name, now_are[name], kind)
         for name, kind in was.items()
-        if name in now_are and now_are[name] != kind and name not in untyped
+        if kind and name in now_are and now_are[name] != kind and name not in untyped
     ]
     return tuple(found + [FieldChange(kinds.ADDED, name) for name in now_are if name not in was])
 

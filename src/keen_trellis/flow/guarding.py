@@ -67,7 +67,15 @@ def _fields_before(runner: Runner, flow: Flow, step: Step, task: Task) -> set[st
 
 
 def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Checked]:
-    """Each guard of a step and whether it holds; one that cannot be checked does not."""
+    """Each guard of a step and whether it holds; one that cannot be checked does not. Of a source also each
+    field with values that are not of the type that it had.
+    """
+    if runner.kinds.begins_rail(step):
+        for remark in runner.snapshot(flow, step, task).remarks:
+            if remark.misfit_of:
+                statement = f"{remark.field} fits its type"
+                verdict = Verdict(f"type={remark.field}", False, remark.text)
+                yield Checked(step.id, step.name, statement, verdict)
     if not has_guards(step):
         return
     texts: tuple[str, ...] = runner.settings(flow, step).guards

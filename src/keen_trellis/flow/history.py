@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from keen_trellis.flow.graph import Flow
@@ -36,6 +37,12 @@ class History:
         self._before.append((edit, self.flow))
         self.flow = flow
         return edit
+
+    def carry(self, change: Callable[[Flow], Flow]) -> None:
+        """Change every flow, those before and after it too, in what no edit is about."""
+        self.flow = change(self.flow)
+        for flows in (self._before, self._after):
+            flows[:] = [(edit, change(flow)) for edit, flow in flows]
 
     def drop_last(self) -> None:
         """Go back by one edit as if it had never been made: it cannot be redone."""

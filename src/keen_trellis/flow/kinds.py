@@ -189,7 +189,7 @@ class StepKind(ABC, Generic[Settings]):
     has_guards = False
     matches = False
 
-    def settled(self, settings: Settings, flow: Flow) -> Settings:
+    def settled(self, settings: Settings, flow: Flow, step: str) -> Settings:
         """The settings as they are run, with what they name of the flow."""
         return settings
 
@@ -250,6 +250,12 @@ class StepKind(ABC, Generic[Settings]):
         among the inputs.
         """
         return ()
+
+    def with_links(self, settings: Settings, change: Callable[[Any, int], Any]) -> Settings:
+        """The settings with each link changed, as it stands in them, by a function of it and of the number of
+        the input that it leads to.
+        """
+        return settings
 
     def fates(
         self, settings: Settings, inputs: Sequence[Traced], result: StepResult, task: Task
@@ -327,7 +333,7 @@ class Kinds:
         FlowFileError if they are not what its kind expects; UsageError for a run value without a value.
         """
         kind = self.of(step)
-        return kind.settled(self._decoded(step, self._bound(flow, step)), flow)
+        return kind.settled(self._decoded(step, self._bound(flow, step)), flow, step.id)
 
     def _bound(self, flow: Flow, step: Step) -> bytes:
         given = named_in(step.settings, flow.values)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from contextlib import suppress
+from functools import lru_cache
 
 import msgspec
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
+from keen_trellis.core.table import Table
 from keen_trellis.flow.clock import clock
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds, digest
@@ -17,13 +18,19 @@ LAST_RUN_MEMBER = "last"  # of the flow's file
 
 
 class SourceCounts(msgspec.Struct, frozen=True, omit_defaults=True):
-    """rows, fields: how many, and their names with their types.  content: under which they are in the
-    cache.
+    """rows, fields: how many, and their names with their types, "" for one without values.  content: under
+    which they are in the cache.
     """
 
     rows: int
     fields: tuple[tuple[str, str], ...] = ()
     content: str = ""
+
+    @staticmethod
+    def of(table: Table, content: str = "") -> SourceCounts:
+        """Those of the rows of a source."""
+        fields = ((field.name, "" if field.untyped else field.type.value) for field in table.fields)
+        return SourceCounts(table.rows, tuple(fields), content)
 
 
 class KnotCounts(msgspec.Struct, frozen=True):
@@ -58,7 +65,8 @@ class KnotCounts(msgspec.Struct, frozen=True):
 
 
 class LastRun(msgspec.Struct, frozen=True):
-    """taken: when, in UTC.  flow: a fingerprint of what the flow said then, "" where that was not kept.
+    """taken: when, in UTC, "" where only the types of fields are known.  flow: a fingerprint of what the flow
+    said then, "" where that was not kept.
 
     The others by the id of their step.
     """
@@ -91,10 +99,30 @@ def flow_fingerprint(flow: Flow, kinds: Kinds) -> str:
 
 def last_run(flow: Flow) -> LastRun | None:
     """What the flow's file remembers of its last run, if anything that can be read."""
-    raw: Mapping[str, bytes] = dict(flow.extra)
-    with suppress(KeyError, msgspec.DecodeError):
-        return msgspec.json.decode(raw[LAST_RUN_MEMBER], type=LastRun)
+    return next((_decoded(value) for name, value in flow.extra if name == LAST_RUN_MEMBER), None)
+
+
+@lru_cache(maxsize=16)
+def _decoded(member: bytes) -> LastRun | None:
+    with suppress(msgspec.DecodeError):
+        return msgspec.json.decode(member, type=LastRun)
     return None
+
+
+def types_kept(flow: Flow, step_id: str) -> tuple[tuple[str, str], ...]:
+    """The types that the fields of a source had when the flow last ran; none of those without values."""
+    last = last_run(flow)
+    counts = last.sources.get(step_id) if last is not None else None
+    return tuple(entry for entry in counts.fields if entry[1]) if counts is not None else ()
+
+
+def only_types(flow: Flow) -> Flow:
+    """The flow without what it came to last, but for the types of its fields."""
+    last = last_run(flow)
+    if last is None:
+        return flow
+    sources = {step: SourceCounts(0, counts.fields) for step, counts in last.sources.items()}
+    return with_last_run(flow, LastRun("", sources))
 
 
 def with_last_run(flow: Flow, last: LastRun | None) -> Flow:

@@ -205,7 +205,7 @@ class Plan:
             and not named_in(step.settings, self.flow.values)
             and not named_in(step.settings, self._values_before)
         ):
-            return self._kinds.of(step).settled(earlier.settings, self.flow)
+            return self._kinds.of(step).settled(earlier.settings, self.flow, step.id)
         return self._kinds.settled(self.flow, step)
 
 

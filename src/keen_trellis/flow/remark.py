@@ -18,13 +18,15 @@ class Remark:
     """Something the reader has to say about a source, or about one field of it.
 
     doubtful: it may be wrong and should be looked at; otherwise it is a repair or a plain fact.
-    places: the first of the cells that are meant.
+    places: the first of the cells that are meant.  misfit_of: the type that the field had when the flow last
+    ran, which these cells are not of: no output behind it is written until the user says what they are.
     """
 
     text: str
     field: str = ""
     doubtful: bool = False
     places: tuple[Place, ...] = ()
+    misfit_of: str = ""
 
     def __str__(self) -> str:
         return f"{self.field}: {self.text}" if self.field else self.text

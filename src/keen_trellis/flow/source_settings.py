@@ -151,12 +151,15 @@ class Gathering(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class FieldSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What is set for one field, by the name that it has in the source."""
+    """What is set for one field, by the name that it has in the source. correct: pairs "read X as Y", before
+    it is read as its type.
+    """
 
     name: str
     type: str = ""
     rename: str = ""
     left_out: bool = False
+    correct: tuple[tuple[str, str], ...] = ()
 
 
 class TypedTable(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -213,7 +216,8 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """reader: which reader reads it.  path: the file, folder, pattern of files, or address of a database.
 
     table: the sheet, block of cells, named range or table in it.  query: read this instead of a table.
-    given: the run values that it names, put in when the flow is run; never in a file.
+    given: the run values that it names, put in when the flow is run; never in a file.  kept: the types that
+    its fields had when the flow last ran, by the names that they have in the flow; never here in a file.
     """
 
     reader: str
@@ -228,6 +232,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     calendar: CalendarSettings = CalendarSettings()
     fields: tuple[FieldSettings, ...] = ()
     given: tuple[Given, ...] = ()
+    kept: tuple[tuple[str, str], ...] = ()
 
     def check(self) -> None:
         """Raise FlowFileError unless a source can be settled so."""

@@ -111,13 +111,14 @@ def _of_step(session: Session, step: Step, outcome: Outcome) -> Iterator[Need]:
     if snapshot is not None and snapshot.old:
         text = f"Its rows are those from before: {snapshot.old}"
         yield Need(place, step.name, "old rows", text, alarm=True)
-    for entry in outcome.guards:
+    for remark in outcome.remarks:
+        if remark.doubtful:
+            what = "does not fit" if remark.misfit_of else "doubtful"
+            yield Need(place, step.name, what, str(remark), alarm=bool(remark.misfit_of))
+    for entry in outcome.guards if not KINDS.begins_rail(step) else ():
         if not entry.holds:
             text = f"{entry.statement}: {entry.verdict.said}"
             yield Need(place, step.name, "guard broken", text, alarm=True)
-    for remark in outcome.remarks:
-        if remark.doubtful:
-            yield Need(place, step.name, "doubtful", str(remark))
     yield from _of_result(step, outcome, place)
 
 

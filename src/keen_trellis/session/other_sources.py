@@ -112,7 +112,7 @@ def other_source(flow: Flow, step: str, found: SourceSettings, library: Library,
     if found.reader == old.reader:
         layout = old.layout if found.table == old.table else Layout()
         now = msgspec.structs.replace(old, path=found.path, table=found.table, query="", layout=layout)
-    before = _fields_before(flow, step, old, library, task)
+    before = _fields_before(flow, step, KINDS.settled(flow, flow.step(step)), library, task)
     fields = library.get(now, task).table.fields
     changes = remembered_fields(before, fields) if before is not None else ()
     return OtherSource(step, flow.step(step).name, old, now, changes, _repairs(before, fields, changes))
@@ -167,4 +167,4 @@ def _fields_before(
     except SourceError:
         last = last_run(flow)
         return last.sources.get(step) if last is not None else None
-    return SourceCounts(table.rows, tuple((field.name, field.type.value) for field in table.fields))
+    return SourceCounts.of(table)

@@ -124,7 +124,8 @@ def run_flow(
         runner, flow, targets, [] if despite_guards else checks, sources=sources, replace=replace, task=task
     )
     last = last_run(flow)
-    comparison = compare(flow, runner, before or Earlier({}), last, task) if last is not None else None
+    is_known = last is not None and bool(last.taken)
+    comparison = compare(flow, runner, before or Earlier({}), last, task) if is_known else None
     now = run_as_it_is(flow, kinds, runner, snapshots, task)
     places = [writer_of(targets[name]).place(targets[name]) for name in held_back]
     done = {step: settings for step, settings in targets.items() if step not in held_back}

@@ -87,7 +87,7 @@ class Session(State):
         content = fingerprint(path)
         flow = file_format.load(path, KINDS)
         waiting = trust.waiting(flow, KINDS, path.parent)
-        saved = SavedFlow(path.absolute(), with_last_run(flow, None), content)
+        saved = SavedFlow(path.absolute(), flow, content)
         self._begin(saved, last=last_run(flow), waiting=waiting)
 
     def recover(self, flow: Flow, path: Path | None, *, accepted: bool) -> None:
@@ -98,8 +98,7 @@ class Session(State):
         saved = SavedFlow(path)
         if path is not None and path.exists():
             with suppress(TrellisError):
-                last = with_last_run(file_format.load(path, KINDS), None)
-                saved = SavedFlow(path, last, fingerprint(path))
+                saved = SavedFlow(path, file_format.load(path, KINDS), fingerprint(path))
         found = () if accepted else trust.reach(flow, KINDS, path.parent if path else Path.cwd())
         self._begin(saved, flow, waiting=frozenset(found))
 
@@ -113,13 +112,15 @@ class Session(State):
         refreshing = self.refreshing
         refreshing.last = refreshing.counts_now() or refreshing.last
         file_format.save(with_last_run(self.flow, refreshing.last), path, KINDS)
+        # What it came to is no edit: it is remembered whatever is undone.
+        self.history.carry(lambda flow: with_last_run(flow, refreshing.last))
         self._saved = SavedFlow(path.absolute(), self.flow, fingerprint(path))
         if not self.library.waiting.intersection(self.reach()):
             trust.accept(self.flow, KINDS, path.parent)
         outcomes = self.results.by_step.items()
         inputs = {step: outcome.inputs for step, outcome in outcomes if outcome.inputs}
         self.confirmed.remember(self.flow, KINDS, path.stem, inputs)
-        self.changed.emit()
+        self._flow_changed()
 
     def _begin(
         self,

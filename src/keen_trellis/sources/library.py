@@ -13,6 +13,7 @@ import msgspec
 
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType
 from keen_trellis.databases import secrets
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.comparison import Earlier
@@ -26,10 +27,11 @@ from keen_trellis.flow.trust import NotAccepted, Reach, reached_by
 from keen_trellis.sources.about import Listing
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.content import being_changed, content_of_rows
+from keen_trellis.sources.kept_types import as_text_said, read_as_text, to_be_text
 from keen_trellis.sources.listings import Listings
 from keen_trellis.sources.locations import reader_for, recognised_as
 from keen_trellis.sources.readers import READERS
-from keen_trellis.sources.reading import Reader, ReadTable, refuse_unused
+from keen_trellis.sources.reading import WRITING, Reader, ReadTable, refuse_unused
 from keen_trellis.sources.shaping import shaped
 
 _LOOK_EVERY = 0.1  # seconds between two looks whether waiting was cancelled
@@ -72,6 +74,8 @@ class Library:
         self.cache = cache or Cache()
         self._snapshots: dict[SourceSettings, Snapshot] = {}
         self._earlier: dict[SourceSettings, str] = {}
+        # By which settings a source was read whose fields had to stay text, as they were in the last run.
+        self._read_by: dict[SourceSettings, SourceSettings] = {}
         # Snapshots whose files may have changed since: they are looked at when they are asked for.
         self._unchecked: set[SourceSettings] = set()
         self._locks: dict[SourceSettings, threading.Lock] = {}
@@ -123,7 +127,8 @@ class Library:
     def _drop_if_changed(self, settings: SourceSettings, task: Task) -> None:
         """Let go of a snapshot whose file is gone or has changed."""
         try:
-            same = self._identity(settings, task) == self._snapshots[settings].identity
+            read_by = self._read_by.get(settings, settings)
+            same = self._content_identity(read_by, task) == self._snapshots[settings].content
         except SourceError:
             same = False
         if not same:
@@ -132,7 +137,7 @@ class Library:
 
     def _taken_or_earlier(self, settings: SourceSettings, task: Task) -> Snapshot:
         try:
-            return self._taken(settings, task)
+            return self._taken(settings, task, self._known_rows(settings))
         except NotAccepted:
             raise
         except SourceError as error:
@@ -183,8 +188,12 @@ class Library:
             if last is None:
                 raise
             found = replace(last, old=str(error))
+        # What was read of it before for another run's types is of before, too.
+        bare = _without_kept(settings)
+        for other in [entry for entry in self._snapshots if _without_kept(entry) == bare]:
+            self._snapshots.pop(other, None)
+            self._unchecked.discard(other)
         self._snapshots[settings] = found
-        self._unchecked.discard(settings)
         return found
 
     def forget_all(self) -> None:
@@ -194,8 +203,9 @@ class Library:
 
     def keep_only(self, used: Collection[SourceSettings]) -> None:
         """Let go of what is known of other sources; their rows stay in the cache."""
+        bare = {_without_kept(entry) for entry in used}
         with self._lock:
-            for settings in [entry for entry in self._snapshots if entry not in used]:
+            for settings in [entry for entry in self._snapshots if _without_kept(entry) not in bare]:
                 self._snapshots.pop(settings, None)
             self._unchecked &= set(self._snapshots)
             for settings in [entry for entry in self._locks if entry not in used]:
@@ -212,16 +222,41 @@ class Library:
         """The snapshot if it was taken already, and is not to be taken anew."""
         return self._snapshots.get(settings) if settings not in self._unchecked else None
 
-    def _taken(self, settings: SourceSettings, task: Task) -> Snapshot:
+    def _taken(
+        self, settings: SourceSettings, task: Task, known: tuple[ReadTable, str] | None = None
+    ) -> Snapshot:
+        """A source as it is now. known: its rows, where they need not be read for that."""
         started = time.perf_counter()
         try:
-            read, content = self._rows(settings, task)
+            read, content = known or self._rows(settings, task)
+            texts = self._to_be_text(settings, read)
+            if texts:
+                read_by = self._read_by[settings] = read_as_text(settings, [name for name, _ in texts])
+                read, content = self._rows(read_by, task)
         except SourceError as error:
             error.where = error.where or settings.path
             raise
         found = _snapshot(read, content, settings, time.perf_counter() - started)
-        said = recognised_as(settings) if _reader(settings).of_file else ()
-        return replace(found, remarks=(*said, *found.remarks))
+        told = recognised_as(settings) if _reader(settings).of_file else ()
+        return replace(found, remarks=(*told, *found.remarks, *(as_text_said(*entry) for entry in texts)))
+
+    def _to_be_text(self, settings: SourceSettings, read: ReadTable) -> list[tuple[str, FieldType]]:
+        """The fields that were text when the flow last ran, with what they were read as: how they are written
+        is known only where they are read as text.
+        """
+        return to_be_text(read.fields, settings) if _reader(settings).uses & WRITING else []
+
+    def _known_rows(self, settings: SourceSettings) -> tuple[ReadTable, str] | None:
+        """The rows of the same source as they were read for a flow that ran with other types, or not yet: a
+        database is not asked for them again.
+        """
+        bare = _without_kept(settings)
+        for other, snapshot in list(self._snapshots.items()):
+            if other in self._unchecked or other in self._read_by or _without_kept(other) != bare:
+                continue
+            read = self.cache.find(snapshot.content) if snapshot.content and not snapshot.old else None
+            return (read, snapshot.content) if read is not None else None
+        return None
 
     def earlier(self, settings: SourceSettings, content: str) -> Snapshot | None:
         """The snapshot as it was with the content that was remembered, if its rows are still in the cache."""
@@ -280,9 +315,6 @@ class Library:
             if entry in self.waiting:
                 raise NotAccepted(entry)
 
-    def _identity(self, settings: SourceSettings, task: Task) -> str:
-        return digest(self._content_identity(settings, task), settings.fields)
-
     def _content_identity(self, settings: SourceSettings, task: Task) -> str:
         """What tells the rows apart from those of another content or setting; "" where only reading tells."""
         files = _reader(settings).files(settings)
@@ -298,7 +330,7 @@ def _snapshot(read: ReadTable, content: str, settings: SourceSettings, seconds: 
     return Snapshot(
         table,
         remarks,
-        identity=digest(content, settings.fields),
+        identity=digest(content, settings.fields, [field.arrow_type for field in table.fields]),
         seconds=seconds,
         raw=about.raw,
         key=about.key,
@@ -313,8 +345,12 @@ def _what_is_read(settings: SourceSettings) -> bytes:
     """The settings that the reader goes by; where the file lies, and how fields are called, is not among
     them.
     """
-    plain = msgspec.structs.replace(settings, path="", fields=())
+    plain = msgspec.structs.replace(settings, path="", fields=(), kept=())
     return msgspec.json.encode((plain, sorted(settings.kept_as_text)))
+
+
+def _without_kept(settings: SourceSettings) -> SourceSettings:
+    return msgspec.structs.replace(settings, kept=())
 
 
 def _reader(settings: SourceSettings) -> Reader:

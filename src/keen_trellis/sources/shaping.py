@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pyarrow as pa
 
 from keen_trellis.core.conversion import Converted, Notation, converted
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.table import ArrowTable
-from keen_trellis.core.values import FieldType, as_text, one_array
-from keen_trellis.flow.remark import Place, Remark
+from keen_trellis.core.text_actions import read_otherwise
+from keen_trellis.core.values import FieldType, as_text, one_array, type_of_arrow
+from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
+from keen_trellis.sources.kept_types import are, kept_type, lost_places
 from keen_trellis.sources.reading import ReadTable
-from keen_trellis.sources.text_types import MOST_PLACES, RowNumbers
+from keen_trellis.sources.text_types import RowNumbers
 
 FIELD_TYPES = tuple(kind.value for kind in FieldType)
 
@@ -20,11 +24,13 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
     """The rows as read, with the fields as they are set, all there is to say about them, and the bytes of the
     columns that were made for it.
     """
-    if not settings.fields:
+    if not settings.fields and not settings.kept:
         return read.table, read.about.remarks, 0
     held = 0
     fields = read.fields
     chosen = {entry.name: entry for entry in settings.fields}
+    had = {name: FieldType(kind) for name, kind in settings.kept if kind in FIELD_TYPES}
+    notation = _notation(read, settings)
     remarks = list(read.about.remarks)
     said = "is gone from the source; something is set for it"
     gone = [name for name in chosen if name not in fields.column_names]
@@ -35,12 +41,13 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
         entry = chosen.get(name, FieldSettings(name))
         if entry.left_out:
             continue
-        column = fields.column(name)
-        if entry.type:
-            column, lost = _retyped(column, entry, settings.writing.notation, places)
-            remarks += lost
-            held += column.nbytes
         shown = entry.rename or name
+        column, told = _as_set(fields.column(name), entry, had.get(shown), notation, places)
+        if column is not fields.column(name):
+            held += column.nbytes
+            # What the reader says of its type no longer holds.
+            remarks = [other for other in remarks if told is None or other.field != name]
+        remarks += [told] if told is not None else []
         if shown in columns:
             raise SourceError(
                 f"Two fields are called “{shown}”.",
@@ -51,7 +58,7 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
     if not columns:
         raise SourceError("All of its fields are left out.", where=settings.path, remedy="Keep one at least.")
     data = pa.table(columns)
-    typed = {entry.rename or entry.name for entry in settings.fields if entry.type}
+    typed = {entry.rename or entry.name for entry in settings.fields if entry.type} | set(had)
     table = ArrowTable(
         data,
         file=read.about.file,
@@ -63,7 +70,7 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
     renamed = {entry.name: entry.rename for entry in settings.fields if entry.rename}
     left_out = {entry.name for entry in settings.fields if entry.left_out}
     kept = [
-        Remark(entry.text, renamed.get(entry.field, entry.field), entry.doubtful, entry.places)
+        replace(entry, field=renamed.get(entry.field, entry.field))
         for entry in remarks
         if entry.field not in left_out
     ]
@@ -85,22 +92,35 @@ def conversion(column: pa.Array | pa.ChunkedArray, to: FieldType, notation: Nota
     return converted(one_array(column), to, notation)
 
 
-def lost_places(column: pa.Array | pa.ChunkedArray, made: Converted, places: RowNumbers) -> tuple[Place, ...]:
-    """The first cells that a conversion lost, with their places."""
-    rows = made.lost.nonzero()[0][:MOST_PLACES].tolist()
-    cells = column.take(pa.array(rows, pa.int64()))
-    texts = as_text(one_array(cells))
-    return tuple(Place(places.of(row), text) for row, text in zip(rows, texts.to_pylist(), strict=True))
-
-
-def _retyped(
-    column: pa.ChunkedArray, entry: FieldSettings, notation: Notation, places: RowNumbers
-) -> tuple[pa.Array, list[Remark]]:
+def _as_set(
+    column: pa.ChunkedArray,
+    entry: FieldSettings,
+    had: FieldType | None,
+    notation: Notation,
+    places: RowNumbers,
+) -> tuple[pa.Array | pa.ChunkedArray, Remark | None]:
+    """A column as it is set for its field; where no type is set, in the one that it had, if that is known."""
+    values: pa.Array | pa.ChunkedArray = column
+    if entry.correct:
+        values = read_otherwise(as_text(one_array(column)), entry.correct)
+        if not entry.type and had is None:
+            values = conversion(values, type_of_arrow(column.type), notation).values
+    if not entry.type:
+        if had is None:
+            return values, None
+        kept = kept_type(values, entry.name, had, notation, places)
+        return kept.values, kept.remark
     kind = field_type(entry.type)
-    made = conversion(column, kind, notation)
+    made = conversion(values, kind, notation)
     if not made.count:
-        return made.values, []
-    where = lost_places(column, made, places)
-    values = "1 value is" if made.count == 1 else f"{made.count:,} values are"
-    said = f"{values} no {kind.value}, as “{where[0].value}” (row {where[0].row:,}), and blank now"
-    return made.values, [Remark(said, entry.name, doubtful=True, places=where)]
+        return made.values, None
+    where = lost_places(values, made, places)
+    said = f"{are(made.count)} no {kind.value}, as “{where[0].value}” (row {where[0].row:,}), and blank now"
+    return made.values, Remark(said, entry.name, doubtful=True, places=where)
+
+
+def _notation(read: ReadTable, settings: SourceSettings) -> Notation:
+    """How its text writes values: as it is set, and where that leaves it open, as was found out."""
+    found, given = read.about.settled.writing, settings.writing
+    blanks = found.blanks if given.blanks is None else given.blanks
+    return Notation(given.decimal or found.decimal, given.dates or found.dates, blanks)

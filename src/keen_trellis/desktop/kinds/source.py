@@ -11,6 +11,7 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.kinds.source_calendar import SourceCalendar
 from keen_trellis.desktop.kinds.source_field_list import SourceFields
+from keen_trellis.desktop.kinds.source_misfits import SourceMisfits
 from keen_trellis.desktop.kinds.source_place import SourcePlace
 from keen_trellis.desktop.kinds.source_written import SourceWritten
 from keen_trellis.desktop.kinds.view import KindView
@@ -42,6 +43,7 @@ class SourceSentence(SentencePart):
         self._calendar = SourceCalendar(session, pane)
         self._written = SourceWritten(session, pane)
         self._fields = SourceFields(session, pane)
+        self._misfits = SourceMisfits(session, pane)
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         """The whole sentence."""
@@ -73,7 +75,8 @@ class SourceSentence(SentencePart):
             items.append(Word(f"These are the rows from before. {snapshot.old}", alarm=True))
             items += self._repairs(step)
         if outcome is not None and outcome.result is not None and not outcome.partial:
-            items += remark_items(self.pane, outcome.remarks)
+            asked = self._misfits.items(step, outcome)
+            items += asked or remark_items(self.pane, outcome.remarks)
         return items
 
     def error_items(self, step: Step, error: TrellisError) -> list[Item]:

@@ -20,6 +20,7 @@ from keen_trellis.flow.source_settings import (
     SourceSettings,
 )
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.wording import counted
 from keen_trellis.session import source_fields
 from keen_trellis.sources.shaping import conversion
 
@@ -138,6 +139,8 @@ def _field_detail(kind: FieldType, entry: FieldSettings | None) -> str:
         said.append("set by hand")
     if entry is not None and entry.rename:
         said.append(f"{entry.name} in the source")
+    if entry is not None and entry.correct:
+        said.append(f"{counted(len(entry.correct), 'values')} corrected")
     return ", ".join(said)
 
 

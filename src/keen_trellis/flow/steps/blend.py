@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 
 import msgspec
 
@@ -123,6 +123,15 @@ class BlendKind(StepKind[BlendSettings]):
         return tuple(
             (link.link, number) for number, other in enumerate(settings.others, 1) for link in other.links
         )
+
+    def with_links(
+        self, settings: BlendSettings, change: Callable[[LinkSettings, int], LinkSettings]
+    ) -> BlendSettings:
+        others = (
+            msgspec.structs.replace(other, links=tuple(change(link, number) for link in other.links))
+            for number, other in enumerate(settings.others, 1)
+        )
+        return msgspec.structs.replace(settings, others=tuple(others))
 
     def part_toggled(
         self, settings: BlendSettings, part: str, inputs: Sequence[InputShape]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
@@ -362,6 +362,15 @@ class JoinKind(StepKind[JoinSettings]):
 
     def links(self, settings: JoinSettings) -> tuple[tuple[LinkField, int], ...]:
         return tuple((entry.link, 1) for rung in settings.ladder for entry in rung.links)
+
+    def with_links(
+        self, settings: JoinSettings, change: Callable[[LinkSettings, int], LinkSettings]
+    ) -> JoinSettings:
+        def changed(links: Sequence[LinkSettings]) -> tuple[LinkSettings, ...]:
+            return tuple(change(link, 1) for link in links)
+
+        rungs = (msgspec.structs.replace(rung, links=changed(rung.links)) for rung in settings.rungs)
+        return msgspec.structs.replace(settings, links=changed(settings.links), rungs=tuple(rungs))
 
     def rows_called(
         self, step_name: str, port: str, settings: JoinSettings, inputs: Sequence[InputShape]

@@ -40,7 +40,7 @@ class SharedFilterKind(OneInputKind[TieSettings]):
     name = "shared-filter"
     settings_type = TieSettings
 
-    def settled(self, settings: TieSettings, flow: Flow) -> TieSettings:
+    def settled(self, settings: TieSettings, flow: Flow, step: str) -> TieSettings:
         shared = bound_filter(flow.shared_filter(settings.filter), flow.values)
         return msgspec.structs.replace(settings, shared=shared)
 

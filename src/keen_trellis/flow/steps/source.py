@@ -11,6 +11,7 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Kinds, Standing, StepKind, StepResult
+from keen_trellis.flow.last_run import types_kept
 from keen_trellis.flow.run_values import spoken_of, text_of
 from keen_trellis.flow.source_settings import Given, SourceSettings
 
@@ -35,12 +36,10 @@ class SourceKind(StepKind[SourceSettings]):
     path_settings = ("path",)
     standing = Standing.BEGINS
 
-    def settled(self, settings: SourceSettings, flow: Flow) -> SourceSettings:
+    def settled(self, settings: SourceSettings, flow: Flow, step: str) -> SourceSettings:
         given = spoken_of(settings.query, flow.values) if settings.query else ()
-        if not given:
-            return settings
         told = tuple(Given(value.name, value.type, text_of(value)) for value in given)
-        return msgspec.structs.replace(settings, given=told)
+        return msgspec.structs.replace(settings, given=told, kept=types_kept(flow, step))
 
     def fields(self, settings: SourceSettings, inputs: Sequence[InputShape], port: str) -> tuple[Field, ...]:
         return inputs[0].fields
