@@ -175,16 +175,21 @@ def listed(text: str) -> tuple[str, ...]:
 
 
 def corrections_of(path: Path, library: Any) -> tuple[tuple[str, str], ...]:
-    """The pairs "read this as that" of a table with two columns."""
+    """The pairs "read this as that" of a list of corrections, or of a table with two columns."""
     from keen_trellis.core.errors import SourceError
     from keen_trellis.core.task import Task
     from keen_trellis.core.values import as_text
+    from keen_trellis.flow.corrections import MEANT, READ, corrections_in
     from keen_trellis.sources.library import resolve
 
     table = library.get(resolve(str(path), library).settings, Task()).table
+    if {READ, MEANT} <= {name.casefold() for name in table.names}:
+        return tuple((entry.read, entry.meant) for entry in corrections_in(path))
     if len(table.fields) != 2:
         raise SourceError(
-            f"A table of corrections has two columns; this one has {len(table.fields)}.", where=str(path)
+            f"A table of corrections has two columns; this one has {len(table.fields)}.",
+            where=str(path),
+            remedy=f"Or it is a list of corrections, with the columns {READ} and {MEANT}.",
         )
     wrong, right = (as_text(cells.values).to_pylist() for cells in table.take(None, table.names))
     return tuple((one, other) for one, other in zip(wrong, right, strict=True) if one and other)

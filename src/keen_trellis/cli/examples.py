@@ -30,6 +30,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     ),
     "answer": ('answer "Winter loans.trellis" report.xlsx',),
     "follow": ('follow "Winter loans.trellis" L-0151', 'follow "Winter loans.trellis" "Mill House" --json'),
+    "corrections": (
+        'corrections makers.corrections.csv --add "Oln, Anna=Anna Olm"',
+        "corrections makers.corrections.csv --json",
+    ),
     "compare": (
         'compare "Winter loans.trellis" "Guarded loans.trellis"',
         'compare "Winter loans.trellis" "Guarded loans.trellis" --rows 1 --json',

@@ -150,7 +150,7 @@ def _of_flow(
         )
         if sides[0] is not None and sides[1] is not None:
             # Corrections belong to the values that there were, not to the link.
-            plain = tuple(msgspec.structs.replace(link, correct=()) for link in links)
+            plain = tuple(msgspec.structs.replace(link, correct=(), lists=()) for link in links)
             yield Confirmed(sides[0], sides[1], plain, name)
 
 

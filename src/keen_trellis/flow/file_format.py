@@ -13,7 +13,8 @@ import msgspec
 from keen_trellis.core.errors import FlowFileError, SourceError, UsageError
 from keen_trellis.flow import addresses
 from keen_trellis.flow.addresses import is_address
-from keen_trellis.flow.graph import Flow, Input, RunValue, SharedFilter, Step
+from keen_trellis.flow.corrections import reread
+from keen_trellis.flow.graph import CorrectionList, Flow, Input, RunValue, SharedFilter, Step
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.plain_text import cut, is_sayable, visible
 from keen_trellis.flow.run_values import check_run_values
@@ -23,7 +24,7 @@ FORMAT_NAME = "keen-trellis"
 FORMAT_MAJOR = 1
 FLOW_ENDING = ".trellis"
 # The members that are read, of the flow, of a step and of a shared filter; others are kept as they are.
-FLOW_MEMBERS = ("format", "files", "steps", "filters", "keeps_log", "confidential", "values")
+FLOW_MEMBERS = ("format", "files", "steps", "filters", "keeps_log", "confidential", "values", "lists")
 STEP_MEMBERS = ("id", "kind", "name", "note", "skipped", "inputs", "settings")
 FILTER_MEMBERS = tuple(
     field.encode_name for field in msgspec.structs.fields(SharedFilter) if field.name != "extra"
@@ -31,10 +32,11 @@ FILTER_MEMBERS = tuple(
 VALUE_MEMBERS = tuple(
     field.encode_name for field in msgspec.structs.fields(RunValue) if field.name != "extra"
 )
+LIST_MEMBERS = ("id", "path")
 _LARGEST_FILE = 64 * 2**20
 
 Members = dict[str, msgspec.Raw]
-_Part = TypeVar("_Part", SharedFilter, RunValue)
+_Part = TypeVar("_Part", SharedFilter, RunValue, CorrectionList)
 
 
 def load(path: Path, kinds: Kinds) -> Flow:
@@ -89,6 +91,10 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
     raw_values = _decoded(members.get("values", msgspec.Raw(b"[]")), list[Members], content)
     values = tuple(_parse_value(raw, number) for number, raw in enumerate(raw_values, 1))
     _check_values(values)
+    raw_lists = _decoded(members.get("lists", msgspec.Raw(b"[]")), list[Members], content)
+    lists = tuple(_parse_list(raw, number, folder) for number, raw in enumerate(raw_lists, 1))
+    if len({entry.id for entry in lists}) < len(lists):
+        raise FlowFileError("Two lists of corrections have the same id.", remedy="Give one of them another.")
     flow = Flow(
         tuple(_absolute(file, folder) for file in files),
         steps,
@@ -97,9 +103,10 @@ def parse(content: bytes, folder: Path, kinds: Kinds) -> Flow:
         keeps_log,
         confidential,
         values,
+        lists,
     )
     list(flow.in_order())  # refuses a circle
-    return flow
+    return reread(flow)
 
 
 def _dense(raw: bytes) -> bytes:
@@ -121,6 +128,13 @@ def _parse_filter(raw: Members, number: int) -> SharedFilter:
 
 def _parse_value(raw: Members, number: int) -> RunValue:
     return _parsed(raw, VALUE_MEMBERS, RunValue, f"Run value {number}")
+
+
+def _parse_list(raw: Members, number: int, folder: Path) -> CorrectionList:
+    made = _parsed(raw, LIST_MEMBERS, CorrectionList, f"List of corrections {number}")
+    if not is_sayable(made.path):
+        raise FlowFileError(f"A path in it is not valid: “{visible(cut(made.path, 80))}”.")
+    return msgspec.structs.replace(made, path=os.path.normpath(folder.absolute() / made.path))
 
 
 def _parsed(raw: Members, known: Collection[str], kind: type[_Part], said: str) -> _Part:
@@ -250,6 +264,9 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
 
     lines = ["{", f'  "format": "{FORMAT_NAME}/{FORMAT_MAJOR}",']
     lines += _list_lines("files", (_compact(msgspec.json.encode(relative(file))) for file in flow.files), 2)
+    if flow.lists:
+        bare = (CorrectionList(entry.id, relative(entry.path), extra=entry.extra) for entry in flow.lists)
+        lines += _list_lines("lists", map(_line_of_extra, bare), 2)
     steps = []
     for step in flow.steps:
         settings = _with_paths(msgspec.json.decode(step.settings, type=Members), step.kind, kinds, relative)
@@ -306,8 +323,8 @@ def _step_lines(step: Step, settings: Members) -> list[str]:
     return [*lines, "      }", "    }"]
 
 
-def _line_of_extra(entry: SharedFilter | RunValue) -> str:
-    """A shared filter or run value on one line, with the members that are not known."""
+def _line_of_extra(entry: SharedFilter | RunValue | CorrectionList) -> str:
+    """A shared filter, run value or list on one line, with the members that are not known."""
     plain = msgspec.json.encode(msgspec.structs.replace(entry, extra=()))
     members = msgspec.json.decode(plain, type=Members) | {
         name: msgspec.Raw(value) for name, value in entry.extra

@@ -90,6 +90,20 @@ class RunValue(msgspec.Struct, frozen=True, omit_defaults=True):
     extra: tuple[tuple[str, bytes], ...] = ()
 
 
+class CorrectionList(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A list of corrections that links of the flow may use. path: of its file, absolute.
+
+    pairs: what the file said when it was read last, not kept in the flow's file.  error: why it could not be
+    read then.  extra: as that of a step.
+    """
+
+    id: str
+    path: str
+    pairs: tuple[tuple[str, str], ...] = ()
+    error: str = ""
+    extra: tuple[tuple[str, bytes], ...] = ()
+
+
 class Flow(msgspec.Struct, frozen=True, dict=True):
     """The whole document. `files` are the absolute paths in the margin, in their order there.
     keeps_log: whether its runs are noted in a log beside it.  confidential: names of fields whose values are
@@ -105,6 +119,11 @@ class Flow(msgspec.Struct, frozen=True, dict=True):
     keeps_log: bool = True
     confidential: tuple[str, ...] = ()
     values: tuple[RunValue, ...] = ()
+    lists: tuple[CorrectionList, ...] = ()
+
+    def correction_list(self, list_id: str) -> CorrectionList | None:
+        """The list of corrections with this id, or None."""
+        return next((entry for entry in self.lists if entry.id == list_id), None)
 
     def shared_filter(self, filter_id: str) -> SharedFilter | None:
         """The shared filter with this id, or None."""

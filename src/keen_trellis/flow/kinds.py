@@ -332,8 +332,17 @@ class Kinds:
 
         FlowFileError if they are not what its kind expects; UsageError for a run value without a value.
         """
-        kind = self.of(step)
-        return kind.settled(self._decoded(step, self._bound(flow, step)), flow, step.id)
+        return self.settled_anew(flow, step, self._decoded(step, self._bound(flow, step)))
+
+    def settled_anew(self, flow: Flow, step: Step, settings: Any) -> Any:
+        """Settings with what they name of the flow as it is now. As `settled`; SourceError for a list of
+        corrections that cannot be read.
+        """
+        try:
+            return self.of(step).settled(settings, flow, step.id)
+        except TrellisError as error:
+            error.where = error.where or step.name
+            raise
 
     def _bound(self, flow: Flow, step: Step) -> bytes:
         given = named_in(step.settings, flow.values)

@@ -94,7 +94,10 @@ def flow_fingerprint(flow: Flow, kinds: Kinds) -> str:
         inputs = [(entry.step, entry.port) for entry in step.inputs]
         said.append((step.id, step.kind, inputs, step.skipped, settings))
     filters = [(entry.id, entry.is_, entry.values) for entry in flow.filters]
-    return digest(msgspec.json.encode([said, filters], order="deterministic"))
+    lists = [(entry.id, entry.pairs) for entry in flow.lists]
+    # Without lists as before there were any, so that a flow that says the same is the same.
+    parts = [said, filters, lists] if lists else [said, filters]
+    return digest(msgspec.json.encode(parts, order="deterministic"))
 
 
 def last_run(flow: Flow) -> LastRun | None:

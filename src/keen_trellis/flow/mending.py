@@ -22,6 +22,7 @@ from keen_trellis.core.match import Match
 from keen_trellis.core.table import ChosenRows, Field, IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.corrections import listed_pairs
 from keen_trellis.flow.edits import change_settings, insert_after, insert_before
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.kinds import InputShape
@@ -92,7 +93,7 @@ def flow_after(
         return insert_before(flow, step_id, place, FilterKind.name, left_out)[0], step_id
     if mend.way is Way.FILL:
         return _filled(flow, step_id, settings, reason.side, inputs)
-    return change_settings(flow, step_id, _settings_after(settings, mend, reason, accepted)), step_id
+    return change_settings(flow, step_id, _settings_after(flow, settings, mend, reason, accepted)), step_id
 
 
 def _keys(mend: Mend) -> tuple[KeySettings, ...]:
@@ -178,7 +179,7 @@ def read_as(flow: Flow, step_id: str, number: int, read: str, meant: str) -> Flo
 
 
 def _settings_after(
-    settings: JoinSettings, mend: Mend, reason: Reason, values: Sequence[str] = ()
+    flow: Flow, settings: JoinSettings, mend: Mend, reason: Reason, values: Sequence[str] = ()
 ) -> JoinSettings:
     """The settings of a knot with a mend of its own made. values: those that are accepted as absent."""
     if mend.way is Way.ACCEPT:
@@ -186,5 +187,17 @@ def _settings_after(
         return msgspec.structs.replace(
             settings, accepted=(*settings.accepted, AcceptedSettings(reason.side, fresh))
         )
-    links = tuple(LinkSettings.of(link) for link in mend.links)
+    links = tuple(
+        _with_own_pairs(flow, LinkSettings.of(link), settings.links[number : number + 1])
+        for number, link in enumerate(mend.links)
+    )
     return msgspec.structs.replace(settings, links=links, take=mend.take.name)
+
+
+def _with_own_pairs(flow: Flow, made: LinkSettings, before: Sequence[LinkSettings]) -> LinkSettings:
+    """A link that a mend made of one that has lists of corrections: their pairs stay theirs."""
+    for link in before:
+        theirs = set(listed_pairs(flow, link.lists)) - set(link.correct)
+        own = tuple(pair for pair in made.correct if pair not in theirs)
+        made = msgspec.structs.replace(made, correct=own, lists=link.lists)
+    return made

@@ -17,7 +17,7 @@ from typing import Any
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.task import Task
-from keen_trellis.flow.graph import Flow, Input, RunValue, Step, reached
+from keen_trellis.flow.graph import Flow, Input, Step, reached
 from keen_trellis.flow.kinds import InputShape, Kinds, Standing, StepKind, digest
 from keen_trellis.flow.run_values import named_in
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
@@ -87,7 +87,8 @@ class Plan:
         self._steps = {step.id: step for step in flow.steps}
         self._planned: dict[str, Planned] = {}
         self._earlier: Mapping[str, Planned] = {}
-        self._values_before: tuple[RunValue, ...] = () if previous is None else previous.flow.values
+        before = Flow() if previous is None else previous.flow
+        self._values_before, self._lists_before = before.values, before.lists
         if previous is not None and previous.day == self.day:
             known = {**previous._earlier, **previous._planned}
             self._earlier = {name: planned for name, planned in known.items() if name in self._steps}
@@ -204,8 +205,9 @@ class Plan:
             and earlier.step.kind == step.kind
             and not named_in(step.settings, self.flow.values)
             and not named_in(step.settings, self._values_before)
+            and self.flow.lists == self._lists_before
         ):
-            return self._kinds.of(step).settled(earlier.settings, self.flow, step.id)
+            return self._kinds.settled_anew(self.flow, step, earlier.settings)
         return self._kinds.settled(self.flow, step)
 
 

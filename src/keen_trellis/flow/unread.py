@@ -10,7 +10,13 @@ from typing import Any
 
 import msgspec
 
-from keen_trellis.flow.file_format import FILTER_MEMBERS, FLOW_MEMBERS, STEP_MEMBERS, VALUE_MEMBERS
+from keen_trellis.flow.file_format import (
+    FILTER_MEMBERS,
+    FLOW_MEMBERS,
+    LIST_MEMBERS,
+    STEP_MEMBERS,
+    VALUE_MEMBERS,
+)
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.last_run import LAST_RUN_MEMBER
@@ -41,6 +47,8 @@ def unread(flow: Flow, kinds: Kinds) -> list[Unread]:
     found = [_made("", "", "", name, of_flow) for name, _ in flow.extra if name != LAST_RUN_MEMBER]
     for shared in flow.filters:
         found += [_made("", shared.name, "", name, FILTER_MEMBERS) for name, _ in shared.extra]
+    for listed in flow.lists:
+        found += [_made("", listed.id, "", name, LIST_MEMBERS) for name, _ in listed.extra]
     for value in flow.values:
         found += [_made("", value.name, "", name, VALUE_MEMBERS) for name, _ in value.extra]
     for step in flow.steps:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import Match
 from keen_trellis.core.table import Table
@@ -31,7 +32,11 @@ class Explanations:
         match = outcome.result.match if outcome.result is not None else None
         if match is None or outcome.step is None or outcome.partial or len(outcome.tables) < 2:
             return None
-        settings: JoinSettings = KINDS.settled(self._state.flow, outcome.step)
+        settings: JoinSettings
+        try:
+            settings = KINDS.settled(self._state.flow, outcome.step)
+        except TrellisError:
+            return None  # the step says itself what is wrong by now
         if settings.join_type is JoinType.CROSS:
             return None
         asked = settings.links, settings.take, settings.accepted, settings.rejected

@@ -71,7 +71,8 @@ def files_read(flow: Flow, kinds: Kinds, snapshots: Snapshots) -> list[str | Pat
         for settings in sources_of(flow, kinds).values()
         if is_address(settings.path)
     ]
-    return [*used, *tables, *(file for file in files_of(flow) if not Path(file).is_dir())]
+    lists = [entry.path for entry in flow.lists]
+    return [*used, *tables, *lists, *(file for file in files_of(flow) if not Path(file).is_dir())]
 
 
 def never_written(flow: Flow, kinds: Kinds, snapshots: Snapshots, path: Path | None) -> list[str | Path]:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 from keen_trellis.core.errors import TrellisError
@@ -15,6 +17,7 @@ from keen_trellis.flow.last_run import LastRun, last_run, with_last_run
 from keen_trellis.flow.runner import Kept
 from keen_trellis.flow.runs import REFRESH
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.session.correction_lists import CorrectionLists
 from keen_trellis.session.jobs import Jobs
 from keen_trellis.session.margin import Margin
 from keen_trellis.session.noting import Noting
@@ -43,6 +46,7 @@ class Session(State):
         self.noting = Noting(self, lambda: self.path)
         self.refreshing.compared.connect(lambda: self.noting.note(REFRESH, since=self.refreshing.began))
         self.confirmed = ConfirmedLinks()
+        self.lists = CorrectionLists(self, lambda: self.folder)
         self._saved = SavedFlow()
 
     # --- the file ---
@@ -122,6 +126,10 @@ class Session(State):
         self.confirmed.remember(self.flow, KINDS, path.stem, inputs)
         self._flow_changed()
 
+    def carry(self, change: Callable[[Flow], Flow]) -> None:
+        self._saved = replace(self._saved, flow=change(self._saved.flow))
+        super().carry(change)
+
     def _begin(
         self,
         saved: SavedFlow,
@@ -191,4 +199,5 @@ class Session(State):
         if self.results.stopped or not self.sources():
             self.compute_again()
         else:
+            self.lists.reread()
             self.refreshing.refresh(step_id)

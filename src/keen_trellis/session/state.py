@@ -96,6 +96,11 @@ class State:
 
         return self.apply(name, edit)
 
+    def carry(self, change: Callable[[Flow], Flow]) -> None:
+        """Change the flow, and what it was before, in what no edit is about: what its files say now."""
+        self.history.carry(change)
+        self._flow_changed()
+
     def undo(self) -> None:
         """Take the last edit back."""
         if self.history.undo_name:

@@ -79,7 +79,7 @@ class Correcting(QObject):
             return
         outcome, sides = self._knot(), self._grid.current_sides()
         assert outcome is not None and outcome.step is not None and sides is not None
-        links = KINDS.settings(outcome.step).link_fields
+        links = KINDS.settled(self._session.flow, outcome.step).link_fields
         numbers = can_be_paired(links)
         if len(numbers) == 1:
             self._look(outcome, sides, numbers[0])
@@ -92,7 +92,8 @@ class Correcting(QObject):
     def _look(self, outcome: Outcome, sides: tuple[int, int], number: int) -> None:
         """Find what the row's value may mean, on a thread, and ask."""
         assert outcome.step is not None and outcome.result is not None and outcome.result.match is not None
-        links, match = KINDS.settings(outcome.step).link_fields, outcome.result.match
+        links = KINDS.settled(self._session.flow, outcome.step).link_fields
+        match = outcome.result.match
         tables = outcome.tables[0], outcome.tables[1]
         side, row = ("left", sides[0]) if sides[0] >= 0 else ("right", sides[1])
 

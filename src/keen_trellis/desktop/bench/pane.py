@@ -20,6 +20,7 @@ from keen_trellis.desktop.bench.changes import ChangesOpener
 from keen_trellis.desktop.bench.clusters import Clustering
 from keen_trellis.desktop.bench.content import Content, chosen_rows_content, table_content
 from keen_trellis.desktop.bench.correcting import Correcting
+from keen_trellis.desktop.bench.correction_list import CorrectionListOpener
 from keen_trellis.desktop.bench.difference_lines import Rows as ChosenRows
 from keen_trellis.desktop.bench.fields import FieldsOpener
 from keen_trellis.desktop.bench.finding import FindBar
@@ -81,14 +82,7 @@ class BenchPane(QWidget):
         self.finding = FindBar(session, self.grid)
         self._sorting = Sorting(session, self.grid)
         self._stack = QStackedLayout()
-        for widget in (self.grid, self.message):
-            self._stack.addWidget(widget)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        layout.addWidget(self.banner)
-        layout.addLayout(self._stack, 1)
-        layout.addWidget(self.finding)
+        self._lay_out()
         panels = self.panels = Panels(session, self._stack)
         self.record = RecordOpener(session, panels, self.grid)
         self.fields = FieldsOpener(session, panels, self.grid)
@@ -103,6 +97,7 @@ class BenchPane(QWidget):
         self.attention = AttentionOpener(session, panels)
         self.slat = SlatOpener(session, panels)
         self.run_values = RunValuesOpener(session, panels)
+        self.correction_list = CorrectionListOpener(session, panels)
         self.types = TypesOpener(session, panels)
         self.guards = Guarding(session, panels)
         self.trace = Following(session, panels, self.grid)
@@ -113,6 +108,16 @@ class BenchPane(QWidget):
         self.correcting = Correcting(session, self.grid)
         self._go_back: Callable[[], None] = self.changes.show
         self._connect()
+
+    def _lay_out(self) -> None:
+        for widget in (self.grid, self.message):
+            self._stack.addWidget(widget)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.banner)
+        layout.addLayout(self._stack, 1)
+        layout.addWidget(self.finding)
 
     def _connect(self) -> None:
         session = self._session

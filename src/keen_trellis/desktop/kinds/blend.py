@@ -10,23 +10,27 @@ import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.core.blending import Blended, Keep, Stands
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.kinds.blend_knot import BLEND_CUTTING
 from keen_trellis.desktop.kinds.blend_rows import rows_of_blend
+from keen_trellis.desktop.kinds.link_lists import LinkLists
 from keen_trellis.desktop.kinds.measures import MeasureEditor, measure_said
 from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.marks import hue_of
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
     CORRECT,
+    LISTS,
     field_choices,
     preparation_choices,
     preparation_chosen,
 )
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.expression import ExpressionEntry
+from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.blend_proposal import GRAINS, grain_of, side_said
@@ -45,6 +49,7 @@ from keen_trellis.flow.wording import ignoring, kept_of_blend, listed, rows_call
 from keen_trellis.handbook import Chapter
 from keen_trellis.session import editing
 from keen_trellis.session.outcome import Outcome
+from keen_trellis.session.session import Session
 
 _REMOVE, _PREPARE, _WHERE, _MEASURE, _ALL = (object() for _ in range(5))
 _DATES = (FieldType.DATE, FieldType.TIMESTAMP)
@@ -55,6 +60,13 @@ class BlendSentence(SentencePart):
     """For each [Venue] and [month of Out date] of Loans bring [the sum of cost] from [Trips] by [venue],
     [month of date] and … Keep [every loan], a group's measures stand on [every loan of the group].
     """
+
+    def __init__(self, session: Session, pane: SentenceHost) -> None:
+        super().__init__(session, pane)
+        self._lists = LinkLists(session, pane)
+
+    def error_items(self, step: Step, error: TrellisError) -> list[Item]:
+        return [*super().error_items(step, error), *self._lists.repairs(step)]
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         """The whole sentence, or that of the groups that found no place where these are selected."""
@@ -250,7 +262,7 @@ class BlendSentence(SentencePart):
             self._set_links(step, f"Blend {name} by {side_said(text)}", changed)
 
         def prepare() -> None:
-            choices = [entry for entry in preparation_choices(link) if entry.key is not CORRECT]
+            choices = [entry for entry in preparation_choices(link) if entry.key not in (CORRECT, LISTS)]
             chooser = Chooser(choices, self.pane, several=True, title="When comparing")
 
             def apply(keys: list[Any]) -> None:
@@ -261,14 +273,16 @@ class BlendSentence(SentencePart):
             self.pane.open_list(chooser, anchor, applied=apply)
 
         def other(what: Any) -> None:
+            at_all = sum(len(entry.links) for entry in self.settings(step).others[:number]) + place
             if what is _PREPARE:
                 prepare()
-            else:
+            elif not self._lists.chosen(what, step, at_all, link):
                 gone = f"Do not link {name} by {side_said(link.right)}"
                 self._set_links(step, gone, lambda at, entry: None if at == (number, place) else entry)
 
         more = [
             Choice(_PREPARE, "when comparing …", ignoring(link.link.preparation)),
+            *self._lists.choices(link),
             Choice(_REMOVE, "do not link by this"),
         ]
         main = {field.name: field for field in outcome.inputs[0].fields}

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.kinds.accepted import AcceptedValues
 from keen_trellis.desktop.kinds.join_fields import JoinFields
@@ -16,6 +17,7 @@ from keen_trellis.desktop.kinds.join_links import JoinLinks
 from keen_trellis.desktop.kinds.join_repairs import JoinRepairs
 from keen_trellis.desktop.kinds.join_rows import rows_of_join
 from keen_trellis.desktop.kinds.join_rungs import JoinRungs
+from keen_trellis.desktop.kinds.link_lists import LinkLists
 from keen_trellis.desktop.kinds.stub import StubSentence
 from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.sentence.choices import (
@@ -46,12 +48,16 @@ class JoinSentence(SentencePart):
         self._accepted = AcceptedValues(session, pane)
         self._stub = StubSentence(session, pane)
         self._links = JoinLinks(session, pane)
+        self._lists = LinkLists(session, pane)
         self._rungs = JoinRungs(session, pane)
         self._fields = JoinFields(session, pane)
         self._repairs = JoinRepairs(session, pane)
 
     def ask_why(self, step: Step) -> None:
         self._accepted.ask_note(step.id)
+
+    def error_items(self, step: Step, error: TrellisError) -> list[Item]:
+        return [*super().error_items(step, error), *self._lists.repairs(step)]
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         if self.session.selection.port != ROWS:
@@ -67,7 +73,7 @@ class JoinSentence(SentencePart):
         left, right = outcome.inputs
         if settings.join_type is JoinType.CROSS and not settings.links:
             return self._cross_items(step, settings, outcome)
-        items: list[Item] = [Word("Match"), *self._links.items(step, settings, outcome.inputs)]
+        items: list[Item] = [Word("Match"), *self._links.items(step, settings, outcome.inputs, outcome)]
         if not settings.links:
             items += [Word("or"), self._cross_chip(step, outcome)]
         items += self._rungs.items(step, settings, outcome)

@@ -14,10 +14,12 @@ from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.kinds.join_like import LIKE, NEAR, NEAREST, LikeEditor, fields_of, like_choices
+from keen_trellis.desktop.kinds.link_lists import LinkLists
 from keen_trellis.desktop.marks import hue_of
 from keen_trellis.desktop.sentence.choices import (
     AS_EXPRESSION,
     CORRECT,
+    LISTS,
     OPERATOR_WORDS,
     field_choices,
     operator_choices,
@@ -34,6 +36,7 @@ from keen_trellis.flow.link_text import read_corrections, read_link
 from keen_trellis.flow.steps.join import JoinSettings, LikeSettings, LinkSettings
 from keen_trellis.flow.wording import ignoring
 from keen_trellis.session import editing
+from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
 _LINKS_SHOWN = 2
@@ -45,8 +48,11 @@ class JoinLinks:
 
     def __init__(self, session: Session, pane: SentenceHost) -> None:
         self._session, self._pane = session, pane
+        self._lists = LinkLists(session, pane)
 
-    def items(self, step: Step, settings: JoinSettings, shapes: Sequence[InputShape]) -> list[Item]:
+    def items(
+        self, step: Step, settings: JoinSettings, shapes: Sequence[InputShape], outcome: Outcome | None = None
+    ) -> list[Item]:
         """The pairs of link fields, and what adds another."""
         if not settings.links:
             first = partial(self._add_link, step, settings, shapes)
@@ -58,7 +64,8 @@ class JoinLinks:
             items += self._link_items(step, settings, number, link, shapes)
         if len(shown) < len(settings.links):
             items.append(self._folded_links(step, settings, len(shown)))
-        return [*items, Chip("and …", partial(self._add_link, step, settings, shapes), "More")]
+        items.append(Chip("and …", partial(self._add_link, step, settings, shapes), "More"))
+        return items if outcome is None else items + self._lists.proposed(step, outcome)
 
     def _link_items(
         self,
@@ -91,6 +98,7 @@ class JoinLinks:
             Word(","),
             Chip(words, prepare, "Preparation"),
             *self._correction_items(step, number, link),
+            *self._lists.items(step, number, link),
         ]
 
     def _set_link(self, step: Step, number: int, **changes: Any) -> None:
@@ -220,7 +228,9 @@ class JoinLinks:
         if CORRECT not in keys:
             changes["correct"] = ()
         self._set_link(step, number, **changes)
-        if CORRECT in keys and not link.correct:
+        if LISTS in keys:
+            self._lists.choose(step, number, link, self._pane.view)
+        elif CORRECT in keys and not link.correct:
             self._ask_corrections(step, number, self._pane.view)
 
     def _correction_items(self, step: Step, number: int, link: LinkSettings) -> list[Item]:

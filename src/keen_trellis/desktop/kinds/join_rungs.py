@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QWidget
 from keen_trellis.core.preparations import PREPARATIONS
 from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.kinds.join_like import LikeEditor, fields_of, like_choices
+from keen_trellis.desktop.kinds.link_lists import LinkLists
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.host import SentenceHost
@@ -34,6 +35,12 @@ class JoinRungs:
 
     def __init__(self, session: Session, pane: SentenceHost) -> None:
         self._session, self._pane = session, pane
+        self._lists = LinkLists(session, pane)
+
+    def _place(self, step: Step, number: int) -> int:
+        """The number of the first link of a rung among all links of a join."""
+        settings = editing.join_settings(self._session, step.id)
+        return len(settings.links) + sum(len(rung.links) for rung in settings.rungs[:number])
 
     def items(self, step: Step, settings: JoinSettings, outcome: Outcome) -> list[Item]:
         """The rungs behind the links, with how many rows each found, and what adds another."""
@@ -124,6 +131,7 @@ class JoinRungs:
                 Choice(c.key, f"{link.left} is {c.text} {link.right}", c.detail)
                 for c in self._likes(link, shapes)
             ),
+            *self._lists.choices(link),
             *([Choice(_EQUAL, f"{link.left} equals {link.right}")] if link.like is not None else []),
             Choice(_REVIEW, review, "what needs attention lists it"),
             *([Choice(_UP, "move it up", "before the rung above")] if number else []),
@@ -132,6 +140,8 @@ class JoinRungs:
 
         def chosen(what: Any) -> None:
             rungs = self._now(step)
+            if self._lists.chosen(what, step, self._place(step, number), link):
+                return
             if what is _IGNORE:
                 self._choose_ignored(step, number, anchor)
             elif what is _EQUAL:

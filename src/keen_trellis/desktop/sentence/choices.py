@@ -23,7 +23,9 @@ from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
 # Choices that are no field and no preparation.
-AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, NAME_ALL, PARTNER_FOUND, SIDE = (object() for _ in range(7))
+AS_EXPRESSION, BLANKS, BOTH_LINKS, CORRECT, LISTS, NAME_ALL, PARTNER_FOUND, SIDE = (
+    object() for _ in range(8)
+)
 MATCHED_BY, SCORE = object(), object()
 OTHER_DAYS = object()  # a period of any number of days
 
@@ -97,6 +99,7 @@ def preparation_choices(link: LinkSettings) -> list[Choice]:
     if link.operator in ("=", "<>"):
         found.append(Choice(BLANKS, "a blank matches a blank", ticked=link.blank_matches_blank))
     found.append(Choice(CORRECT, "correct single values …", "read this as that", ticked=bool(link.correct)))
+    found.append(Choice(LISTS, "use a list of corrections …", "shared by flows and people", ticked=False))
     return found
 
 

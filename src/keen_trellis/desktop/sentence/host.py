@@ -23,7 +23,9 @@ class SentenceHost(QWidget):
     step's id, and the file to use from now on.  blend_wanted: another table is to be blended into the
     selected one.  tie_wanted: a shared filter, a source and the tie between them that is to be chosen
     anew, and the chip under which.  elsewhere_wanted: a source that is to be read from elsewhere, and the
-    chip under which.  failed: why what was chosen cannot be done.
+    chip under which.  list_wanted: a list of corrections that is to be looked through.  list_file_wanted: the
+    file of one is to be chosen, for a step and the number of its link; whether its own corrections are to be
+    kept there.  failed: why what was chosen cannot be done.
     """
 
     write_wanted = Signal(str)
@@ -38,6 +40,8 @@ class SentenceHost(QWidget):
     blend_wanted = Signal()
     tie_wanted = Signal(str, str, str, QWidget)
     elsewhere_wanted = Signal(str, QWidget)
+    list_wanted = Signal(str)
+    list_file_wanted = Signal(str, int, bool)
     failed = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:

@@ -23,6 +23,7 @@ OTHER_WORDS = {
     "write": "export run save",
     "elsewhere": "replace file swap repoint path connection",
     "beside": "zip paste columns position side",
+    "lists": "mapping dictionary synonyms aliases lookup corrections shared",
     "values": "parameters variables prompt period settings",
     "calendar": "dates date table days weeks months",
     "reconcile": "compare difference diff",

@@ -18,6 +18,7 @@ from keen_trellis.desktop.dialogs import ask_to_save, file_name
 from keen_trellis.desktop.plain import menu_text
 from keen_trellis.desktop.shell.combining import Combining
 from keen_trellis.desktop.shell.commands import Command, Commands
+from keen_trellis.desktop.shell.correction_lists import CorrectionListActions
 from keen_trellis.desktop.shell.finder import open_finder
 from keen_trellis.desktop.shell.first_page import FirstPage
 from keen_trellis.desktop.shell.flow_files import FlowFiles
@@ -55,6 +56,7 @@ class MainWindow(Frame):
         self.selected = SelectedCommands(self)
         self.combining = Combining(self)
         self.run_values = RunValues(self)
+        self.correction_lists = CorrectionListActions(self)
         self.writing = Writing(self, self.reaching, self.run_values)
         self.here = Here(self)
         self.helping = Helping(self)

@@ -14,7 +14,7 @@ from keen_trellis.core.summarising import Key, summary_fields
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, Traced
-from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.kinds import (
     Context,
     Figures,
@@ -123,6 +123,9 @@ class BlendKind(StepKind[BlendSettings]):
         return tuple(
             (link.link, number) for number, other in enumerate(settings.others, 1) for link in other.links
         )
+
+    def settled(self, settings: BlendSettings, flow: Flow, step: str) -> BlendSettings:
+        return self.with_links(settings, lambda link, _: link.listed(flow))
 
     def with_links(
         self, settings: BlendSettings, change: Callable[[LinkSettings, int], LinkSettings]

@@ -38,8 +38,9 @@ from keen_trellis.core.match import Match
 from keen_trellis.core.matching import cross, match
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
+from keen_trellis.flow.corrections import listed_pairs
 from keen_trellis.flow.fates import Fate, Traced
-from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.kinds import (
     Context,
     Figures,
@@ -90,7 +91,8 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """One pair of link fields, or of expressions where the two last members say so.
 
     ignore: what is ignored when they are compared.  operator: = <> < <= > >=.  compare_as: text, number or
-    date.  blank_matches_blank: with = and <>.  correct: pairs "read X as Y".  like: they need not be equal.
+    date.  blank_matches_blank: with = and <>.  correct: pairs "read X as Y".  lists: ids of lists of the flow
+    with more of them.  like: they need not be equal.
     """
 
     left: ExpressionText
@@ -103,6 +105,13 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     left_is_expression: bool = False
     right_is_expression: bool = False
     like: LikeSettings | None = None
+    lists: tuple[str, ...] = ()
+
+    def listed(self, flow: Flow) -> LinkSettings:
+        """The link as it is run: with the pairs of its lists. SourceError if one cannot be read."""
+        if not self.lists:
+            return self
+        return msgspec.structs.replace(self, correct=listed_pairs(flow, self.lists, self.correct), lists=())
 
     @property
     def link(self) -> LinkField:
@@ -137,7 +146,7 @@ class LinkSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def swapped(self) -> LinkSettings:
         """The same link seen from the other side."""
-        return LinkSettings.of(self.link.swapped)
+        return msgspec.structs.replace(LinkSettings.of(self.link.swapped), lists=self.lists)
 
 
 class RungSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -234,6 +243,11 @@ class JoinSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True
     rungs: tuple[RungSettings, ...] = ()
     matched_by: bool = False
     score: bool = False
+
+    @property
+    def links_lists(self) -> frozenset[str]:
+        """The ids of the lists of corrections that its links use."""
+        return frozenset(entry for rung in self.ladder for link in rung.links for entry in link.lists)
 
     @property
     def ladder(self) -> tuple[RungSettings, ...]:
@@ -362,6 +376,9 @@ class JoinKind(StepKind[JoinSettings]):
 
     def links(self, settings: JoinSettings) -> tuple[tuple[LinkField, int], ...]:
         return tuple((entry.link, 1) for rung in settings.ladder for entry in rung.links)
+
+    def settled(self, settings: JoinSettings, flow: Flow, step: str) -> JoinSettings:
+        return self.with_links(settings, lambda link, _: link.listed(flow))
 
     def with_links(
         self, settings: JoinSettings, change: Callable[[LinkSettings, int], LinkSettings]
