@@ -345,7 +345,11 @@ class Blending(CommandCase):
             (2, "not a condition", "--measure", "sum(cost)", "--where", "cost"),
         ):
             self.refused(code, said, *self.blend(*words))
-        self.refused(2, "Loans is the main table", *self.blend("--measure", "Loans: sum(value)"))
+        self.refused(
+            2,
+            "gets its share back",
+            *self.blend("--measure", "Loans: sum(value)", "--spread", "sum of value"),
+        )
         two = ("blend", self.path("loans"), self.path("trips"), self.path("rates"), "--link", "venue=place")
         self.refused(2, "does not name its table", *two)
 

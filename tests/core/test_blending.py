@@ -1,6 +1,7 @@
 """Blends: groups of other tables around a main one, and shares that add up to the last cent."""
 
 import datetime as dt
+import sqlite3
 import unittest
 from decimal import Decimal
 
@@ -198,6 +199,105 @@ class Blends(unittest.TestCase):
             for share, w in of_key:
                 exact = Decimal(total) * w / weights[key] if weighted else Decimal(total) / len(of_key)
                 self.assertLess(abs(share * 100 - exact), 1)
+
+
+OWN = (
+    Placed(Measure(Function.SUM, "value", "of loans")),
+    Placed(Measure(Function.COUNT, "", "loans")),
+)
+
+
+class OwnMeasures(unittest.TestCase):
+    """The main table is measured, too, within its groups."""
+
+    def test_a_sum_stands_on_each_row_of_its_group_and_blanks_are_one(self):
+        found = blend(LOANS, [TRIPS], [trips(cost())], Keep.EVERY, own=OWN)
+        self.assertEqual(found.table.names, ("venue", "out", "value", "of loans", "loans", "total"))
+        self.assertEqual(column(found, "of loans"), [300, 300, 0, 50, 1])
+        self.assertEqual(column(found, "loans"), [2, 2, 1, 1, 1])
+        self.assertEqual(found.own_times, 5 / 4)
+
+    def test_it_stands_once_where_that_is_asked(self):
+        once = (Placed(OWN[0].measure, Stands.FIRST),)
+        found = blend(LOANS, [TRIPS], [trips(cost())], Keep.EVERY, own=once)
+        self.assertEqual(column(found, "of loans"), [300, None, 0, 50, 1])
+
+    def test_rows_that_found_nothing_are_counted_before_they_are_left_out(self):
+        found = blend(LOANS, [TRIPS], [trips(cost(), where="cost > 6")], Keep.FOUND, own=OWN)
+        self.assertEqual(column(found, "of loans"), [300, 300])
+
+    def test_one_row_a_group_has_the_groups_measures(self):
+        found = blend(LOANS, [TRIPS], [trips(cost())], Keep.GROUPS, own=OWN)
+        self.assertEqual(found.table.names, ("venue", "of loans", "loans", "total"))
+        self.assertEqual(
+            rows_of(found.table)[:2], [("Pier", 300, 2, Decimal("10.01")), ("Mill", 0, 1, Decimal("5.00"))]
+        )
+
+    def test_a_group_that_only_others_have_is_without_partner_and_counts_nothing(self):
+        found = blend(LOANS, [TRIPS], [trips(cost())], Keep.ALL_GROUPS, own=OWN)
+        self.assertEqual(column(found, "venue"), ["Pier", "Mill", "Hall", None, "Quay"])
+        self.assertEqual(column(found, "of loans"), [300, 0, 50, 1, "none"])
+        self.assertEqual(column(found, "loans"), [2, 1, 1, 1, 0])
+
+    def test_its_fields_are_known_without_rows(self):
+        for keep in Keep:
+            fields = blend_fields(LOANS.fields, [TRIPS.fields], [trips(cost())], keep, OWN)
+            found = blend(LOANS, [TRIPS], [trips(cost())], keep, own=OWN)
+            self.assertEqual([field.name for field in fields], list(found.table.names))
+            self.assertEqual([f.type for f in fields], [f.type for f in found.table.fields])
+
+    def test_it_says_what_it_was_read_from(self):
+        found = blend(LOANS, [TRIPS], [trips(cost())], Keep.EVERY, own=OWN)
+        self.assertEqual(found.table.read_from("of loans"), [(found.table.own, "of loans")])
+        self.assertEqual(found.table.own.read_from("of loans"), [(LOANS, "value")])
+
+    def test_what_cannot_be_is_refused(self):
+        spread = (Placed(OWN[0].measure, Stands.SPREAD),)
+        for own, keep, said in (
+            (spread, Keep.EVERY, "each row gets its share back"),
+            ((Placed(OWN[0].measure, Stands.FIRST),), Keep.GROUPS, "need not be spread"),
+            ((Placed(Measure(Function.SUM, "value", "total")),), Keep.EVERY, "two fields “total”"),
+            ((Placed(Measure(Function.SUM, "venue", "x")),), Keep.EVERY, "venue"),
+        ):
+            with self.assertRaisesRegex((UsageError, DataError), said):
+                blend(LOANS, [TRIPS], [trips(cost())], keep, own=own)
+
+    @given(
+        st.lists(
+            st.tuples(st.sampled_from(["a", "b", None]), st.sampled_from([1, 2, None]), st.integers(-9, 9))
+        ),
+        st.lists(st.tuples(st.sampled_from(["a", "c", None]), st.sampled_from([1, 2, None]))),
+        st.sampled_from(list(Keep)),
+    )
+    def test_as_sqlite_has_it(self, main, other, keep):
+        types = (pa.large_string(), pa.int64(), pa.int64())
+
+        def made(rows, names):
+            columns = list(zip(*rows, strict=True)) or [()] * len(names)
+            return ArrowTable(
+                pa.table({n: pa.array(c, t) for n, c, t in zip(names, columns, types, strict=False)})
+            )
+
+        here, there = made(main, "kmv"), made(other, "km")
+        links = (LinkField("k", "k"), LinkField("m", "m"))
+        linked = Other("Other", links, (Placed(Measure(Function.COUNT, "", "others")),))
+        own = (Placed(Measure(Function.SUM, "v", "total")), Placed(Measure(Function.COUNT, "", "rows")))
+        found = blend(here, [there], [linked], keep, own=own)
+        base = sqlite3.connect(":memory:")
+        self.addCleanup(base.close)
+        base.execute("CREATE TABLE main (k, m, v)")
+        base.executemany("INSERT INTO main VALUES (?, ?, ?)", main)
+        sums = {
+            (k, m): (total, rows)
+            for k, m, total, rows in base.execute("SELECT k, m, SUM(v), COUNT(*) FROM main GROUP BY k, m")
+        }
+        names = found.table.names
+        for number, row in enumerate(rows_of(found.table)):
+            told = dict(zip(names, row, strict=True))
+            # Groups that only others have stand below; one with a blank in its key meets no other.
+            theirs = keep is Keep.ALL_GROUPS and number >= len(sums)
+            wanted = (None, 0) if theirs else sums[told["k"], told["m"]]
+            self.assertEqual((told["total"], told["rows"]), wanted)
 
 
 if __name__ == "__main__":

@@ -82,6 +82,25 @@ class Building(BlendCase):
         self.rest()
         self.assertEqual(len(self.session.flow.steps), 3)
 
+    def test_the_main_table_is_measured_too(self):
+        self.blend()
+        self.choose("Another own measure", "the sum", "value")
+        self.assertIn("and of the loans themselves the sum of value", self.sentence)
+        self.assertEqual(self.column("sum of value"), [300, 300, 50, 10, 10])
+        self.assertIn("sum of value", [column.field.name for column in self.content.columns])
+        # It stands on two rows of one group: adding it up again would count it twice.
+        self.assertIn("Summing them would count each value", self.sentence)
+        self.click(self.chip("Once"))
+        self.rest()
+        self.assertEqual(self.column("sum of value"), [300, None, 50, 10, 10])
+        self.choose("Kept", "one row for each group of loans")
+        self.assertEqual(self.column("sum of value"), [300, 50, 10, 10])
+        self.choose("Own measure", "do not measure this")
+        self.assertNotIn("themselves", self.sentence)
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.column("sum of value"), [300, 50, 10, 10])
+
     def test_it_stands_in_the_trellis_as_a_bar_cut_in_proportion_with_its_stub(self):
         self.blend()
         knot = self.window.trellis.shown.knots[0]

@@ -745,6 +745,28 @@ class Unions(RailCase):
             self.session.outcome(union).result.rows.names, ("loan", "object", "venue", "value", "note")
         )
 
+    def test_lists_that_share_their_key_only_are_compared_by_it(self):
+        for name, content in (
+            ("may", "loan,fee\nL-1,3\nL-2,4\nL-2,5\n"),
+            ("june", "loan,town\nL-2,Wick\nL-9,Pier\n"),
+        ):
+            path = self.folder / f"{name}.csv"
+            path.write_text(content)
+            self.session.apply(
+                "open", lambda flow, p=path, n=name: edits.add_source(flow, SourceSettings("text", str(p)), n)
+            )
+        combining.stack(self.session, Selection("june"), Selection("may"))
+        self.rest()
+        self.click(self.chip("Which has it"))
+        self.rest()
+        found = self.session.outcome(self.session.selection.step).result.rows
+        self.assertEqual(rows_of(found), [("L-1", 1, 0), ("L-2", 2, 1), ("L-9", 0, 1)])
+        self.assertEqual(found.names, ("loan", "may", "june"))
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        union = next(step for step in self.session.flow.steps if step.kind == "union")
+        self.assertEqual(KINDS.settings(union).rail_field, "")
+
     def test_a_skipped_union_does_not_need_its_other_rails(self):
         combining.stack(self.session, Selection("objects"), Selection("loans"))
         self.rest()

@@ -131,6 +131,7 @@ class BlendedTable(OverlaidTable):
         super().__init__(rows, (*rows.fields, *(field for field, _ in measures)), made)
         # The groups of the other tables, and for each row the one that stands on it, -1 for none.
         self.groups: tuple[tuple[Table, IndexVector], ...] = ()
+        self.own: SummaryTable | None = None  # the main table's groups, where these are measured
 
     def parents(self, row: int) -> list[tuple[Table, IndexVector]]:
         groups = [(table, partner[row : row + 1]) for table, partner in self.groups if partner[row] >= 0]
@@ -138,6 +139,8 @@ class BlendedTable(OverlaidTable):
 
     def read_from(self, name: str) -> list[tuple[Table, str]]:
         groups = [(table, name) for table, _ in self.groups if name in table.names]
+        if self.own is not None and name in self.own.no_partner:
+            groups.append((self.own, name))
         return [*super().read_from(name), *groups]
 
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
@@ -180,15 +183,27 @@ class Blended:
         return {kind: np.flatnonzero(codes == kind).astype(small) for kind in kinds}
 
     @property
+    def own_times(self) -> float:
+        """On how many rows a group of the main table stands, on average; 1.0 where it is not measured."""
+        own = self.whole.own
+        return self.whole.rows / own.rows if own is not None and own.rows else 1.0
+
+    @property
     def found_nothing(self) -> int:
         """How many rows of `whole` found no group at all."""
         return len(self.rows_by_combination.get(0, ()))
 
 
 def check_blend(
-    main: Sequence[Field], tables: Sequence[Sequence[Field]], others: Sequence[Other], keep: Keep
+    main: Sequence[Field],
+    tables: Sequence[Sequence[Field]],
+    others: Sequence[Other],
+    keep: Keep,
+    own: Sequence[Placed] = (),
 ) -> None:
-    """Raise an error of ours unless the blend can be made of tables with these fields."""
+    """Raise an error of ours unless the blend can be made of tables with these fields. own: measures of the
+    main table, within its groups.
+    """
     if not others:
         raise UsageError("The blend has no other table yet.", remedy="Drag a second rail onto it.")
     for other, fields in zip(others, tables, strict=True):
@@ -206,7 +221,15 @@ def check_blend(
                 _check_spread(placed, made, main)
         keys = [Key(link.right, link.preparation) for link in other.links]
         summary_fields(fields, keys, [placed.measure for placed in other.measures])
-    blend_fields(main, tables, others, keep)
+    for placed in own:
+        if placed.stands is not Stands.EVERY and keep not in (Keep.EVERY, Keep.FOUND):
+            raise UsageError("Where each group is one row, its measures need not be spread.")
+        if placed.stands is Stands.SPREAD:
+            raise UsageError(
+                f"{placed.measure.name} is of the main table itself: spread, each row gets its share back.",
+                remedy="Show it on each row or on the first.",
+            )
+    blend_fields(main, tables, others, keep, own)
 
 
 def _conditions(other: Other) -> list[Condition]:
@@ -233,11 +256,16 @@ def main_keys(others: Sequence[Other]) -> list[Key]:
 
 
 def blend_fields(
-    main: Sequence[Field], tables: Sequence[Sequence[Field]], others: Sequence[Other], keep: Keep
+    main: Sequence[Field],
+    tables: Sequence[Sequence[Field]],
+    others: Sequence[Other],
+    keep: Keep,
+    own: Sequence[Placed] = (),
 ) -> tuple[Field, ...]:
     """The fields of the blend, without looking at a row."""
     base = tuple(main) if keep in (Keep.EVERY, Keep.FOUND) else _group_fields(main, tables, others, keep)
-    measures = [
+    measures = [placed.measure.field(main) for placed in own]
+    measures += [
         placed.measure.field(fields)
         for other, fields in zip(others, tables, strict=True)
         for placed in other.measures
@@ -269,18 +297,28 @@ def _group_fields(
 
 
 def blend(
-    main: Table, tables: Sequence[Table], others: Sequence[Other], keep: Keep, task: Task | None = None
+    main: Table,
+    tables: Sequence[Table],
+    others: Sequence[Other],
+    keep: Keep,
+    task: Task | None = None,
+    own: Sequence[Placed] = (),
 ) -> Blended:
     """Filter and summarise each of `tables` to its links, and match its groups with the main table.
+
+    own: measures of the main table itself, within the groups of all its link values; blanks are one group.
 
     Errors as those of `check_blend`; DataError, too, where a sum overflows or nothing can be spread by.
     """
     task = task or Task()
-    check_blend(main.fields, [table.fields for table in tables], others, keep)
+    check_blend(main.fields, [table.fields for table in tables], others, keep, own)
     groups = [_summarised(table, other, task) for table, other in zip(tables, others, strict=True)]
-    base = main
-    if keep in (Keep.GROUPS, Keep.ALL_GROUPS):
-        base = SummaryTable(main, main_keys(others), (), task)
+    base: Table = main
+    of_main: SummaryTable | None = None
+    if own or keep in (Keep.GROUPS, Keep.ALL_GROUPS):
+        of_main = SummaryTable(main, main_keys(others), [placed.measure for placed in own], task)
+    if of_main is not None and keep in (Keep.GROUPS, Keep.ALL_GROUPS):
+        base = of_main.keys_only() if own else of_main
     if keep is Keep.ALL_GROUPS:
         fields = _group_fields(main.fields, [table.fields for table in tables], others, keep)
         base = _with_their_groups(base, fields, [summary for summary, _ in groups], others, task)
@@ -291,12 +329,18 @@ def blend(
     all_rows = np.arange(base.rows)
     partners = [found.nth_partner(all_rows, np.zeros_like(all_rows)) for found in matches]
     made: list[tuple[Field, Cells]] = []
+    if of_main is not None:
+        group = _group_of_rows(of_main, base, keep)
+        for placed in own:
+            cells = _stood(placed, of_main.column(placed.measure.name), group, base)
+            made.append((of_main.field(placed.measure.name), cells))
     for (summary, _), partner, other in zip(groups, partners, others, strict=True):
         for placed in other.measures:
             cells = _stood(placed, summary.column(placed.measure.name), partner, base)
             made.append((summary.field(placed.measure.name), cells))
     whole = table = BlendedTable(base, made)
     whole.groups = tuple((summary, partner) for (summary, _), partner in zip(groups, partners, strict=True))
+    whole.own = of_main if own else None
     if keep is Keep.FOUND:
         rows = np.flatnonzero(np.logical_or.reduce([partner >= 0 for partner in partners]))
         if len(rows) < base.rows:
@@ -304,11 +348,20 @@ def blend(
                 ChosenRows(base, rows), [(field, taken(cells, rows)) for field, cells in made]
             )
             table.groups = tuple((summary, partner[rows]) for summary, partner in whole.groups)
+            table.own = whole.own
     found = [
         Found(summary, partner, found.partners_of_right > 0, theirs.rows, left_out, found)
         for theirs, (summary, left_out), partner, found in zip(tables, groups, partners, matches, strict=True)
     ]
     return Blended(table, whole, tuple(found), main.rows)
+
+
+def _group_of_rows(of_main: SummaryTable, base: Table, keep: Keep) -> IndexVector:
+    """For each row of the blend the group of the main table's rows that it is of, -1 for none."""
+    if keep in (Keep.EVERY, Keep.FOUND):
+        return of_main.groups.codes
+    rows = np.arange(base.rows)
+    return np.where(rows < of_main.rows, rows, -1)  # below them stand groups that only others have
 
 
 def _summarised(table: Table, other: Other, task: Task) -> tuple[SummaryTable, int]:

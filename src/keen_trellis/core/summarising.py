@@ -17,6 +17,7 @@ from keen_trellis.core.table import (
     Cells,
     Field,
     IndexVector,
+    OverlaidTable,
     RowOrigin,
     Rows,
     Table,
@@ -73,6 +74,10 @@ class SummaryTable(Table):
         for done, measure in enumerate(measures):
             task.checkpoint(done, len(measures), measure.name)
             self._made[measure.name], self.no_partner[measure.name] = measured(table, self.groups, measure)
+
+    def keys_only(self) -> Table:
+        """The groups without their measures."""
+        return OverlaidTable(self, [entry for entry in self.fields if entry.name not in self.no_partner], {})
 
     def take(self, rows: Rows | None, names: Sequence[str]) -> list[Cells]:
         found = [self.field(name).name for name in names]

@@ -12,7 +12,7 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.core.measures import Function
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.link_text import read_link
-from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings, measures_of, placing
 
 _MEASURE = re.compile(r"(?s)\s*([\w-]+)\s*\((.*)\)\s*(?:\bas\b\s*(.+))?", re.IGNORECASE)
 _SPREAD = re.compile(r"(?s)(.+?)(?:\s+by\s+(.+)|\s+(on first))?", re.IGNORECASE)
@@ -38,21 +38,22 @@ def read_blend(
         name, line = _of_table(text, list(made))
         link = msgspec.structs.replace(read_link(line, main.fields, fields[name]), ignore=tuple(ignore))
         made[name] = msgspec.structs.replace(made[name], links=(*made[name].links, link))
+    own: list[BlendMeasure] = []
     for text in measures:
-        if _named(text, [main.name]) and main.name not in made:
-            raise UsageError(
-                f"{main.name} is the main table: its rows stay as they are, and nothing of it is measured.",
-                remedy="Measure a field of another table, or make that one the main table.",
-            )
+        of_main = _named(text, [main.name]) if main.name not in made else None
+        if of_main is not None:
+            own.append(_measure(of_main[1]))
+            continue
         name, line = _of_table(text, list(made))
         made[name] = msgspec.structs.replace(made[name], measures=(*made[name].measures, _measure(line)))
     for text in conditions:
         name, line = _of_table(text, list(made))
         both = f"({made[name].where}) AND ({line})" if made[name].where else line
         made[name] = msgspec.structs.replace(made[name], where=both)
+    settings = BlendSettings(others=tuple(made.values()), keep=keep, own=tuple(own))
     for text in spreads:
-        made = _spread(text, made)
-    return BlendSettings(others=tuple(made.values()), keep=keep)
+        settings = _spread(text, settings)
+    return settings
 
 
 def conditions_of_main(
@@ -114,24 +115,13 @@ def _measure(text: str) -> BlendMeasure:
     return BlendMeasure(name or f"{function} of {of or 'rows'}", function, of)
 
 
-def _spread(text: str, made: dict[str, OtherSettings]) -> dict[str, OtherSettings]:
+def _spread(text: str, settings: BlendSettings) -> BlendSettings:
     found = _SPREAD.fullmatch(text.strip())
     assert found is not None
-    stands = Stands.FIRST if found[3] else Stands.SPREAD
-    changed, hit = {}, False
-    for name, entry in made.items():
-        measures = []
-        for measure in entry.measures:
-            if measure.name == found[1].strip():
-                hit = True
-                by = (found[2] or "").strip()
-                measures.append(msgspec.structs.replace(measure, stands=stands.value, by=by))
-            else:
-                measures.append(measure)
-        changed[name] = msgspec.structs.replace(entry, measures=tuple(measures))
-    if not hit:
-        known = ", ".join(measure.name for entry in made.values() for measure in entry.measures)
+    name, names = found[1].strip(), [measure.name for measure in measures_of(settings)]
+    if name not in names:
         raise UsageError(
-            f"There is no measure “{found[1].strip()}” to be spread.", remedy=f"There are: {known}."
+            f"There is no measure “{name}” to be spread.", remedy=f"There are: {', '.join(names)}."
         )
-    return changed
+    stands = Stands.FIRST if found[3] else Stands.SPREAD
+    return placing(settings, [name], stands, (found[2] or "").strip())

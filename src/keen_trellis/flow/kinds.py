@@ -77,7 +77,8 @@ class BlendFigures:
     """What is counted of a blend. rows: of the main table; nothing: those of them that found nothing.
 
     found: for each other table how many rows found some of its groups; unused: how many groups no row uses;
-    times: on how many rows each group stands, on average.
+    times: on how many rows each group stands, on average; own_times: those of the main table, where these
+    are measured.
     """
 
     rows: int
@@ -85,6 +86,7 @@ class BlendFigures:
     found: tuple[int, ...]
     unused: tuple[int, ...]
     times: tuple[float, ...]
+    own_times: float = 1.0
 
     @classmethod
     def of(cls, blended: Blended) -> BlendFigures:
@@ -95,6 +97,7 @@ class BlendFigures:
             tuple(entry.rows_found for entry in others),
             tuple(len(entry.unused_rows) for entry in others),
             tuple(entry.times for entry in others),
+            blended.own_times,
         )
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow.compute as pc
 
@@ -23,7 +24,7 @@ from keen_trellis.core.matching import match
 from keen_trellis.core.table import Cells, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import comparable
-from keen_trellis.flow.edits import add_join, insert_after, rename
+from keen_trellis.flow.edits import add_join, change_settings, insert_after, rename
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.kinds import InputShape
 from keen_trellis.flow.like_names import LIKE_NAMES, each_once, like_names
@@ -31,6 +32,8 @@ from keen_trellis.flow.steps.choose import ChooseKind, ChooseSettings, ChosenSet
 from keen_trellis.flow.steps.compute import ComputeKind, ComputeSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings, LinkSettings
+from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsKind, RowsToColumnsSettings
+from keen_trellis.flow.steps.union import UnionSettings
 
 STANDS, DIFFERS = "stands", "differs in"
 IN_BOTH = "in both"
@@ -148,6 +151,27 @@ def reconcile(
     disagree = FilterSettings(conditions=tuple(conditions), any_of=True)
     flow, last = insert_after(flow, Input(last), FilterKind.name, disagree)
     return rename(flow, last, "what disagrees"), last
+
+
+def which_has(
+    flow: Flow, union: str, names: Sequence[str], keys: Sequence[str], free: str
+) -> tuple[Flow, str]:
+    """The flow with one row for each value of some fields behind a union, and how many rows each of its tables
+    has of it: by no more can lists be compared that share nothing but their key. The flow and the new step.
+
+    names: of the tables.  free: a name for the field that tells them apart, where the union has none yet.
+    UsageError where two tables are called the same.
+    """
+    if len(set(names)) < len(names):
+        raise UsageError(
+            "Two of the tables are called the same.", remedy="Give one of the rails another name."
+        )
+    settings = msgspec.json.decode(flow.step(union).settings, type=UnionSettings)
+    rail = settings.rail_field or free
+    flow = change_settings(flow, union, msgspec.structs.replace(settings, rail_field=rail))
+    table = RowsToColumnsSettings(of=rail, columns=tuple(names), keys=tuple(keys))
+    flow, last = insert_after(flow, Input(union), RowsToColumnsKind.name, table)
+    return rename(flow, last, "which table has it"), last
 
 
 def _stands(names: tuple[str, str]) -> str:

@@ -35,12 +35,13 @@ from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.blend_proposal import GRAINS, grain_of, side_said
 from keen_trellis.flow.graph import ROWS, Step
-from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.kinds import BlendFigures, InputShape
 from keen_trellis.flow.steps.blend import (
     BlendKind,
     BlendMeasure,
     BlendSettings,
     OtherSettings,
+    measures_of,
     repeated,
     unused_number,
 )
@@ -96,6 +97,7 @@ class BlendSentence(SentencePart):
             items += [Word("and")] if number else []
             items += self._other_items(step, number, entry, outcome)
         items.append(Chip("and …", lambda _: self.pane.blend_wanted.emit(), "Another table"))
+        items += self._own_items(step, settings, outcome)
         items += [Word(". Keep"), self._keep_chip(step, settings, main)]
         items += self._stands_items(step, settings, outcome)
         if outcome.error is not None:
@@ -370,12 +372,8 @@ class BlendSentence(SentencePart):
 
     def _measures(self, step: Step, number: int, outcome: Outcome) -> MeasureEditor:
         settings: BlendSettings = self.settings(step)
-        elsewhere = [
-            measure.name
-            for n, entry in enumerate(settings.others)
-            if n != number
-            for measure in entry.measures
-        ]
+        here = settings.others[number].measures
+        elsewhere = [measure.name for measure in measures_of(settings) if measure not in here]
         keys = [link.right for link in settings.others[number].links]
         names = [field.name for field in outcome.inputs[0].fields]
         return MeasureEditor(
@@ -387,6 +385,35 @@ class BlendSentence(SentencePart):
             lambda measures, said: self._set_other(step, number, said, measures=measures),
             BlendMeasure,
         )
+
+    def _own(self, step: Step, outcome: Outcome) -> MeasureEditor:
+        """The measures of the main table itself."""
+        settings: BlendSettings = self.settings(step)
+        others = [measure.name for entry in settings.others for measure in entry.measures]
+        names = [field.name for field in outcome.inputs[0].fields]
+        return MeasureEditor(
+            self.pane,
+            outcome.inputs[0],
+            outcome.tables[0] if outcome.tables else None,
+            frozenset((*names, *others)),
+            lambda: self.settings(step).own,
+            lambda measures, said: self.change(step, said, own=measures),
+            BlendMeasure,
+        )
+
+    def _own_items(self, step: Step, settings: BlendSettings, outcome: Outcome) -> list[Item]:
+        """What is measured of the main table's own rows, and what adds another."""
+        if not any(entry.links for entry in settings.others):
+            return []
+        hue, editor = hue_of(self.session.flow, step.inputs[0].step), self._own(step, outcome)
+        rows = rows_called(outcome.inputs[0].name.split(" with ")[0])[1]
+        items: list[Item] = [Word("and of the")] if settings.own else []
+        items += [Word(f"{rows} themselves")] if settings.own else []
+        for place, measure in enumerate(settings.own):
+            items += [Word("and")] if place else []
+            items.append(Chip(measure_said(measure), partial(editor.change, place), "Own measure", hue=hue))
+        more = "and …" if settings.own else f"measure the {rows} too"
+        return [*items, Chip(more, editor.add, "Another own measure", hue=hue)]
 
     # --- what is kept, and where measures stand ---
 
@@ -401,7 +428,7 @@ class BlendSentence(SentencePart):
         return Chip(kept_of_blend(settings.kept, main.name)[0], choose, "Kept", strong=True)
 
     def _stands_items(self, step: Step, settings: BlendSettings, outcome: Outcome) -> list[Item]:
-        measures = [measure for entry in settings.others for measure in entry.measures]
+        measures = measures_of(settings)
         if settings.kept not in (Keep.EVERY, Keep.FOUND) or not measures:
             return [Word(".")]
         main = outcome.inputs[0].name
@@ -415,8 +442,7 @@ class BlendSentence(SentencePart):
         main = outcome.inputs[0].name
         names = {
             measure.name: stands_said(measure.placed.stands, measure.by, main)
-            for entry in settings.others
-            for measure in entry.measures
+            for measure in measures_of(settings)
         }
         if len(names) == 1:
             self._choose_place(step, frozenset(names), outcome, anchor)
@@ -449,7 +475,7 @@ class BlendSentence(SentencePart):
 
     def _warning(self, step: Step, settings: BlendSettings, blended: Blended) -> list[Item]:
         """That some measures stand on many rows, and must not be added up again."""
-        found = repeated(settings, [entry.times for entry in blended.others])
+        found = repeated(settings, BlendFigures.of(blended))
         if not found:
             return []
         names = frozenset(found)

@@ -26,7 +26,7 @@ from keen_trellis.desktop.bench.content import (
 )
 from keen_trellis.desktop.bench.shown import Shown
 from keen_trellis.flow.graph import ROWS, Step
-from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.kinds import BlendFigures, InputShape
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendSettings, repeated, unused_port
 from keen_trellis.flow.wording import groups_said, kept_of_blend, listed, rows_called
@@ -62,7 +62,7 @@ class BlendContent(Content):
         columns = _columns(settings, shapes, blended)
         super().__init__(columns, _bands(shapes, blended, self._offsets), blended.whole)
         self.titles = _titles(settings, shapes, blended, reached or {})
-        self.warnings = repeated(settings, [entry.times for entry in blended.others])
+        self.warnings = repeated(settings, BlendFigures.of(blended))
         self._main = shapes[0].name
 
     @property

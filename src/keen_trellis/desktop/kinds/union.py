@@ -19,6 +19,8 @@ from keen_trellis.desktop.trellis.knots import Cut, Cutting
 from keen_trellis.desktop.trellis.shapes import OF_RAIL, Part
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.naming import free_name
+from keen_trellis.flow.reconciling import which_has
 from keen_trellis.flow.steps.union import UnionKind, UnionSettings
 from keen_trellis.flow.wording import listed
 from keen_trellis.handbook import Chapter
@@ -61,7 +63,32 @@ class UnionSentence(SentencePart):
         if outcome.result is not None:
             rows = outcome.result.rows
             items.append(Word(f"{rows.rows:,} rows, {len(rows.fields)} fields."))
+            items += self._which_has(step, settings, outcome.inputs)
         return items
+
+    def _which_has(self, step: Step, settings: UnionSettings, inputs: Sequence[InputShape]) -> list[Item]:
+        """What tells which table has each value of what they have in common."""
+        shared = [entry.field.name for entry in UnionKind().plan(settings, inputs) if not entry.lacking]
+        if not shared:
+            return []
+
+        def ask(anchor: QWidget) -> None:
+            if len(shared) == 1:
+                tell(shared)
+                return
+            choices = [Choice(name, name, ticked=False) for name in shared]
+            chooser = Chooser(choices, self.pane, several=True, title="Each what? Tick one or more fields")
+            self.pane.open_list(chooser, anchor, applied=lambda keys: tell(keys) if keys else None)
+
+        def tell(keys: Sequence[str]) -> None:
+            names = [shape.name for shape in inputs]
+            taken = {entry.field.name for entry in UnionKind().plan(settings, inputs)}
+            said = f"Say which table has each {listed(list(keys))}"
+            free = free_name("table", taken)
+            self.session.apply(said, lambda flow: which_has(flow, step.id, names, keys, free))
+
+        each = f"each {shared[0]}" if len(shared) == 1 else "each …"
+        return [Chip(f"which of them has {each}?", ask, "Which has it", doing=True)]
 
     def _differences(self, settings: UnionSettings, inputs: Sequence[InputShape]) -> list[Item]:
         found = differences(settings, inputs)

@@ -203,7 +203,7 @@ def _others(
     hidden: bool,
 ) -> Iterator[OtherTold]:
     """hidden: whether a field of the main table is withheld: an expression may hold values of it."""
-    overcounted = repeated(settings, figures.times)
+    overcounted = repeated(settings, figures)
     for name, entry, own in zip(names, found, settings.others, strict=True):
         measures = tuple(measure.name for measure in own.measures)
         yield OtherTold(

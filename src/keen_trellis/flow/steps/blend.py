@@ -16,6 +16,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, Traced
 from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.kinds import (
+    BlendFigures,
     Context,
     Figures,
     InputRows,
@@ -71,10 +72,18 @@ class OtherSettings(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class BlendSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
-    """others: one entry for each input after the first.  keep: every, found, groups or all-groups."""
+    """others: one entry for each input after the first.  keep: every, found, groups or all-groups.  own:
+    measures of the main table, within its groups.
+    """
 
     others: tuple[OtherSettings, ...] = ()
     keep: str = Keep.EVERY.value
+    own: tuple[BlendMeasure, ...] = ()
+
+    @property
+    def of_main(self) -> list[Placed]:
+        """The measures of the main table, as `core` knows them."""
+        return [measure.placed for measure in self.own]
 
     @property
     def kept(self) -> Keep:
@@ -99,7 +108,7 @@ class BlendKind(StepKind[BlendSettings]):
         others = _others(settings, inputs)
         number = unused_number(port)
         if number is None:
-            return blend_fields(main, tables, others, settings.kept)
+            return blend_fields(main, tables, others, settings.kept, settings.of_main)
         keys = [Key(link.right) for link in others[number].links]
         return summary_fields(tables[number], keys, [placed.measure for placed in others[number].measures])
 
@@ -113,7 +122,8 @@ class BlendKind(StepKind[BlendSettings]):
 
     def check(self, settings: BlendSettings, inputs: Sequence[InputShape]) -> None:
         others = _others(settings, inputs)
-        check_blend(inputs[0].fields, [entry.fields for entry in inputs[1:]], others, settings.kept)
+        tables = [entry.fields for entry in inputs[1:]]
+        check_blend(inputs[0].fields, tables, others, settings.kept, settings.of_main)
         self.fields(settings, inputs, ROWS)
 
     def with_more(self, settings: BlendSettings, more: BlendSettings) -> BlendSettings:
@@ -162,7 +172,7 @@ class BlendKind(StepKind[BlendSettings]):
     ) -> Iterator[tuple[str, str]]:
         for name in without_measure(settings, [entry.name for entry in inputs[1:]]):
             yield "no measure", f"Nothing is measured of {name}, so that no field of it comes along."
-        times = repeated(settings, figures.blend.times) if figures.blend is not None else {}
+        times = repeated(settings, figures.blend) if figures.blend is not None else {}
         for name, often in times.items():
             said = f"Summing {name} would count each value {times_said(often)}: spread it, or show it once."
             yield "counted again", said
@@ -170,7 +180,8 @@ class BlendKind(StepKind[BlendSettings]):
     def compute(self, settings: BlendSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         shapes = [InputShape(entry.name, entry.table.fields) for entry in inputs]
         tables = [entry.table for entry in inputs[1:]]
-        made = blend(inputs[0].table, tables, _others(settings, shapes), settings.kept, context.task)
+        others, own = _others(settings, shapes), settings.of_main
+        made = blend(inputs[0].table, tables, others, settings.kept, context.task, own)
         unused = {unused_port(number): found.unused for number, found in enumerate(made.others)}
         return StepResult({ROWS: made.table, **unused}, blended=made)
 
@@ -188,6 +199,8 @@ class BlendKind(StepKind[BlendSettings]):
             names = ", ".join(measure.name for measure in entry.measures)
             where = f" where {entry.where}" if entry.where else ""
             parts.append(f"{names or 'nothing yet'} of {shape.name}{where}, by {links or 'nothing yet'}")
+        if settings.own:
+            parts.append(f"{', '.join(measure.name for measure in settings.own)} of its own rows")
         return f"Blend {inputs[0].name} with {'; '.join(parts)}."
 
 
@@ -213,16 +226,17 @@ def without_measure(settings: BlendSettings, names: Sequence[str]) -> list[str]:
     return [name for entry, name in zip(settings.others, names, strict=True) if not entry.measures]
 
 
-def repeated(settings: BlendSettings, times: Sequence[float]) -> dict[str, float]:
+def repeated(settings: BlendSettings, figures: BlendFigures) -> dict[str, float]:
     """The sums and counts that stand on several rows of their group, and how often on average: adding them up
-    again counts each of them so many times. times: on how many rows a group of each other table stands.
+    again counts each of them so many times.
     """
     if settings.kept not in (Keep.EVERY, Keep.FOUND):
         return {}
+    tables = [settings.own, *(entry.measures for entry in settings.others)]
     return {
         measure.name: often
-        for entry, often in zip(settings.others, times, strict=True)
-        for measure in entry.measures
+        for measures, often in zip(tables, (figures.own_times, *figures.times), strict=True)
+        for measure in measures
         if measure.placed.stands is Stands.EVERY and measure.measure.function in _ADDED_UP and often > 1
     }
 
@@ -230,7 +244,7 @@ def repeated(settings: BlendSettings, times: Sequence[float]) -> dict[str, float
 def keeping(settings: BlendSettings, keep: Keep) -> BlendSettings:
     """Keep other rows; where each group is one row, measures stand on it as they are."""
     if keep not in (Keep.EVERY, Keep.FOUND):
-        names = [measure.name for entry in settings.others for measure in entry.measures]
+        names = [measure.name for measure in measures_of(settings)]
         settings = placing(settings, names, Stands.EVERY)
     return msgspec.structs.replace(settings, keep=keep.value)
 
@@ -247,4 +261,9 @@ def placing(settings: BlendSettings, names: Collection[str], stands: Stands, by:
         msgspec.structs.replace(entry, measures=tuple(placed(measure) for measure in entry.measures))
         for entry in settings.others
     )
-    return msgspec.structs.replace(settings, others=others)
+    return msgspec.structs.replace(settings, others=others, own=tuple(map(placed, settings.own)))
+
+
+def measures_of(settings: BlendSettings) -> list[BlendMeasure]:
+    """All measures of a blend: those of the main table, then those of the others."""
+    return [*settings.own, *(measure for entry in settings.others for measure in entry.measures)]
