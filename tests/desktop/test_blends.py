@@ -90,6 +90,10 @@ class Building(BlendCase):
         self.assertIn("sum of value", [column.field.name for column in self.content.columns])
         # It stands on two rows of one group: adding it up again would count it twice.
         self.assertIn("Summing them would count each value", self.sentence)
+        self.click(self.chip("Where measures are shown"))
+        self.pick("sum of value")
+        self.assertEqual(len(self.lines()), 2)  # it is not spread to what each row has
+        self.press(KEY.Key_Escape)
         self.click(self.chip("Once"))
         self.rest()
         self.assertEqual(self.column("sum of value"), [300, None, 50, 10, 10])

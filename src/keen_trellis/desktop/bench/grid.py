@@ -21,7 +21,7 @@ from keen_trellis.core.blending import Stands
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.values import FieldType
 from keen_trellis.desktop.bench import copying, spoken
-from keen_trellis.desktop.bench.content import Content
+from keen_trellis.desktop.bench.content import LEFT, Content
 from keen_trellis.desktop.bench.grid_view import HEADER_HEIGHT, LINE_HEIGHT, GridView
 from keen_trellis.desktop.bench.lines import BAND, MORE, PART, ROW, Line, OpenStates
 from keen_trellis.desktop.bench.mend_text import mend_text
@@ -449,7 +449,10 @@ class BenchGrid(GridView):
         if content is None or not content.columns or not self.is_warned(self.column):
             self.remedy_wanted.emit("", None)
             return
-        field = content.columns[self.column].field
+        column = content.columns[self.column]
+        field = column.field
+        # A measure of the main table itself would be spread to what each row has.
+        can_spread = column.zone != LEFT and field.type in (FieldType.INTEGER, FieldType.DECIMAL)
         menu = QMenu(self)
         times = times_said(content.warnings[field.name])
         title = menu.addAction(menu_text(f"Adding up {field.name} counts it {times}"))
@@ -458,7 +461,7 @@ class BenchGrid(GridView):
             (Stands.SPREAD, "Spread it over the rows of its group"),
             (Stands.FIRST, "Show it once"),
         ):
-            if stands is Stands.SPREAD and field.type not in (FieldType.INTEGER, FieldType.DECIMAL):
+            if stands is Stands.SPREAD and not can_spread:
                 continue
             action = menu.addAction(menu_text(said))
             action.triggered.connect(lambda _=False, place=stands: self.remedy_wanted.emit(field.name, place))

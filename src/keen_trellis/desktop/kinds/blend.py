@@ -407,8 +407,7 @@ class BlendSentence(SentencePart):
             return []
         hue, editor = hue_of(self.session.flow, step.inputs[0].step), self._own(step, outcome)
         rows = rows_called(outcome.inputs[0].name.split(" with ")[0])[1]
-        items: list[Item] = [Word("and of the")] if settings.own else []
-        items += [Word(f"{rows} themselves")] if settings.own else []
+        items: list[Item] = [Word(f"and of the {rows} themselves")] if settings.own else []
         for place, measure in enumerate(settings.own):
             items += [Word("and")] if place else []
             items.append(Chip(measure_said(measure), partial(editor.change, place), "Own measure", hue=hue))
@@ -456,14 +455,14 @@ class BlendSentence(SentencePart):
 
     def _choose_place(self, step: Step, names: frozenset[str], outcome: Outcome, anchor: QWidget) -> None:
         main = outcome.inputs[0]
-        amounts = [field.name for field in main.fields if field.type in _SPREAD]
+        amounts = ["", *(field.name for field in main.fields if field.type in _SPREAD)]
+        own = {measure.name for measure in self.settings(step).own}
         choices = [
             Choice((Stands.EVERY, ""), stands_said(Stands.EVERY, "", main.name), "not to be added up"),
             Choice((Stands.FIRST, ""), stands_said(Stands.FIRST, "", main.name), "the others are blank"),
-            Choice((Stands.SPREAD, ""), stands_said(Stands.SPREAD, "", main.name), "to the last cent"),
             *(
                 Choice((Stands.SPREAD, name), stands_said(Stands.SPREAD, name, main.name), "to the last cent")
-                for name in amounts
+                for name in (amounts if not names & own else ())
             ),
         ]
         chooser = Chooser(choices, self.pane, title=f"Where {listed(sorted(names))} stands")
@@ -487,8 +486,10 @@ class BlendSentence(SentencePart):
             )
         ]
         kinds = {field.name: field.type for field in blended.table.fields}
-        if all(kinds[name] in _SPREAD for name in names):
-            spread = partial(editing.place_measures, self.session, step.id, sorted(names), Stands.SPREAD)
+        own = {measure.name for measure in settings.own}  # spread, each row would get its share back
+        if names - own and all(kinds[name] in _SPREAD for name in names - own):
+            theirs = sorted(names - own)
+            spread = partial(editing.place_measures, self.session, step.id, theirs, Stands.SPREAD)
             items.append(Chip("spread it", lambda _: spread(), "Spread", doing=True))
         once = partial(editing.place_measures, self.session, step.id, sorted(names), Stands.FIRST)
         return [*items, Chip("show it once", lambda _: once(), "Once", doing=True)]
