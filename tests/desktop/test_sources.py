@@ -12,7 +12,7 @@ from pyarrow import parquet
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 from xlsxwriter.utility import xl_cell_to_rowcol
 
 from keen_trellis.core.day import today
@@ -584,6 +584,57 @@ class Servers(SourcesCase):
         self.press(KEY.Key_O, modifier=CTRL | SHIFT)
         self.enter("/nowhere/at/all.csv")
         self.assertIn("no such file", QApplication.activePopupWidget().said.text())
+
+
+class OtherSorts(SourcesCase):
+    def test_places_of_columns_are_set_and_found_again(self):
+        step = self.begin(
+            self.text_file("0001PIER  20260101\n0002HALL  20260102\n0003QUAY  20260103\n", "packed.dat")
+        )
+        self.choose("Header", "No header: the first row is data")
+        self.click(self.chip("Writing"))
+        self.pick("Columns at fixed places …")
+        self.enter("5, 1", KEY.Key_Return)
+        self.assertIsInstance(QApplication.activePopupWidget(), Entry)  # it says that these are none
+        self.press(KEY.Key_A, modifier=CTRL)
+        self.enter("1, 5, 11", KEY.Key_Return)
+        self.rest()
+        self.assertEqual(self.rows(step)[1], ("0002", "HALL", 20260102))
+        self.assertIn("3 columns at fixed places", self.sentence)
+        self.press(KEY.Key_Z, modifier=CTRL)
+        self.rest()
+        self.assertEqual(len(self.rows(step)[1]), 2)
+
+    def test_the_lists_of_a_document_are_tables_that_are_linked(self):
+        text = '[{"no": "L-1", "objects": [{"acc": 7}, {"acc": 8}]}, {"no": "L-2", "objects": [{"acc": 9}]}]'
+        path = self.text_file(text, "loans.json")
+        loans = self.begin(path, "loans")
+        objects = self.begin(path, "objects")
+        self.assertEqual(self.rows(objects), [(1, 7), (1, 8), (2, 9)])
+        self.session.select(Selection(loans))
+        self.press(KEY.Key_J, modifier=CTRL)
+        self.type("objects")
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.press(KEY.Key_Return)
+        self.rest()
+        self.assertIn("Match row of Loans with row of loans of Objects", self.sentence)
+
+    def test_files_that_are_picked_are_one_table(self):
+        for name in ("may", "june", "july"):
+            self.text_file(f"n,of\n1,{name}\n", f"{name}.csv")
+        self.press(KEY.Key_F, modifier=CTRL | ALT | SHIFT)
+        dialog = self.dialog(QFileDialog)
+        dialog.filesSelected.emit([str(self.folder / "may.csv"), str(self.folder / "july.csv")])
+        dialog.close()
+        self.back_to_window()
+        self.rest()
+        path = str(self.folder / "{july.csv,may.csv}")
+        self.assertIn(path, self.session.margin.paths())
+        self.press(KEY.Key_B, modifier=CTRL)
+        self.rest()
+        self.assertEqual(self.rows(self.session.selection.step), [(1, "july"), (1, "may")])
+        self.assertIn(f"2 files of {self.folder.name}", self.sentence)
 
 
 if __name__ == "__main__":

@@ -21,7 +21,7 @@ from pathlib import Path
 MOST_MEMORY = 4 * 2**30
 _SECONDS = 10
 _ROWS_OF_SQLITE = {"t": 300, "u": 0}
-_APART = ("xlsx", "xlsb", "xls", "ods", "parquet", "arrow")
+_APART = ("xlsx", "xlsb", "xls", "ods", "parquet", "arrow", "json", "xml")
 
 
 def _text() -> bytes:
@@ -31,6 +31,16 @@ def _text() -> bytes:
 
 def _lines() -> bytes:
     return "\n".join(json.dumps({"n": n, "name": f"text {n}", "in": [n]}) for n in range(50)).encode()
+
+
+def _json() -> bytes:
+    rows = [{"n": n, "name": f"text {n}", "in": [{"m": m} for m in range(n % 3)]} for n in range(50)]
+    return json.dumps({"made": "2026-01-02", "rows": rows}).encode()
+
+
+def _xml() -> bytes:
+    rows = [f'<row n="{n}"><name>text {n}</name>{"<m>1</m>" * (n % 3)}</row>' for n in range(50)]
+    return f'<?xml version="1.0"?>\n<rows>{"".join(rows)}</rows>'.encode()
 
 
 def _sqlite() -> bytes:
@@ -121,6 +131,8 @@ def _ods() -> bytes:
 KINDS: dict[str, tuple[str, Callable[[], bytes]]] = {
     "text": ("t.csv", _text),
     "lines": ("t.jsonl", _lines),
+    "json": ("t.json", _json),
+    "xml": ("t.xml", _xml),
     "sqlite": ("t.sqlite", _sqlite),
     "parquet": ("t.parquet", _parquet),
     "arrow": ("t.arrow", _arrow),
@@ -230,12 +242,22 @@ def _in_child(path: Path, cache: Path) -> list[int]:
     import msgspec
 
     from keen_trellis.flow.source_settings import SourceSettings
-    from keen_trellis.sources import child, columns_process, workbook_process
+    from keen_trellis.sources import child, columns_process, document_process, workbook_process
+    from keen_trellis.sources.recognise import recognise
 
     # The library prints where it panics.
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
     if path.suffix in (".parquet", ".arrow"):
         return [child.serve(columns_process.answer, ["read", str(path), f"{cache}.arrow"])]
+    reader = recognise(path).reader
+    if reader in ("json", "xml"):
+        codes = [child.serve(document_process.answer, [f"list-{reader}", str(path)])]
+        tables = [] if codes[0] else document_process.answer(f"list-{reader}", str(path)).tables
+        for entry in tables[:3]:
+            settings = msgspec.json.encode(SourceSettings(reader, str(path), entry.name)).decode()
+            words = [f"read-{reader}", str(path), settings, f"{cache}.arrow"]
+            codes.append(child.serve(document_process.answer, words))
+        return codes
     # What is damaged may ask for gigabytes, which takes seconds to be given.
     limit = child.memory_limit(str(path), path.stat().st_size)
     resource.setrlimit(resource.RLIMIT_DATA, (limit, limit))
@@ -273,9 +295,16 @@ def main(kind: str, count: int, seed: int) -> int:
     read = _read_apart if kind in _APART else _read_all
     if read is _read_apart:
         # Loaded once here, and not anew in every child.
+        from lxml import etree  # noqa: F401
         from pyarrow import parquet  # noqa: F401
 
-        from keen_trellis.sources import blocks, columns_process, inference, integrity  # noqa: F401
+        from keen_trellis.sources import (  # noqa: F401
+            blocks,
+            columns_process,
+            document_process,
+            inference,
+            integrity,
+        )
     signal.signal(signal.SIGALRM, _too_long)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / name

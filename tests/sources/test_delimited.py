@@ -286,7 +286,7 @@ class Repairs(DelimitedCase):
         )
 
     def test_binary_content(self):
-        with self.assertRaisesRegex(SourceError, "neither a workbook, nor delimited text"):
+        with self.assertRaisesRegex(SourceError, "neither a workbook, nor text, JSON or XML"):
             self.read(b"\x00\x01\x02" * 100)
 
     @given(

@@ -35,6 +35,7 @@ _SET = {
     "dialect.delimiter": {"dialect": Dialect(delimiter=",")},
     "dialect.quote": {"dialect": Dialect(quote='"')},
     "dialect.comment": {"dialect": Dialect(comment="#")},
+    "dialect.begins": {"dialect": Dialect(begins=(1, 3))},
     "writing.decimal": {"writing": Writing(decimal=".")},
     "writing.dates": {"writing": Writing(dates="day")},
     "writing.blanks": {"writing": Writing(blanks=("none",))},
@@ -58,6 +59,8 @@ class Settings(SourceCase):
         parquet.write_table(rows, self.folder / "columns.parquet")
         feather.write_feather(rows, self.folder / "columns.arrow")
         self.put("lines.jsonl", '{"x": 1, "y": 2}\n{"x": 3, "y": 4}\n')
+        self.put("list.json", '[{"x": 1, "y": 2}, {"x": 3, "y": 4}]')
+        self.put("list.xml", "<rows><row><x>1</x></row><row><x>3</x></row></rows>")
         for place in ("book.xlsx", "books/book.xlsx"):
             (self.folder / place).parent.mkdir(exist_ok=True)
             with xlsxwriter.Workbook(self.folder / place) as book:
@@ -74,6 +77,8 @@ class Settings(SourceCase):
                 ("columns", "columns.parquet", ""),
                 ("columns", "columns.arrow", ""),
                 ("json-lines", "lines.jsonl", ""),
+                ("json", "list.json", ""),
+                ("xml", "list.xml", ""),
                 ("workbook", "book.xlsx", "S"),
                 ("folder", "books", "S"),
                 ("folder", "texts", ""),
@@ -104,7 +109,7 @@ class Settings(SourceCase):
             if source.path.endswith("texts"):
                 uses.discard("layout.columns")
             if source.path.endswith("books"):
-                uses -= {"dialect.encoding", "dialect.delimiter", "dialect.quote", "dialect.comment"}
+                uses -= {member for member in _SET if member.startswith("dialect.")}
             for member, changes in _SET.items():
                 with self.subTest(source.path or source.reader, member=member):
                     changed = msgspec.structs.replace(source, **changes)
@@ -118,7 +123,19 @@ class Settings(SourceCase):
                     self.assertIn(f"“{member}”", str(raised.exception))
                     self.assertIn("does not use", str(raised.exception))
         self.assertGreaterEqual(
-            seen, {"text", "columns", "json-lines", "workbook", "folder", "sqlite", "typed", "calendar"}
+            seen,
+            {
+                "text",
+                "columns",
+                "json-lines",
+                "json",
+                "xml",
+                "workbook",
+                "folder",
+                "sqlite",
+                "typed",
+                "calendar",
+            },
         )
 
     def test_a_field_that_is_given_a_type_is_read_as_it_is_written(self):

@@ -156,8 +156,8 @@ def reconcile(
 def which_has(
     flow: Flow, union: str, names: Sequence[str], keys: Sequence[str], free: str
 ) -> tuple[Flow, str]:
-    """The flow with one row for each value of some fields behind a union, and how many rows each of its tables
-    has of it: by no more can lists be compared that share nothing but their key. The flow and the new step.
+    """The flow with one row for each value of some fields behind a union, and how many rows of it each of its
+    tables has: by no more can lists be compared that share nothing but their key. The flow and the step.
 
     names: of the tables.  free: a name for the field that tells them apart, where the union has none yet.
     UsageError where two tables are called the same.

@@ -5,12 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import re
 import string
-from pathlib import PurePath
 from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
 from keen_trellis.core.errors import FlowFileError
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.run_values import GivenText, PathText, QueryText
 
@@ -68,12 +68,15 @@ class Layout(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True):
-    """How a text file is written. What is empty is found out; quote and comment may be "none"."""
+    """How a text file is written. What is empty is found out; quote and comment may be "none".  begins: where
+    columns begin that stand at fixed places, counted in characters from 1.
+    """
 
     encoding: str = ""
     delimiter: str = ""
     quote: str = ""
     comment: str = ""
+    begins: tuple[int, ...] = ()
 
     def check(self) -> None:
         """Raise FlowFileError unless a text can be written so."""
@@ -87,6 +90,16 @@ class Dialect(msgspec.Struct, frozen=True, omit_defaults=True):
             raise FlowFileError(
                 f"Its delimiter and its quotation mark are both “{self.quote}”.",
                 remedy="Set one of them anew.",
+            )
+        if self.begins and (self.begins[0] < 1 or list(self.begins) != sorted(set(self.begins))):
+            raise FlowFileError(
+                f"Its columns begin at {', '.join(map(str, self.begins[:8]))}.",
+                remedy="Places are counted from 1, each behind the one before.",
+            )
+        if self.begins and self.delimiter:
+            raise FlowFileError(
+                "Its columns stand at fixed places, and have a delimiter between them.",
+                remedy="Set one of the two anew.",
             )
         if len(self.comment) > _LONGEST_COMMENT or set(self.comment) & set("\r\n\0"):
             raise FlowFileError(
@@ -245,7 +258,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def file_name(self) -> str:
         """What its file, folder or database is called."""
-        return PurePath(self.path).name or self.path
+        return shown_name(self.path)
 
     @property
     def set_members(self) -> list[str]:

@@ -19,6 +19,7 @@ from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
+from keen_trellis.flow.patterns import alternatives, has_signs
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
 from keen_trellis.flow.whole_file import sync, whole_file
 from keen_trellis.flow.wording import listed
@@ -211,5 +212,5 @@ def _would_be_read(source: Path, path: Path) -> bool:
     if source.is_dir():
         return _same_file(source, path.parent)
     pattern = str(source)
-    is_pattern = not source.exists() and any(sign in pattern for sign in "*?[")
-    return is_pattern and fnmatch.fnmatch(os.path.realpath(path), pattern)
+    is_pattern = not source.exists() and has_signs(pattern)
+    return is_pattern and any(fnmatch.fnmatch(os.path.realpath(path), each) for each in alternatives(pattern))

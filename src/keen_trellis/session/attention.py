@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from keen_trellis.core.computing import BY_ZERO, NOT_CAST, OUT_OF_RANGE
 from keen_trellis.flow.graph import Step
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.shared_filters import feeds_blend, unreached
 from keen_trellis.flow.steps import KINDS
@@ -55,7 +55,7 @@ def _of_files(session: Session) -> Iterator[Need]:
     for path, state in session.margin.files.items():
         if state.error is not None and path not in used and path in files_of(session.flow):
             text = f"{state.error.what} {state.error.remedy}".strip()
-            yield Need(Selection(path=path), Path(path).name, "cannot be read", text, alarm=True)
+            yield Need(Selection(path=path), shown_name(path), "cannot be read", text, alarm=True)
 
 
 def _not_read(session: Session) -> Iterator[Need]:

@@ -15,6 +15,7 @@ from keen_trellis.flow import edits
 from keen_trellis.flow.clipboard import copied, pasted
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.source_settings import CalendarSettings, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import (
@@ -68,7 +69,7 @@ def add_places(session: Session, places: Sequence[str]) -> None:
             flow = edits.add_file(flow, place)
         return flow
 
-    names = ", ".join(Path(place).name for place in places)
+    names = ", ".join(shown_name(place) for place in places)
     if not session.apply(f"Open {names}", edit):
         session.said.emit(f"{names}: in the margin already.")
 
@@ -124,7 +125,7 @@ def remove_selected(session: Session) -> None:
         return
     if selection.is_stump:
         path = selection.path
-        session.apply(f"Remove {Path(path).name}", lambda flow: edits.remove_file(flow, path), Selection())
+        session.apply(f"Remove {shown_name(path)}", lambda flow: edits.remove_file(flow, path), Selection())
         return
     if not selection.step:
         return

@@ -8,6 +8,7 @@ from pathlib import Path
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.edits import move_files
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
@@ -109,7 +110,7 @@ class Margin:
                     self._look_at_selected()
 
         self._state.jobs.start(
-            f"looking into {Path(path).name}",
+            f"looking into {shown_name(path)}",
             lambda task: self._state.library.content(path, task),
             lambda content: known(FileState(content=content)),
             lambda error: known(FileState(error=error)),
@@ -126,7 +127,7 @@ class Margin:
                 self._state.tell([path])
 
         self._state.jobs.start(
-            f"looking through {Path(path).name}",
+            f"looking through {shown_name(path)}",
             lambda task: self._state.library.further_content(content, task),
             done,
             lambda _: None,  # what keeps it from being read is said where it is read

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 import msgspec
 
@@ -20,6 +19,7 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import SourceCounts, last_run
 from keen_trellis.flow.like_names import LIKE_NAMES, each_once, like_names
 from keen_trellis.flow.naming import step_named
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.source_settings import FieldSettings, Layout, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
@@ -123,7 +123,7 @@ def place_of(settings: SourceSettings) -> str:
     if not settings.path:
         return READERS[settings.reader].said if settings.reader in READERS else "the flow itself"
     place = shown_place(settings.path)
-    place = place if is_address(place) else Path(place).name
+    place = place if is_address(place) else shown_name(place)
     if settings.query:
         return f"a query of {place}"
     return f"{settings.table} of {place}" if settings.table else place

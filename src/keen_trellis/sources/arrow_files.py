@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +17,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
 from keen_trellis.sources.cell_columns import CellColumn, check_width, spill
 from keen_trellis.sources.child import ask
+from keen_trellis.sources.numbers import exact_number
 from keen_trellis.sources.reading import OneTableReader, ReadTable, mapped
 from keen_trellis.sources.recognise import COLUMNS, LINES
 from keen_trellis.sources.text_types import moments_in_text
@@ -25,7 +25,6 @@ from keen_trellis.sources.text_types import moments_in_text
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 _LINE_BATCH = 20_000
 _LONGEST_LINE = 2**26
-_SHORT = 15  # so many characters of a number no real rounds
 
 
 class ColumnsReader(OneTableReader):
@@ -83,18 +82,10 @@ class LinesReader(OneTableReader):
         return ReadTable(pa.table(data), About(file=path.name, remarks=tuple(remarks)))
 
 
-def _number(text: str) -> float | Decimal:
-    """A number with a point or an exponent; a decimal where a real would round it."""
-    value = float(text)
-    if len(text) <= _SHORT or Decimal(repr(value)) == Decimal(text):
-        return value
-    return Decimal(text)
-
-
 def _objects(file: Any, path: Path) -> Iterator[list[dict[str, Any]]]:
     """The objects of the file, some at a time, with errors that name the line."""
     batch: list[dict[str, Any]] = []
-    decoder = msgspec.json.Decoder(dict[str, Any], float_hook=_number)
+    decoder = msgspec.json.Decoder(dict[str, Any], float_hook=exact_number)
     number = 0
     while line := file.readline(_LONGEST_LINE):
         number += 1

@@ -27,6 +27,7 @@ from keen_trellis.sources.dialect import (
     settle_dialect,
     settle_encoding,
 )
+from keen_trellis.sources.fixed_width import CELL_END, in_cells, places_in
 from keen_trellis.sources.headers import LOOKED_AT, Header, field_names, find_header, title_remark
 from keen_trellis.sources.reading import DIALECT, LAYOUT, WRITING, OneTableReader, ReadTable
 from keen_trellis.sources.recognise import TEXT
@@ -119,6 +120,15 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
         content = file.read(SAMPLE)
     sample = content.decode("utf-8", errors="ignore")
     written = settle_dialect(sample, encoding, settings.dialect, whole=len(content) < SAMPLE)
+    begins = settings.dialect.begins or (places_in(sample) if written.is_guess else ())
+    if begins:
+        cells = room / f"{path.name}.cells"
+        in_cells(source, start, begins, cells, task)
+        source, start = cells, 0
+        with cells.open(encoding="utf-8", newline="") as text:
+            sample = text.read(SAMPLE)
+        comment = "" if settings.dialect.comment == NO_COMMENT else settings.dialect.comment
+        written = TextDialect(encoding, CELL_END, "", comment)
     rows = list(itertools.islice(records(io.StringIO(sample, ""), written), _RAW_ROWS))
     looked_at = [[] if _is_comment(row, written) else row for row in rows[:LOOKED_AT]]
     header = _header(looked_at, settings.layout)
@@ -130,7 +140,7 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
             remedy="Set the header's row anew, or leave it to be detected.",
         )
     width = len(rows[header.row]) if header.row is not None else _usual_width(looked_at)
-    if not settings.dialect.delimiter:
+    if not settings.dialect.delimiter and not begins:
         _refuse_prose(looked_at, width, path)
     if not width:
         raise SourceError("It holds nothing but empty lines.", where=str(path))
@@ -138,13 +148,14 @@ def open_text(path: Path, settings: SourceSettings, room: Path, task: Task) -> O
     names, named = field_names(_header_rows(rows, header), 0, width)
     remarks = [*remarks, *title_remark(looked_at, header), *named]
     skipped = settings.layout.first - 1 if settings.layout.first else header.rows_above
-    text = TextFile(source, path.name, written, width, start, skipped, settings.layout.last)
+    file_text = TextFile(source, path.name, written, width, start, skipped, settings.layout.last)
     layout = Layout(
         0 if header.row is None else header.row + 1, header.height, skipped + 1, settings.layout.last
     )
     raw = Raw(tuple(_raw_rows(rows, header, skipped, settings.layout.last, written)), 0, width)
-    dialect = Dialect(encoding, written.delimiter, written.quote or NO_QUOTE, written.comment or NO_COMMENT)
-    return OpenedText(text, names, tuple(remarks), raw, layout, dialect, Repairs(width))
+    delimiter, quote = ("", "") if begins else (written.delimiter, written.quote or NO_QUOTE)
+    dialect = Dialect(encoding, delimiter, quote, written.comment or NO_COMMENT, begins)
+    return OpenedText(file_text, names, tuple(remarks), raw, layout, dialect, Repairs(width))
 
 
 def _refuse_prose(rows: Sequence[Sequence[str]], width: int, path: Path) -> None:

@@ -23,6 +23,7 @@ UTF8 = ("utf-8", UTF8_MARKED)
 COMMENTS = ("#", "//", "--", "%")
 SAMPLE = 256 * 1024
 _BLOCK = 4 * 2**20
+_ALIKE = 0.8  # of the lines have as many cells: then it is the delimiter
 LONGEST_CELL = 2**24
 # Ways to write text that no file is written in.
 _NO_CHARSETS = {"idna", "punycode", "raw_unicode_escape", "undefined", "unicode_escape", "mbcs", "oem"}
@@ -30,12 +31,15 @@ _NO_CHARSETS = {"idna", "punycode", "raw_unicode_escape", "undefined", "unicode_
 
 @dataclass(frozen=True)
 class TextDialect:
-    """How a text file is written, with nothing left open. quote, comment: "" for none."""
+    """How a text file is written, with nothing left open. quote, comment: "" for none.  is_guess: there is no
+    delimiter that makes most of its lines alike.
+    """
 
     encoding: str
     delimiter: str
     quote: str
     comment: str = ""
+    is_guess: bool = False
 
 
 @dataclass(frozen=True)
@@ -163,7 +167,8 @@ def settle_dialect(sample: str, encoding: str, wanted: Dialect, *, whole: bool =
     delimiter = wanted.delimiter or max(DELIMITERS, key=fitness)
     settled = TextDialect(encoding, delimiter, quote)
     comment = wanted.comment or _comment(sample, settled)
-    return TextDialect(encoding, delimiter, quote, "" if comment == NO_COMMENT else comment)
+    is_guess = not wanted.delimiter and fitness(delimiter)[0] < _ALIKE
+    return TextDialect(encoding, delimiter, quote, "" if comment == NO_COMMENT else comment, is_guess)
 
 
 def _quoted_by(sample: str, quote: str) -> int:

@@ -17,6 +17,7 @@ import pyarrow as pa
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.patterns import alternatives, has_signs
 from keen_trellis.flow.plain_text import is_sayable
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import NEWEST_FILE, Settled, SourceSettings
@@ -113,8 +114,7 @@ def members_of(place: str) -> Members:
     path = Path(place)
     try:
         if is_pattern(place):
-            anchor = Path(path.anchor)
-            found = sorted(anchor.glob(str(path.relative_to(anchor))), key=_in_order)
+            found = sorted(_of_pattern(path), key=_in_order)
         else:
             found = sorted(path.iterdir(), key=_in_order)
     except FileNotFoundError:
@@ -157,6 +157,21 @@ def members_of(place: str) -> Members:
     return Members(reader, paths, tuple(entry.name for entry, kind in kinds.items() if kind != reader))
 
 
+def _of_pattern(path: Path) -> set[Path]:
+    """The files that a pattern means; one that it names has to be there."""
+    anchor, found = Path(path.anchor), set()
+    for pattern in alternatives(str(path.relative_to(anchor))):
+        named = set(anchor.glob(pattern))
+        if not named and not has_signs(pattern):
+            raise SourceError(
+                f"There is no file {Path(pattern).name}, which is one of those that were picked.",
+                where=str(path),
+                remedy="Put it back, or pick the files anew.",
+            )
+        found |= named
+    return found
+
+
 def _in_order(path: Path) -> list[tuple[int, str]]:
     """Names with numbers in them in the order of the numbers: part 2 before part 10."""
     parts = re.split(r"(\d+)", str(path))
@@ -165,7 +180,7 @@ def _in_order(path: Path) -> list[tuple[int, str]]:
 
 def _plain_name(place: str) -> str:
     path = Path(place)
-    return path.parent.name if is_pattern(place) else path.name
+    return Path(alternatives(place)[0]).parent.name if is_pattern(place) else path.name
 
 
 def date_of(path: Path) -> dt.date:

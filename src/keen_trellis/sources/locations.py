@@ -10,6 +10,7 @@ from pathlib import Path
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.flow.addresses import is_address, parse
+from keen_trellis.flow.patterns import has_signs
 from keen_trellis.flow.plain_text import is_sayable
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
@@ -17,12 +18,11 @@ from keen_trellis.sources.recognise import recognise
 
 DATABASE, FOLDER, TYPED, CALENDAR = "database", "folder", "typed", "calendar"
 _OTHER_ADDRESS = re.compile(r"(https?|ftps?|sftp|ssh|s3|gs|azure|abfss?|webdavs?|smb|file)://", re.IGNORECASE)
-_PATTERN = re.compile(r"[*?\[]")
 
 
 def is_pattern(place: str) -> bool:
     """Whether a place is a pattern of file names and no file that is called so."""
-    return bool(_PATTERN.search(place)) and not os.path.exists(place)  # noqa: PTH110 - a name may be too long
+    return has_signs(place) and not os.path.exists(place)  # noqa: PTH110 - a name may be too long
 
 
 def reader_for(place: str) -> tuple[str, str]:

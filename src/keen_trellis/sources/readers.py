@@ -5,6 +5,7 @@ from keen_trellis.sources.arrow_files import ColumnsReader, LinesReader
 from keen_trellis.sources.calendar import CalendarReader
 from keen_trellis.sources.database import DatabaseReader, SqliteReader
 from keen_trellis.sources.delimited import DelimitedReader
+from keen_trellis.sources.documents import JsonReader, XmlReader
 from keen_trellis.sources.folder import FolderReader
 from keen_trellis.sources.reading import Reader
 from keen_trellis.sources.typed_in import TypedInReader
@@ -18,6 +19,8 @@ _ALL: tuple[Reader, ...] = (
     DatabaseReader(),
     ColumnsReader(),
     LinesReader(),
+    JsonReader(),
+    XmlReader(),
     TypedInReader(),
     CalendarReader(),
 )

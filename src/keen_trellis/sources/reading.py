@@ -74,7 +74,9 @@ def mapped(path: Path) -> pa.Table:
 QUERY = frozenset({"query"})
 LAYOUT = frozenset({"layout.header", "layout.header_rows", "layout.first", "layout.last"})
 COLUMNS_OF_SHEET = frozenset({"layout.columns"})
-DIALECT = frozenset({"dialect.encoding", "dialect.delimiter", "dialect.quote", "dialect.comment"})
+DIALECT = frozenset(
+    {"dialect.encoding", "dialect.delimiter", "dialect.quote", "dialect.comment", "dialect.begins"}
+)
 WRITING = frozenset({"writing.decimal", "writing.dates", "writing.blanks"})
 GATHERING = frozenset({"gathering.which", "gathering.name_field", "gathering.date_field"})
 TYPED_TABLE = frozenset({"typed.names", "typed.rows"})

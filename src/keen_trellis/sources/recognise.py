@@ -14,6 +14,7 @@ import msgspec
 from keen_trellis.core.errors import SourceError
 
 WORKBOOK, TEXT, SQLITE, COLUMNS, LINES = "workbook", "text", "sqlite", "columns", "json-lines"
+JSON, XML = "json", "xml"
 
 ARCHIVE, COMPOUND = b"PK\x03\x04", bytes.fromhex("d0cf11e0a1b11ae1")  # how zip and xls files begin
 _ENCRYPTED = "EncryptedPackage".encode("utf-16-le")
@@ -33,6 +34,18 @@ _JSON_LINE = re.compile(rb'(?:\xef\xbb\xbf)?\s*\{\s*(?:"|\})')
 _JSON_IN_ONE_PIECE = re.compile(r"\[\s*[\[{\"\d\-tfn\]]|\{\s*\n")
 _TAG = re.compile(r"<(!|\?|[A-Za-z][\w:.-]*[\s/>])")
 _TAGS_AS_CELLS = re.compile(r">[,;|\t]")
+_SAVE = "Open it in a spreadsheet program and save it as xlsx or CSV."
+# Markup of other kinds by what its beginning has.
+_OTHER_MARKUP = tuple(
+    (re.compile(expression, re.IGNORECASE), what, remedy)
+    for expression, what, remedy in (
+        (r"<!doctype\s+html|<html[\s>]|<t[rd][\s>]", "a web page, whatever its name says", _SAVE),
+        (r"urn:schemas-microsoft-com:office:spreadsheet", "a workbook written as XML", _SAVE),
+        (r"urn:oasis:names:tc:opendocument:xmlns:office", "an office document written as XML", _SAVE),
+        (r"<svg[\s>]", "a picture (SVG), not a table", "Export the rows as CSV."),
+    )
+)
+_LONGEST_LINE = 2**28
 _STATEMENTS = (
     r"(CREATE|DROP|ALTER)\s+(TABLE|VIEW|INDEX|DATABASE|SCHEMA)\s|INSERT\s+INTO\s|BEGIN(\s+TRANSACTION)?\s*;"
     r"|PRAGMA\s+\w+\s*[=(;]|SET\s+\w+\s*=|SELECT\s[^;]*\sFROM\s"
@@ -132,12 +145,21 @@ def _content(path: Path, head: bytes) -> Sort:
     where = str(path)
     if b"\0" in head and not encoding_of(head):
         raise SourceError(
-            "Its content is neither a workbook, nor delimited text, nor a database, nor Parquet or Arrow.",
+            "Its content is neither a workbook, nor text, JSON or XML, nor a database, nor Parquet or Arrow.",
             where=where,
             remedy="Export it as xlsx or CSV.",
         )
-    _refuse_other_text(_beginning(head), where)
-    return _JSON_LINES if _JSON_LINE.match(head) else _DELIMITED
+    text = _beginning(head)
+    if _JSON_IN_ONE_PIECE.match(text) and _is_json(text):
+        return _JSON
+    first = text.partition("\n")[0]
+    if _TAG.match(text) and not _TAGS_AS_CELLS.search(first):
+        _refuse_other_markup(text, where)
+        return _XML
+    _refuse_other_text(text, where)
+    if _JSON_LINE.match(head):
+        return _JSON if _is_one_object(path) else _JSON_LINES
+    return _DELIMITED
 
 
 def encoding_of(head: bytes) -> str:
@@ -173,22 +195,31 @@ def _beginning(head: bytes) -> str:
 
 def _refuse_other_text(text: str, where: str) -> None:
     """SourceError, saying what it is, for text that is no table; commas in it would make one of nonsense."""
-    if _JSON_IN_ONE_PIECE.match(text) and _is_json(text):
-        raise SourceError(
-            "It holds JSON in one piece, not a table.",
-            where=where,
-            remedy='Write it as JSON lines, one object a line as {"venue": "Pier"}, or as CSV.',
-        )
-    first = text.partition("\n")[0]
-    if _TAG.match(text) and not _TAGS_AS_CELLS.search(first):
-        raise SourceError(
-            "It holds a web page or XML, whatever its name says.",
-            where=where,
-            remedy="Open it in a spreadsheet program and save it as xlsx or CSV.",
-        )
     for expression, what in _OTHER_TEXT:
         if expression.match(text):
             raise SourceError(f"It holds {what}, not a table.", where=where, remedy="Export the rows as CSV.")
+
+
+def _refuse_other_markup(text: str, where: str) -> None:
+    """SourceError, saying what it is, for XML that is no data, and for web pages."""
+    for expression, what, remedy in _OTHER_MARKUP:
+        if expression.search(text):
+            raise SourceError(f"It holds {what}.", where=where, remedy=remedy)
+
+
+def _is_one_object(path: Path) -> bool:
+    """Whether a file that begins with an object on one line is that object, with others or lists in it, and
+    nothing more; otherwise each of its lines is one.
+    """
+    with path.open("rb") as file:
+        line = file.readline(_LONGEST_LINE)
+        if any(more.strip() for more in iter(lambda: file.readline(_HEAD), b"")):
+            return False
+    try:
+        found = msgspec.json.decode(line.removeprefix(codecs.BOM_UTF8), type=dict[str, msgspec.Raw])
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return False
+    return any(bytes(value).lstrip()[:1] in (b"[", b"{") for value in found.values())
 
 
 def _is_json(text: str) -> bool:
@@ -197,6 +228,8 @@ def _is_json(text: str) -> bool:
         msgspec.json.decode(text)
     except msgspec.DecodeError as error:
         return "truncated" in str(error)
+    except RecursionError:
+        return True  # whoever reads it says that it is nested too deeply
     return True
 
 
@@ -242,6 +275,7 @@ _SORTS = (
     Sort("Parquet file", COLUMNS, (".parquet",), b"PAR1"),
     Sort("Arrow file", COLUMNS, (".arrow", ".feather"), b"ARROW1"),
 )
+_JSON, _XML = Sort("JSON", JSON), Sort("XML", XML, (".xml",))
 _JSON_LINES = Sort("JSON lines", LINES, (".jsonl", ".ndjson"))
 _DELIMITED = Sort("delimited text", TEXT)
-_CLAIMS = {ending: sort.content for sort in (*_SORTS, _JSON_LINES) for ending in sort.endings}
+_CLAIMS = {ending: sort.content for sort in (*_SORTS, _JSON_LINES, _XML) for ending in sort.endings}

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.core.errors import UsageError
+from keen_trellis.core.errors import FlowFileError, UsageError
 from keen_trellis.desktop.sentence.chooser import Choice
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
@@ -119,11 +120,13 @@ class SourceWritten(SentencePart):
         self.change(step, f"{words[what]} row {row:,}", layout=layout)
 
     def writing(self, step: Step, settings: SourceSettings, settled: Settled) -> list[Item]:
-        if not uses_of(settings) >= DIALECT or not settled.dialect.delimiter:
+        if not uses_of(settings) >= DIALECT or not (settled.dialect.delimiter or settled.dialect.begins):
             return []
         dialect, writing = settled.dialect, settled.writing
         delimiter = DELIMITERS.get(dialect.delimiter, dialect.delimiter)
         text = f"{delimiter}s between cells, {dialect.encoding}"
+        if dialect.begins:
+            text = f"{len(dialect.begins)} columns at fixed places, {dialect.encoding}"
         by_hand = settings.dialect != Dialect() or settings.writing != Writing()
 
         def choose(anchor: QWidget) -> None:
@@ -134,7 +137,8 @@ class SourceWritten(SentencePart):
                 "usual words among numbers and dates" if blanks is None else ", ".join(blanks) or "no word"
             )
             choices = [
-                Choice("delimiter", "Between cells", delimiter),
+                Choice("delimiter", "Between cells", "nothing" if dialect.begins else delimiter),
+                Choice("begins", "Columns at fixed places …", _places(dialect.begins)),
                 Choice("quote", "Around cells", _QUOTES.get(dialect.quote, dialect.quote)),
                 Choice("encoding", "Encoding", dialect.encoding),
                 Choice("comment", "Comment lines begin with", _nothing(dialect.comment)),
@@ -144,13 +148,22 @@ class SourceWritten(SentencePart):
             ]
             if by_hand:
                 choices.append(Choice("found", "As detected", "no longer set by hand"))
-            self.choose(anchor, choices, lambda key: self._settle_writing(step, settings, key))
+            self.choose(anchor, choices, lambda key: self._settle_writing(step, settings, settled, key))
 
         return [Word(","), Chip(text, choose, "Writing", strong=by_hand)]
 
-    def _settle_writing(self, step: Step, settings: SourceSettings, key: str) -> None:
+    def _settle_writing(self, step: Step, settings: SourceSettings, settled: Settled, key: str) -> None:
         if key == "found":
             self.change(step, "Find out how it is written", dialect=Dialect(), writing=Writing())
+            return
+        if key == "begins":
+            self.ask(
+                self.pane.view,
+                "Columns begin at, as 1, 12, 30 (empty: not at fixed places)",
+                _places(settled.dialect.begins),
+                lambda text: self._set_places(step, settings, text),
+                check=_read_places,
+            )
             return
         if key == "blanks":
             self.ask(
@@ -175,14 +188,39 @@ class SourceWritten(SentencePart):
         def change(value: Any) -> None:
             text = "" if value is _AS_FOUND else value
             changed = msgspec.structs.replace(part, **{key: text})
+            if key == "delimiter":
+                changed = msgspec.structs.replace(changed, begins=())
             self.change(step, f"Set the {key}", **{"writing" if in_writing else "dialect": changed})
 
         self.choose(self.pane.view, choices, change, current=getattr(part, key) or _AS_FOUND)
+
+    def _set_places(self, step: Step, settings: SourceSettings, text: str) -> None:
+        begins = _read_places(text)
+        changed = msgspec.structs.replace(settings.dialect, begins=begins, delimiter="")
+        said = f"Columns begin at {_places(begins)}" if begins else "No columns at fixed places"
+        self.change(step, said, dialect=changed)
 
     def _set_blanks(self, step: Step, settings: SourceSettings, text: str) -> None:
         words = tuple(word.strip() for word in text.split(",") if word.strip())
         changed = msgspec.structs.replace(settings.writing, blanks=words or None)
         self.change(step, f"Blank: {', '.join(words) or 'the usual words'}", writing=changed)
+
+
+def _places(begins: Sequence[int]) -> str:
+    return ", ".join(map(str, begins))
+
+
+def _read_places(text: str) -> tuple[int, ...]:
+    """Where columns begin; UsageError unless the text says so."""
+    parts = [part.strip() for part in text.split(",") if part.strip()]
+    try:
+        begins = tuple(map(int, parts))
+        Dialect(begins=begins).check()
+    except (ValueError, FlowFileError):
+        raise UsageError(
+            "These are not places of columns.", remedy="Write them as 1, 12, 30, each behind the one before."
+        ) from None
+    return begins
 
 
 def _check_row(text: str) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 from keen_trellis.desktop.sentence.host import SentenceHost
 from keen_trellis.desktop.sentence.remarks import leave_items, remark_items
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.session import editing
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
@@ -21,7 +22,7 @@ class StumpSentence:
     def items(self, selection: Selection) -> list[Item]:
         """The whole sentence."""
         outcome = self._session.selected_outcome()
-        file = Path(selection.path).name
+        file = shown_name(selection.path)
         state = self._session.margin.files.get(selection.path)
         if state is not None and state.error is not None:
             told = Word(f"{file}: {state.error.what} {state.error.remedy}".strip(), alarm=True)
@@ -53,7 +54,7 @@ class StumpSentence:
 
     def _of_file(self, path: str) -> list[Item]:
         """registry.sqlite: 2 of its tables are not used. [list them]."""
-        margin, file = self._session.margin, Path(path).name
+        margin, file = self._session.margin, shown_name(path)
         unused, listed = margin.unused(path), margin.listed(path)
         if not unused:
             return [Word(f"{file}.")]

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from pathlib import Path
 
 from keen_trellis.core.insight.proposal import percent
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
 from keen_trellis.desktop.sentence.instead import Instead, blend_said, union_said
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.flow.kinds import InputShape
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session import combining, filters
 from keen_trellis.session.selection import Selection
@@ -142,7 +142,7 @@ class Combining:
             for path, state in session.margin.files.items():
                 for entry in state.content.tables if state.content else ():
                     stump = Selection(path=path, table=entry.name)
-                    said = f"{entry.called} of {Path(path).name}"
+                    said = f"{entry.called} of {shown_name(path)}"
                     choices.append(Choice(stump, said, entry.sort, also=entry.name))
         if not choices or not selected:
             session.said.emit("There are no two tables yet: open a file, and select a rail first.")

@@ -21,6 +21,7 @@ OTHER_WORDS = {
     "output": "export save rejects csv workbook parquet json",
     "output_table": "export load database insert upsert",
     "write": "export run save",
+    "open_together": "append union combine merge files wildcard",
     "elsewhere": "replace file swap repoint path connection",
     "beside": "zip paste columns position side",
     "lists": "mapping dictionary synonyms aliases lookup corrections shared",

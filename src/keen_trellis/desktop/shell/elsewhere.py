@@ -20,6 +20,7 @@ from keen_trellis.desktop.shell.address import ask_address
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.other_sources import OtherSource, Repair, other_source, place_of
@@ -95,7 +96,7 @@ class Elsewhere(QObject):
         """Let a table of the margin be chosen, or another file, or an address be typed."""
         old = self._settings(step_id)
         choices = [
-            Choice((path, entry.name), entry.name, Path(path).name)
+            Choice((path, entry.name), entry.name, shown_name(path))
             for path, state in self._session.margin.files.items()
             if state.content is not None
             for entry in state.content.tables

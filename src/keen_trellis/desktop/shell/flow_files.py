@@ -27,7 +27,7 @@ from keen_trellis.session.saved import FlowChangedError
 _FLOWS = "Flows (*.trellis)"
 _SOURCES = (
     "Files with tables (*.xlsx *.xlsm *.xls *.xlsb *.ods *.csv *.tsv *.txt *.sqlite *.sqlite3 *.db"
-    " *.parquet *.arrow *.feather *.jsonl *.ndjson)"
+    " *.parquet *.arrow *.feather *.jsonl *.ndjson *.json *.xml *.dat *.prn)"
 )
 
 

@@ -36,6 +36,13 @@ def _file(window: MainWindow, here: Here) -> list[Command]:
             window.sources.open_folder,
         ),
         Command(
+            "open_together",
+            "File",
+            "Open several files as &one table…",
+            "Ctrl+Alt+Shift+F",
+            window.sources.open_together,
+        ),
+        Command(
             "open_address",
             "File",
             "Open a data&base by address…",

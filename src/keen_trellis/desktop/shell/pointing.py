@@ -44,7 +44,17 @@ _ON: tuple[Entry, ...] = (
 )
 _SELF: tuple[Entry, ...] = ("rename", "note", "skip", "remove")
 _GROUND: tuple[Entry, ...] = (
-    *("open", "open_folder", "open_address", "type_table", "calendar", "values", "paste", None),
+    *(
+        "open",
+        "open_folder",
+        "open_together",
+        "open_address",
+        "type_table",
+        "calendar",
+        "values",
+        "paste",
+        None,
+    ),
     *("larger", "smaller", "own_size", "fit", None, "match_report", "picture", "print"),
 )
 _TABLE: tuple[Entry, ...] = (

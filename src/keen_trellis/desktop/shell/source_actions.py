@@ -4,8 +4,11 @@ watching.
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtCore import QObject, QPoint, Signal
 
+from keen_trellis.core.errors import UsageError
 from keen_trellis.databases import secrets
 from keen_trellis.desktop.dialogs import ask_to_open
 from keen_trellis.desktop.sentence.entry import Entry
@@ -14,7 +17,13 @@ from keen_trellis.desktop.shell.elsewhere import Elsewhere
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.watching import Watching
+from keen_trellis.flow.patterns import picked_together
 from keen_trellis.session import editing
+
+_LIKE_FILES = [
+    "Text files and workbooks (*.csv *.tsv *.txt *.xlsx *.xlsm *.xls *.xlsb *.ods)",
+    "All files (*)",
+]
 
 
 class SourceActions(QObject):
@@ -38,6 +47,20 @@ class SourceActions(QObject):
         """Choose a folder whose like files are read as one."""
         folder = self._session.place
         ask_to_open(self._frame, "Open a folder of like files", folder, [], self._files.open_paths)
+
+    def open_together(self) -> None:
+        """Choose several like files that are read as one."""
+
+        def chosen(paths: list[Path]) -> None:
+            try:
+                place = picked_together([str(path.absolute()) for path in paths])
+            except UsageError as error:
+                self._session.failed.emit(error)
+                return
+            self._open_place(place)
+
+        place = self._session.place
+        ask_to_open(self._frame, "Open several files as one table", place, _LIKE_FILES, chosen, several=True)
 
     def open_address(self) -> None:
         """Ask for the address of a database, or a pattern of files, and put it into the margin."""
