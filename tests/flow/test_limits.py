@@ -124,6 +124,7 @@ class OddNumbers(FlowCase):
             for where in numbers_in(msgspec.inspect.type_info(kind.settings_type))
         }
         layout = {("source", "layout", name) for name in ("header", "header_rows", "first", "last")}
+        layout.add(("source", "dialect", "begins"))
         links = [("join", "links"), ("join", "rungs", "links"), ("blend", "others", "links")]
         likeness = {(*where, "like", "at_least") for where in links}
         self.assertEqual(found, layout | likeness | {("mend-text", "actions", "number"), ("first", "count")})
@@ -136,6 +137,10 @@ class OddNumbers(FlowCase):
         for number in _ODD:
             for name in ("header", "header_rows", "first", "last"):
                 source = step("loans", "source", reader="text", path="loans.csv", layout={name: number})
+                self._runs_or_is_refused(source)
+                source = step(
+                    "loans", "source", reader="text", path="loans.csv", dialect={"begins": [number]}
+                )
                 self._runs_or_is_refused(source)
                 settings = {"path": "loans.xlsx", "table": "Loans", "layout": {name: number}}
                 self._runs_or_is_refused(step("loans", "source", reader="workbook", **settings))

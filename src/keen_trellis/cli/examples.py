@@ -34,6 +34,9 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         'corrections makers.corrections.csv --add "Oln, Anna=Anna Olm"',
         "corrections makers.corrections.csv --json",
     ),
+    "from-sql": (
+        'from-sql loans-by-region.sql loans-2026.xlsx registry.sqlite --flow "Loans by region.trellis"',
+    ),
     "compare": (
         'compare "Winter loans.trellis" "Guarded loans.trellis"',
         'compare "Winter loans.trellis" "Guarded loans.trellis" --rows 1 --json',

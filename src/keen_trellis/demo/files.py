@@ -21,6 +21,16 @@ VISITORS_FILE = "visitors.ods"
 RETURNS_FILE = "returns-desk.csv"
 LABELS_FILE = "labels.csv"
 REGIONS_FILE = "regions.csv"
+QUERY_FILE = "loans-by-region.sql"
+# Which region borrows for how much, as somebody asked it of a database.
+_QUERY = """SELECT v."Region", COUNT(*) AS loans, SUM(l."Agreed value") AS value
+FROM Loans l
+JOIN Venues v ON l."Venue" = v."Venue"
+JOIN objects o ON UPPER(TRIM(l."Object no")) = UPPER(o.accession)
+WHERE l."Status" <> 'open'
+GROUP BY v."Region"
+ORDER BY value DESC;
+"""
 
 VENUE_FIELDS = ("Venue", "Short name", "Region", "Contact")
 RUNS_SINCE = ("2026-01-01", "2026-04-01", "2026-09-01")
@@ -51,6 +61,8 @@ def write_data(scenario: Scenario, folder: Path) -> list[Path]:
     # Values of three runs of one flow.
     runs = [(region[0], since) for region, since in zip(scenario.regions, RUNS_SINCE, strict=False)]
     written.append(_text(folder / REGIONS_FILE, ("region", "since"), runs))
+    (folder / QUERY_FILE).write_text(_QUERY, "utf-8")
+    written.append(folder / QUERY_FILE)
     return written
 
 

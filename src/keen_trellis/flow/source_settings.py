@@ -25,6 +25,7 @@ _COLUMNS = re.compile(r"[A-Za-z]{1,3}(:[A-Za-z]{1,3})?")
 # What can neither stand between cells nor around them.
 _NO_MARKS = "\0\r\n" + string.ascii_letters + string.digits
 _LONGEST_COMMENT = 10
+_LAST_PLACE = 1_000_000  # in a line of text
 
 
 def shown(text: str) -> str:
@@ -91,10 +92,11 @@ class Dialect(msgspec.Struct, frozen=True, omit_defaults=True):
                 f"Its delimiter and its quotation mark are both “{self.quote}”.",
                 remedy="Set one of them anew.",
             )
-        if self.begins and (self.begins[0] < 1 or list(self.begins) != sorted(set(self.begins))):
+        is_rising = list(self.begins) == sorted(set(self.begins))
+        if self.begins and not (is_rising and self.begins[0] >= 1 and self.begins[-1] <= _LAST_PLACE):
             raise FlowFileError(
                 f"Its columns begin at {', '.join(map(str, self.begins[:8]))}.",
-                remedy="Places are counted from 1, each behind the one before.",
+                remedy=f"Places are counted from 1 to {_LAST_PLACE:,}, each behind the one before.",
             )
         if self.begins and self.delimiter:
             raise FlowFileError(

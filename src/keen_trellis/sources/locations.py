@@ -14,7 +14,7 @@ from keen_trellis.flow.patterns import has_signs
 from keen_trellis.flow.plain_text import is_sayable
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.sources.recognise import recognise
+from keen_trellis.sources.recognise import JSON, LINES, is_json_line, recognise
 
 DATABASE, FOLDER, TYPED, CALENDAR = "database", "folder", "typed", "calendar"
 _OTHER_ADDRESS = re.compile(r"(https?|ftps?|sftp|ssh|s3|gs|azure|abfss?|webdavs?|smb|file)://", re.IGNORECASE)
@@ -57,7 +57,9 @@ def recognised_as(settings: SourceSettings) -> tuple[Remark, ...]:
     than it was.
     """
     found = recognise(Path(settings.path))
-    if found.reader != settings.reader:
+    # One object on a single line is a file of JSON lines that has one.
+    is_a_line = settings.reader == LINES and found.reader == JSON and is_json_line(Path(settings.path))
+    if found.reader != settings.reader and not is_a_line:
         raise SourceError(
             f"It was read as {settings.reader}, but holds a {found.content} now.",
             where=settings.path,

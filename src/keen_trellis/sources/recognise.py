@@ -158,7 +158,8 @@ def _content(path: Path, head: bytes) -> Sort:
         return _XML
     _refuse_other_text(text, where)
     if _JSON_LINE.match(head):
-        return _JSON if _is_one_object(path) else _JSON_LINES
+        is_named_so = path.suffix.lower() in _JSON_LINES.endings
+        return _JSON if not is_named_so and _is_one_object(path) else _JSON_LINES
     return _DELIMITED
 
 
@@ -205,6 +206,11 @@ def _refuse_other_markup(text: str, where: str) -> None:
     for expression, what, remedy in _OTHER_MARKUP:
         if expression.search(text):
             raise SourceError(f"It holds {what}.", where=where, remedy=remedy)
+
+
+def is_json_line(path: Path) -> bool:
+    """Whether a file begins with a line of JSON lines."""
+    return _JSON_LINE.match(_head(path)) is not None
 
 
 def _is_one_object(path: Path) -> bool:

@@ -23,6 +23,7 @@ from keen_trellis.desktop.shell.finder import open_finder
 from keen_trellis.desktop.shell.first_page import FirstPage
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
+from keen_trellis.desktop.shell.from_sql import StepsFromSql
 from keen_trellis.desktop.shell.helping import Helping
 from keen_trellis.desktop.shell.here import Here
 from keen_trellis.desktop.shell.match_report import MatchReports
@@ -57,6 +58,7 @@ class MainWindow(Frame):
         self.combining = Combining(self)
         self.run_values = RunValues(self)
         self.correction_lists = CorrectionListActions(self)
+        self.from_sql = StepsFromSql(self)
         self.writing = Writing(self, self.reaching, self.run_values)
         self.here = Here(self)
         self.helping = Helping(self)
