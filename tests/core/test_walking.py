@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
-from keen_trellis.core.walking import Walk, walked, walked_fields
+from keen_trellis.core.walking import Walk, circles_in, walked, walked_fields
 from tests.tables import rows_of, table
 
 WALK = Walk("part", "key", "level", "path", "top", ("name",))
@@ -101,3 +101,22 @@ class Walking(unittest.TestCase):
             with self.assertRaises(TrellisError) as caught:
                 walked_fields(fields, walk)
             self.assertIn(said, str(caught.exception))
+
+
+class Circles(unittest.TestCase):
+    @given(st.lists(st.integers(-1, 9), min_size=1, max_size=10))
+    def test_each_circle_is_told_row_by_row(self, points):
+        points = [point if point < len(points) else -1 for point in points]
+        names = [str(number) for number in range(len(points))]
+        rows = table(part=[names[p] if p >= 0 else None for p in points], whole=names)
+        found = circles_in(rows, Walk("part", "whole"), Task()).tolist()
+        wanted, seen = [], set()
+        for row in range(len(points)):
+            way, at = [], row
+            while at >= 0 and at not in way:
+                way.append(at)
+                at = points[at]
+            if at == row and row not in seen:  # it leads back to where it began
+                wanted += way
+                seen |= set(way)
+        self.assertEqual(found, wanted)

@@ -120,6 +120,43 @@ def walked(table: Table, walk: Walk, task: Task) -> Walked:
     return Walked(whole if rows is None else ChosenRows(whole, rows), np.flatnonzero(in_circle), lost, twice)
 
 
+def circles_in(table: Table, walk: Walk, task: Task) -> IndexVector:
+    """The rows that stand in a circle, circle by circle, each row before the one that it is part of; those
+    that only lead to a circle are not among them. Cancelled.
+    """
+    parent, *_ = _parents(table, walk, task)
+    leads = _climbed(parent)[2]
+    # Who is reached after more steps than there are rows stands in a circle, and every one who does is.
+    onward = np.where(leads, parent, np.arange(len(parent)))
+    members = np.unique(_jumped(onward)[leads])
+    place = np.full(len(parent), -1, np.int64)
+    place[members] = np.arange(len(members))
+    onward = place[parent[members]]
+    first, further = members.copy(), onward
+    for _ in range(_jumps(members)):
+        first, further = np.minimum(first, first[further]), further[further]
+    # Each circle is told from its first row on: how far is it from each to that one?
+    begins = members == first
+    onward = np.where(begins, np.arange(len(members)), onward)
+    far = (~begins).astype(np.int64)
+    for _ in range(_jumps(members)):
+        far, onward = far + far[onward], onward[onward]
+    order = np.lexsort((np.where(begins, -len(members) - 1, -far), first))
+    found: IndexVector = members[order]
+    return found
+
+
+def _jumps(rows: IndexVector) -> int:
+    """So often the way is doubled until it is longer than all rows."""
+    return max(len(rows), 1).bit_length() + 1
+
+
+def _jumped(onward: IndexVector) -> IndexVector:
+    for _ in range(_jumps(onward)):
+        onward = onward[onward]
+    return onward
+
+
 def _parents(table: Table, walk: Walk, task: Task) -> tuple[IndexVector, int, int]:
     """For each row the row of its whole, -1 for none; how many point to nothing, and how many to several."""
     (entry,) = prepare_links(table, table, [LinkField(walk.part, walk.whole)], task)
@@ -139,7 +176,7 @@ def _climbed(parent: IndexVector) -> tuple[IndexVector, IndexVector, Mask]:
     is_top = parent < 0
     reached = np.where(is_top, np.arange(len(parent)), parent)
     level = (~is_top).astype(np.int64)
-    for _ in range(max(len(parent), 1).bit_length() + 1):
+    for _ in range(_jumps(parent)):
         if is_top[reached].all():
             break
         level = level + level[reached]

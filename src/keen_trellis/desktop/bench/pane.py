@@ -12,7 +12,7 @@ from keen_trellis.core.blending import Keep, Stands
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.table import Cells, Field, RowOrigin, Table
+from keen_trellis.core.table import Cells, Field, IndexVector, RowOrigin, Table
 from keen_trellis.core.values import as_text
 from keen_trellis.desktop.accessible import tell_current
 from keen_trellis.desktop.bench.attention import AttentionOpener
@@ -282,6 +282,10 @@ class BenchPane(QWidget):
         self.grid.show_content(content, marks_of(self._session.flow), afresh=True)
         self._stack.setCurrentWidget(self.grid)
         self.grid.setFocus()
+
+    def show_some_rows(self, text: str, table: Table, rows: IndexVector) -> None:
+        """Some rows of a table by themselves, with what they are; Esc leads back to all."""
+        self._show_chosen_rows(ChosenRows(text, table, rows), self.panels.close)
 
     @property
     def shows_chosen_rows(self) -> bool:

@@ -7,7 +7,9 @@ from functools import partial
 
 from PySide6.QtWidgets import QWidget
 
+from keen_trellis.core.table import IndexVector
 from keen_trellis.core.text_actions import check_new
+from keen_trellis.core.walking import circles_in
 from keen_trellis.desktop.kinds.view import KindView, RailCommand
 from keen_trellis.desktop.sentence.choices import field_choices
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
@@ -15,8 +17,8 @@ from keen_trellis.desktop.sentence.part import RailSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.kinds import InputShape
-from keen_trellis.flow.steps.walk import WalkKind, WalkSettings, walk_doubts
-from keen_trellis.flow.wording import listed
+from keen_trellis.flow.steps.walk import CIRCLES, WalkKind, WalkSettings, walk_doubts
+from keen_trellis.flow.wording import counted, listed
 from keen_trellis.session.outcome import Outcome
 
 _ORDER = {False: "in the order that they have", True: "each whole before its parts"}
@@ -60,6 +62,28 @@ class WalkSentence(RailSentence):
 
     def begin_about(self, step: Step, shape: InputShape, name: str) -> None:
         self._choose_whole(step, shape, name, self.pane.view, dismissed=self.taking_back())
+
+    def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
+        items = super().items(step, outcome)
+        figures = outcome.figures if outcome is not None and outcome.step == step else None
+        if outcome is not None and figures is not None and figures.told.get(CIRCLES) and outcome.tables:
+            items.append(
+                Chip("show the circles", partial(self._show_circles, step, outcome), "Circles", doing=True)
+            )
+        return items
+
+    def _show_circles(self, step: Step, outcome: Outcome, _: QWidget) -> None:
+        walk, table = self.settings(step).walk, outcome.tables[0]
+
+        def done(rows: IndexVector) -> None:
+            text = (
+                f"{counted(len(rows), outcome.inputs[0].name)} in a circle, each before the one it is part of"
+            )
+            self.pane.some_rows_wanted.emit(text, table, rows)
+
+        self.session.jobs.start(
+            "looking for circles", lambda task: circles_in(table, walk, task), done, self.session.failed.emit
+        )
 
     def came_out(self, outcome: Outcome) -> str:
         assert outcome.result is not None and outcome.figures is not None and outcome.step is not None

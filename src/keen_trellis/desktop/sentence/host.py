@@ -23,7 +23,8 @@ class SentenceHost(QWidget):
     step's id, and the file to use from now on.  blend_wanted: another table is to be blended into the
     selected one.  tie_wanted: a shared filter, a source and the tie between them that is to be chosen
     anew, and the chip under which.  elsewhere_wanted: a source that is to be read from elsewhere, and the
-    chip under which.  list_wanted: a list of corrections that is to be looked through.  list_file_wanted: the
+    chip under which.  some_rows_wanted: rows to be shown by themselves: what they are, their table, and
+    which.  list_wanted: a list of corrections that is to be looked through.  list_file_wanted: the
     file of one is to be chosen, for a step and the number of its link; whether its own corrections are to be
     kept there.  failed: why what was chosen cannot be done.
     """
@@ -40,6 +41,7 @@ class SentenceHost(QWidget):
     blend_wanted = Signal()
     tie_wanted = Signal(str, str, str, QWidget)
     elsewhere_wanted = Signal(str, QWidget)
+    some_rows_wanted = Signal(str, object, object)
     list_wanted = Signal(str)
     list_file_wanted = Signal(str, int, bool)
     failed = Signal(object)

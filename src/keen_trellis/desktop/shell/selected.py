@@ -44,6 +44,7 @@ class SelectedCommands(QObject):
         sentence.raw_wanted.connect(bench.show_raw)
         sentence.typing_wanted.connect(bench.typing.show)
         sentence.types_wanted.connect(bench.types.show_or_close)
+        sentence.some_rows_wanted.connect(bench.show_some_rows)
         bench.mends.accepted.connect(lambda step: self._part(step).ask_why(self._step(step)))
         bench.fields.field_wanted.connect(
             lambda step, name: self._part(step).choose_field(self._step(step), name)
