@@ -84,6 +84,12 @@ class Values(unittest.TestCase):
             ("out = packed", [False, False, None, True]),
             ("venue IS NULL", [False, False, True, False]),
             ("venue IS NOT NULL AND crates >= 0", [True, False, False, True]),
+            ("crates IS DISTINCT FROM 3", [False, True, True, True]),
+            ("crates IS NOT DISTINCT FROM NULL", [False, False, True, False]),
+            ("crates IS DISTINCT FROM NULLIF(crates, 0)", [False, False, False, True]),
+            ("NULL IS DISTINCT FROM NULL", [False] * 4),
+            ("(crates > 0) IS TRUE", [True, False, False, False]),
+            ("(crates > 0) IS NOT FALSE", [True, False, True, False]),
             ("open OR crates < 0", [True, True, None, True]),
             ("NOT open", [False, True, None, False]),
             ("crates IN (3, 0.0)", [True, False, None, True]),
@@ -255,6 +261,20 @@ class Refused(unittest.TestCase):
             values(text)
 
 
+class FieldsCalledAsWords(unittest.TestCase):
+    def test_what_begins_a_statement_elsewhere_is_a_field_here(self):
+        for name in ("comment", "show", "set", "load", "call", "rename", "Show", "cache", "key", "level"):
+            with self.subTest(name), self.assertNoLogs("sqlglot"):
+                rows = table(**{name: [3, None]})
+                found = parse(f"{name} = 3 AND {name} IS NOT NULL", rows.fields)
+                self.assertEqual(found.column(rows, None, Notes()).to_pylist(), [True, False])
+
+    def test_a_word_that_must_be_quoted_is_told_so(self):
+        with self.assertRaises(UsageError) as caught:
+            parse("from = 3", table(**{"from": [3]}).fields)
+        self.assertIn("in double quotes", str(caught.exception))
+
+
 # An expression of each kind of node, and what makes an argument that it reads.
 _OF_EACH_KIND = (
     "crates",
@@ -268,6 +288,9 @@ _OF_EACH_KIND = (
     "open OR crates = 3",
     "NOT open",
     "crates IS NULL",
+    "crates IS DISTINCT FROM 3",
+    "crates IS NOT DISTINCT FROM 3",
+    "open IS TRUE",
     "crates IN (1, 3)",
     "crates BETWEEN 3 AND 1",
     "venue LIKE 'P%'",

@@ -75,6 +75,22 @@ def is_null(node: Node) -> Node:
     return Node(BOOLEAN, lambda rows: node.evaluate(rows).is_null())
 
 
+def is_distinct(left: Node, right: Node) -> Node:
+    """IS DISTINCT FROM: as <>, but two blanks are the same, and a blank is another than any value."""
+    differs = comparison("<>", left, right)
+
+    def compute(rows: RowCells) -> pa.Array:
+        one_blank = pc.xor(left.evaluate(rows).is_null(), right.evaluate(rows).is_null())
+        return pc.coalesce(differs.evaluate(rows), one_blank)
+
+    return Node(BOOLEAN, compute)
+
+
+def is_truth(node: Node, truth: bool) -> Node:
+    """IS TRUE or IS FALSE: what is unknown is neither."""
+    return Node(BOOLEAN, lambda rows: pc.fill_null(pc.equal(node.evaluate(rows), truth), False))
+
+
 def like(node: Node, pattern: str, escape: str) -> Node:
     """LIKE: a per cent sign for any characters, an underscore for one."""
     if node.type not in (FieldType.TEXT, None):

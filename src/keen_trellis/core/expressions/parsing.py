@@ -8,14 +8,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from functools import lru_cache
-from typing import Any, TypeVar
+from typing import Any, ClassVar, TypeVar
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
+from sqlglot import Tokenizer, exp
+from sqlglot.dialects.dialect import Dialect
+from sqlglot.errors import ErrorLevel, SqlglotError
 from sqlglot.tokenizer_core import Token, TokenType
 
 from keen_trellis.core.day import today
@@ -37,11 +37,10 @@ FUNCTIONS = _listed(
     ROUND FLOOR CEILING CEIL MOD EXTRACT PARTNER_FOUND GREATEST LEAST SIGN POWER SQRT LPAD RPAD OVERLAY"""
 )
 _WORDS = _listed(
-    """AND OR NOT IS NULL IN BETWEEN LIKE ESCAPE CASE WHEN THEN ELSE END AS TRUE FALSE FROM FOR
+    """AND OR NOT IS DISTINCT NULL IN BETWEEN LIKE ESCAPE CASE WHEN THEN ELSE END AS TRUE FALSE FROM FOR
     LEADING TRAILING BOTH PLACING INTERVAL LIKE_REGEX CURRENT_DATE DATE TIME TIMESTAMP YEAR MONTH DAY HOUR
-    MINUTE SECOND INTEGER INT
-    BIGINT SMALLINT DECIMAL NUMERIC DEC REAL FLOAT DOUBLE PRECISION VARCHAR CHAR CHARACTER VARYING
-    BOOLEAN"""
+    MINUTE SECOND INTEGER INT BIGINT SMALLINT DECIMAL NUMERIC DEC REAL FLOAT DOUBLE PRECISION VARCHAR CHAR
+    CHARACTER VARYING BOOLEAN"""
 )
 # sqlglot takes two words for one token in places.
 _PAIRS = ("DOUBLE PRECISION", "CHARACTER VARYING")
@@ -67,6 +66,18 @@ _MOST_CHARACTERS = 10_000
 _DIFFERENCE = "INTERVAL_BETWEEN"  # how the interval between two moments is handed to sqlglot
 _2ND = "expression"  # how sqlglot calls the second side of an operator
 Made = TypeVar("Made")
+
+
+class _Scalar(Dialect):
+    """SQL without statements: a field may be called comment, or show, as statements begin."""
+
+    class Tokenizer(Tokenizer):
+        """No word makes the rest of a text a command."""
+
+        COMMANDS: ClassVar[set[TokenType]] = set()
+
+
+_SCALAR = _Scalar()
 
 
 def parse(
@@ -99,9 +110,10 @@ def parse(
 def _tree(text: str) -> Any:
     """What is written, as sqlglot reads it. It is only looked at: the next who asks gets the same."""
     try:
-        tokens = sqlglot.tokenize(text)
+        tokens = _SCALAR.tokenize(text)
         _check_tokens(tokens, text)
-        parsed = sqlglot.parse(_spoken(text, tokens), error_level=sqlglot.ErrorLevel.IMMEDIATE)
+        spoken = _spoken(text, tokens)
+        parsed = _SCALAR.parse_into(exp.Condition, spoken, error_level=ErrorLevel.IMMEDIATE)
     except (SqlglotError, RecursionError) as error:
         raise _pointing(text, error) from error
     if len(parsed) != 1 or parsed[0] is None:
@@ -169,7 +181,10 @@ def _pointing(text: str, error: Exception) -> UsageError:
     if found and found[0].get("col"):
         place, near = found[0]["col"], found[0].get("highlight") or ""
         return UsageError(
-            f"“{text}” cannot be read at character {place:,}{f', near “{near}”' if near else ''}."
+            f"“{text}” cannot be read at character {place:,}{f', near “{near}”' if near else ''}.",
+            remedy="A field that is called as a word of SQL is written in double quotes."
+            if near.isalpha()
+            else "",
         )
     return UsageError(
         f"“{text}” cannot be read as an expression.", remedy="Is a quotation mark or bracket open?"
@@ -278,8 +293,12 @@ class _Reader:
         return arithmetic.negated(self.read(inner))
 
     def _is(self, parts: _Parts) -> Node:
-        if not isinstance(parts.take("expression"), exp.Null):
-            raise UsageError("IS is for NULL here.", remedy="Compare with = instead.")
+        what = parts.take("expression")
+        if isinstance(what, exp.Boolean):
+            said = "IS TRUE" if what.this else "IS FALSE"
+            return conditions.is_truth(self._condition(parts, said), bool(what.this))
+        if not isinstance(what, exp.Null):
+            raise UsageError("IS is for NULL, TRUE and FALSE here.", remedy="Compare with = instead.")
         return conditions.is_null(self._next(parts))
 
     def _in(self, parts: _Parts) -> Node:
@@ -567,6 +586,10 @@ _READERS: dict[type, Callable[[_Reader, _Parts], Node]] = {
     ),
     exp.Not: lambda self, parts: conditions.inverted(self._condition(parts, "NOT")),
     exp.Is: _Reader._is,
+    exp.NullSafeNEQ: lambda self, parts: conditions.is_distinct(self._next(parts), self._next(parts, _2ND)),
+    exp.NullSafeEQ: lambda self, parts: conditions.inverted(
+        conditions.is_distinct(self._next(parts), self._next(parts, _2ND))
+    ),
     exp.In: _Reader._in,
     exp.Between: _Reader._between,
     exp.Like: _Reader._like,
