@@ -13,6 +13,7 @@ from keen_trellis.cli import (
     reporting,
     running,
     starting,
+    to_sql,
 )
 from keen_trellis.cli.group import main
 
@@ -30,4 +31,5 @@ __all__ = [
     "reporting",
     "running",
     "starting",
+    "to_sql",
 ]

@@ -37,6 +37,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "from-sql": (
         'from-sql loans-by-region.sql loans-2026.xlsx registry.sqlite --flow "Loans by region.trellis"',
     ),
+    "sql": (
+        'sql "Cover.trellis"',
+        'sql "Winter loans.trellis" --step "Loans with Objects" --dialect postgresql',
+    ),
     "compare": (
         'compare "Winter loans.trellis" "Guarded loans.trellis"',
         'compare "Winter loans.trellis" "Guarded loans.trellis" --rows 1 --json',

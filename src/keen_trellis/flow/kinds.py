@@ -8,7 +8,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any, Generic, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
 import msgspec
 import numpy as np
@@ -25,6 +25,10 @@ from keen_trellis.flow.fates import Fate, Traced
 from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.run_values import bound_settings, named_in
 
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows, Stacked
+    from keen_trellis.flow.in_sql.target import SqlTarget
+
 Made = TypeVar("Made")
 Choice = TypeVar("Choice", bound=enum.Enum)
 Settings = TypeVar("Settings", bound=msgspec.Struct)
@@ -36,6 +40,11 @@ class InputShape:
 
     name: str
     fields: tuple[Field, ...]
+
+
+def shapes_of(inputs: Sequence[SqlRows]) -> list[InputShape]:
+    """What is known of rows that a query has."""
+    return [InputShape(entry.name, entry.fields) for entry in inputs]
 
 
 @dataclass(frozen=True)
@@ -231,6 +240,14 @@ class StepKind(ABC, Generic[Settings]):
     @abstractmethod
     def sentence(self, settings: Settings, inputs: Sequence[InputShape]) -> str:
         """The step read aloud."""
+
+    def sql(
+        self, settings: Settings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said | Stacked:
+        """The rows at a port in SQL, each value and their order just as `compute` has them. NotInSql."""
+        from keen_trellis.flow.in_sql.rows import NotInSql
+
+        raise NotInSql(f"A step of the kind “{self.name}” cannot be said in SQL yet.")
 
     def summed_up(self, settings: Settings) -> tuple[str, str]:
         """What an output writes to, and how, in a few words each."""

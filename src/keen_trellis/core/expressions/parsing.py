@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Sequence
-from dataclasses import replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from functools import lru_cache
 from typing import Any, ClassVar, TypeVar
@@ -91,19 +91,42 @@ def parse(
 
     UsageError, pointing into the text, for what does not parse, is not allowed or does not fit together.
     """
+    reader, _, node = _read(text, fields)
+    untyped = node.type is None
+    if untyped:
+        node = held.as_type(node, held.TEXT)
+    return Expression(text, tuple(reader.names), node, untyped=untyped)
+
+
+@dataclass(frozen=True)
+class Parsed:
+    """An expression as a tree of sqlglot's, which must not be changed, and what its parts mean.
+
+    nodes: by the id of a part of the tree what computes it.  fields: by the id of a name its field.
+    """
+
+    tree: exp.Expression
+    nodes: Mapping[int, Node]
+    fields: Mapping[int, Field]
+
+
+def parsed_tree(text: str, fields: Sequence[Field]) -> Parsed:
+    """The tree of an expression with the types of its parts. Errors as `parse`."""
+    reader, tree, _ = _read(text, fields)
+    return Parsed(tree, reader.nodes, reader.meant)
+
+
+def _read(text: str, fields: Sequence[Field]) -> tuple[_Reader, exp.Expression, Node]:
     if not text.strip():
         raise UsageError("The expression is empty.")
     if len(text) > _MOST_CHARACTERS:
         raise UsageError(f"The expression has {len(text):,} characters; the limit is {_MOST_CHARACTERS:,}.")
     reader = _Reader(text, fields, today())
     try:
-        node = reader.read(_tree(text))
+        tree = _tree(text)
+        return reader, tree, reader.read(tree)
     except RecursionError as error:
         raise UsageError("The expression is nested too deeply.") from error
-    untyped = node.type is None
-    if untyped:
-        node = held.as_type(node, held.TEXT)
-    return Expression(text, tuple(reader.names), node, untyped=untyped)
 
 
 @lru_cache(maxsize=1_024)
@@ -199,6 +222,11 @@ class _Parts:
     def __init__(self, tree: exp.Expression) -> None:
         self._tree, self._left = tree, dict(tree.args)
 
+    @property
+    def of(self) -> int:
+        """The id of the node."""
+        return id(self._tree)
+
     def take(self, name: str) -> Any:
         """The argument called `name`, None if there is none."""
         return self._left.pop(name, None)
@@ -219,6 +247,8 @@ class _Reader:
     def __init__(self, text: str, fields: Sequence[Field], today: dt.date) -> None:
         self._text, self._fields, self._today = text, fields, today
         self.names: dict[str, None] = {}
+        self.nodes: dict[int, Node] = {}
+        self.meant: dict[int, Field] = {}
 
     def read(self, tree: Any) -> Node:
         """The node of a part of the tree."""
@@ -229,7 +259,8 @@ class _Reader:
                 f"“{part}” cannot be used in an expression.",
                 remedy="Expressions are those of one row: no SELECT, no sums over rows.",
             )
-        return self._whole(tree, lambda parts: found(self, parts))
+        node = self.nodes[id(tree)] = self._whole(tree, lambda parts: found(self, parts))
+        return node
 
     def _whole(self, tree: exp.Expression, read: Callable[[_Parts], Made]) -> Made:
         """What `read` makes of a node, all arguments of which it must take."""
@@ -256,7 +287,7 @@ class _Reader:
         return self._next(parts)
 
     def _field(self, parts: _Parts) -> Node:
-        name = parts.take("this")
+        name, of = parts.take("this"), parts.of
         if not parts.take("quoted") and all(entry.name != name for entry in self._fields):
             # Unquoted names fold their case in SQL; they mean the one field that is called so.
             alike = [entry.name for entry in self._fields if entry.name.casefold() == name.casefold()]
@@ -264,6 +295,7 @@ class _Reader:
                 name = alike[0]
         field = find_field(self._fields, name, f"“{self._text}”")
         self.names[field.name] = None
+        self.meant[of] = field
         kind = field.arrow_type
         if field.untyped:
             return held.constant(None, pa.null())

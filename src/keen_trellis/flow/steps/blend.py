@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -25,12 +26,17 @@ from keen_trellis.flow.kinds import (
     StepKind,
     StepResult,
     called,
+    shapes_of,
 )
 from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.blend_fates import fates_in_blend
 from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings
 from keen_trellis.flow.wording import kept_of_blend, rows_called, times_said
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 UNUSED = "unused:"
 # The part of a blend whose rows found nothing; no port: they are among the rows, or left out.
@@ -184,6 +190,18 @@ class BlendKind(StepKind[BlendSettings]):
         made = blend(inputs[0].table, tables, others, settings.kept, context.task, own)
         unused = {unused_port(number): found.unused for number, found in enumerate(made.others)}
         return StepResult({ROWS: made.table, **unused}, blended=made)
+
+    def sql(self, settings: BlendSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.blends import said_blend
+        from keen_trellis.flow.in_sql.rows import NotInSql
+
+        if settings.own or port != ROWS:
+            raise NotInSql(
+                "What is measured of the main table, and groups that no row uses, have no SQL yet."
+            )
+        shapes = shapes_of(inputs)
+        made = self.fields(settings, shapes, port)
+        return said_blend(inputs, _others(settings, shapes), settings.kept, made, target)
 
     def fates(
         self, settings: BlendSettings, inputs: Sequence[Traced], result: StepResult, task: Task

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -13,6 +14,10 @@ from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, Figures, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class ChosenSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -65,6 +70,11 @@ class ChooseKind(OneInputKind[ChooseSettings]):
     def compute(self, settings: ChooseSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = inputs[0].table
         return StepResult({ROWS: with_fields(table, _plan(settings, table.fields), context.task)})
+
+    def sql(self, settings: ChooseSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.fields import said_chosen
+
+        return said_chosen(inputs[0], _plan(settings, inputs[0].fields), target)
 
     def sentence(self, settings: ChooseSettings, inputs: Sequence[InputShape]) -> str:
         names = [entry.name or entry.of for entry in settings.fields]

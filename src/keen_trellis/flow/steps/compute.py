@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from keen_trellis.core.computing import computed, computed_fields
 from keen_trellis.core.table import Field
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, shapes_of
 from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class ComputeSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
@@ -35,6 +40,12 @@ class ComputeKind(OneInputKind[ComputeSettings]):
     def compute(self, settings: ComputeSettings, inputs: Sequence[InputRows], context: Context) -> StepResult:
         table = computed(inputs[0].table, settings.field, settings.expression, context.task)
         return StepResult({ROWS: table})
+
+    def sql(self, settings: ComputeSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.fields import said_computed
+
+        made = self.fields(settings, shapes_of(inputs), port)
+        return said_computed(inputs[0], made, settings.field, settings.expression, target)
 
     def sentence(self, settings: ComputeSettings, inputs: Sequence[InputShape]) -> str:
         return f"In {inputs[0].name}, compute {settings.field} as {settings.expression}."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
@@ -18,6 +19,10 @@ from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import distinct_said, listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 _SAID = 3  # rows of which each is told what is kept in its place
 
@@ -65,6 +70,15 @@ class DistinctKind(OneInputKind[DistinctSettings]):
         table, take = inputs[0].table, Take.named(settings.keep)
         rows = distinct_rows(table, _keys(settings), take, context.task, blanks_stay=settings.blanks_stay)
         return StepResult({ROWS: ChosenRows(table, rows)})
+
+    def sql(
+        self, settings: DistinctSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said:
+        from keen_trellis.flow.in_sql.ordering import said_distinct
+
+        keys = _keys(settings) or [Key(entry.name) for entry in inputs[0].fields]
+        take = Take.named(settings.keep)
+        return said_distinct(inputs[0], keys, take, target, blanks_stay=settings.blanks_stay)
 
     def fates(
         self, settings: DistinctSettings, inputs: Sequence[Traced], result: StepResult, task: Task

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
@@ -13,10 +14,14 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.fates import Fate, How, Traced, values_said
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, shapes_of
 from keen_trellis.flow.run_values import GivenText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import fill_said, listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class FillSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -76,6 +81,14 @@ class FillKind(OneInputKind[FillStepSettings]):
         table = inputs[0].table
         fills = [entry.fill(table.fields) for entry in settings.fills]
         return StepResult({ROWS: FilledTable(table, fills, context.task)})
+
+    def sql(
+        self, settings: FillStepSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said:
+        from keen_trellis.flow.in_sql.filling import said_filled
+
+        fills = [entry.fill(inputs[0].fields) for entry in settings.fills]
+        return said_filled(inputs[0], fills, self.fields(settings, shapes_of(inputs), port), target)
 
     def fates(
         self, settings: FillStepSettings, inputs: Sequence[Traced], result: StepResult, task: Task

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
@@ -18,6 +19,10 @@ from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.run_values import ExpressionText, GivenText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class ConditionSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -65,6 +70,13 @@ class FilterKind(OneInputKind[FilterSettings]):
         table = inputs[0].table
         stay = fulfilled(table, _conditions(settings), context.task, any_of=settings.any_of)
         return StepResult({ROWS: ChosenRows(table, np.flatnonzero(stay))})
+
+    def sql(self, settings: FilterSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.conditions import said_conditions
+        from keen_trellis.flow.in_sql.rows import kept
+
+        holds = said_conditions(inputs[0], _conditions(settings), target, any_of=settings.any_of)
+        return kept(inputs[0], holds)
 
     def fates(
         self, settings: FilterSettings, inputs: Sequence[Traced], result: StepResult, task: Task

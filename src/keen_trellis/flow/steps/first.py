@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from keen_trellis.core.first_rows import check_first, first_rows
 from keen_trellis.core.sorting import SortKey
@@ -16,6 +17,10 @@ from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, order_said
 from keen_trellis.flow.wording import counted, listed, rows_called
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class FirstSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
@@ -65,6 +70,13 @@ class FirstKind(OneInputKind[FirstSettings]):
             with_ties=settings.with_ties,
         )
         return StepResult({ROWS: ChosenRows(table, rows)})
+
+    def sql(self, settings: FirstSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.ordering import said_first
+
+        return said_first(
+            inputs[0], settings.count, settings.order, settings.groups, target, with_ties=settings.with_ties
+        )
 
     def fates(
         self, settings: FirstSettings, inputs: Sequence[Traced], result: StepResult, task: Task

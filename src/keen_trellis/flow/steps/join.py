@@ -51,12 +51,15 @@ from keen_trellis.flow.kinds import (
     StepResult,
     called,
     encode_settings,
+    shapes_of,
 )
 from keen_trellis.flow.run_values import ExpressionText, GivenText
 from keen_trellis.flow.wording import counted, ignoring, question
 
 if TYPE_CHECKING:
     from keen_trellis.core.insight.reasons import Asked
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows, Stacked
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 MATCHED = "matched"
 UNMATCHED_LEFT = "unmatched_left"
@@ -504,6 +507,22 @@ class JoinKind(StepKind[JoinSettings]):
             for entry in settings.merge
         }
         return StepResult(ports, found, disagreements=merged)
+
+    def sql(
+        self, settings: JoinSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said | Stacked:
+        from keen_trellis.flow.in_sql.joins import JoinSaying
+        from keen_trellis.flow.in_sql.rows import NotInSql
+
+        take = Take.named(settings.take)
+        if settings.rungs:
+            raise NotInSql("A ladder of links has no SQL yet.", remedy="Join once for each rung.")
+        if port == PASSED_OVER and take.kind is not Taken.EVERY:
+            raise NotInSql("The rows that are passed over have no SQL yet.")
+        saying = JoinSaying(inputs, settings.link_fields, take, target, any_of=settings.any_of)
+        kind = _TYPE_OF_PORT.get(port, settings.join_type)
+        plan = self.plan(settings, shapes_of(inputs), _TYPE_OF_PORT.get(port))
+        return saying.none_of(plan) if port == PASSED_OVER else saying.said(kind, plan)
 
     def fates(
         self, settings: JoinSettings, inputs: Sequence[Traced], result: StepResult, task: Task

@@ -7,6 +7,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePath
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -21,6 +22,10 @@ from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, Standing, StepKind, StepResult
 from keen_trellis.flow.run_values import GivenText, PathText
 from keen_trellis.flow.steps.choose import ChosenSettings
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 REPLACE, NEW, APPEND, UPDATE = "replace", "new", "append", "update"
 _FILE = frozenset({"split_by"})
@@ -218,6 +223,11 @@ class OutputKind(StepKind[OutputSettings]):
         open_cells = cells_without_partner(table, table.names, context.task)
         files = len(rows_by_value(table, settings.split_by, context.task)) if settings.split_by else 1
         return StepResult({ROWS: table}, open_cells=open_cells, files=files)
+
+    def sql(self, settings: OutputSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.fields import said_chosen
+
+        return said_chosen(inputs[0], _plan(settings, inputs[0].fields), target)
 
     def summed_up(self, settings: OutputSettings) -> tuple[str, str]:
         target = settings.target

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
@@ -17,6 +18,10 @@ from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, 
 from keen_trellis.flow.run_values import bound_filter
 from keen_trellis.flow.steps.filter import day_of_conditions
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class TieSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
@@ -59,6 +64,12 @@ class SharedFilterKind(OneInputKind[TieSettings]):
         return StepResult(
             {ROWS: ChosenRows(table, np.flatnonzero(fulfilled(table, conditions, context.task)))}
         )
+
+    def sql(self, settings: TieSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.conditions import said_conditions
+        from keen_trellis.flow.in_sql.rows import kept
+
+        return kept(inputs[0], said_conditions(inputs[0], conditions_of(settings), target, any_of=False))
 
     def fates(
         self, settings: TieSettings, inputs: Sequence[Traced], result: StepResult, task: Task

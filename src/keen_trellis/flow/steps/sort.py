@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -13,6 +15,10 @@ from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class SortKeySettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -55,6 +61,13 @@ class SortKind(OneInputKind[SortSettings]):
         table = inputs[0].table
         rows = sorted_rows(table, [entry.key for entry in settings.keys], context.task)
         return StepResult({ROWS: ChosenRows(table, rows)})
+
+    def sql(self, settings: SortSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.ordering import said_order
+        from keen_trellis.flow.in_sql.rows import kept, numbered
+
+        order = said_order(inputs[0], [entry.key for entry in settings.keys], target)
+        return replace(kept(inputs[0]), place=numbered(order))
 
     def sentence(self, settings: SortSettings, inputs: Sequence[InputShape]) -> str:
         return f"Sort {inputs[0].name} by {order_said(settings.keys) or 'nothing yet'}."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -12,10 +13,14 @@ from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, Traced, of_groups
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, shapes_of
 from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 def measure_name(function: Function, of: str) -> str:
@@ -77,6 +82,14 @@ class SummariseKind(OneInputKind[SummariseSettings]):
     ) -> StepResult:
         table = SummaryTable(inputs[0].table, _keys(settings), _measures(settings), context.task)
         return StepResult({ROWS: table})
+
+    def sql(
+        self, settings: SummariseSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said:
+        from keen_trellis.flow.in_sql.summaries import said_summary
+
+        made = self.fields(settings, shapes_of(inputs), port)
+        return said_summary(inputs[0], _keys(settings), _measures(settings), made, target)
 
     def fates(
         self, settings: SummariseSettings, inputs: Sequence[Traced], result: StepResult, task: Task

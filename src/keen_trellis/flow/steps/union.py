@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -18,7 +19,12 @@ from keen_trellis.flow.kinds import (
     StepKind,
     StepResult,
     encode_settings,
+    shapes_of,
 )
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import SqlRows, Stacked
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class UnionSettings(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -61,6 +67,14 @@ class UnionKind(StepKind[UnionSettings]):
         tables, names = [entry.table for entry in inputs], [entry.name for entry in inputs]
         plan = self.plan(settings, shapes)
         return StepResult({ROWS: StackedTable(tables, plan, rail_field=settings.rail_field, names=names)})
+
+    def sql(
+        self, settings: UnionSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Stacked:
+        from keen_trellis.flow.in_sql.fields import said_union
+
+        plan = self.plan(settings, shapes_of(inputs))
+        return said_union(inputs, plan, settings.rail_field, target)
 
     def sentence(self, settings: UnionSettings, inputs: Sequence[InputShape]) -> str:
         how = "by position" if settings.by_position else "by name"

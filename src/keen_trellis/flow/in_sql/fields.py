@@ -1,0 +1,89 @@
+"""Steps that leave the rows and change the fields, and those that put rows below each other, as SQL."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import sqlglot.expressions as exp
+
+from keen_trellis.core.choosing import Chosen
+from keen_trellis.core.stacking import StackedField
+from keen_trellis.core.table import Field
+from keen_trellis.core.values import FieldType
+from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, Stacked, kept
+from keen_trellis.flow.in_sql.scalars import CASTS, Scalars, converted, scale_of
+from keen_trellis.flow.in_sql.target import SqlTarget
+
+
+def said_computed(
+    rows: SqlRows, made: Sequence[Field], name: str, expression: str, target: SqlTarget
+) -> Said:
+    """A field more, or another one in its place. NotInSql."""
+    said = kept(rows)
+    scalars = Scalars(rows, target)
+    value, kind = scalars.value(expression)
+    columns = dict(said.columns)
+    field = next(entry for entry in made if entry.name == name)
+    to = target.type_of(field.type, scale_of(field.arrow_type))
+    # What is no column of a known type would be as narrow as the numbers that it is written with.
+    columns[name] = (
+        value if isinstance(value, exp.Column) and kind is field.type else exp.Cast(this=value, to=to)
+    )
+    empty = rows.empty - {name} | ({name} if scalars.may_be_empty(expression) else set())
+    columns = {entry.name: columns[entry.name] for entry in made}
+    return replace(said, columns=columns, open=rows.open - {name}, empty=empty)
+
+
+def said_chosen(rows: SqlRows, plan: Sequence[tuple[Field, Chosen]], target: SqlTarget) -> Said:
+    """The fields that stay, under their names and of their types. NotInSql."""
+    known = {entry.name: entry for entry in rows.fields}
+    columns = {field.name: _of_type(rows, known[chosen.of], field, target) for field, chosen in plan}
+    is_open, empty = (
+        frozenset(field.name for field, chosen in plan if chosen.of in names)
+        for names in (rows.open, rows.empty)
+    )
+    return replace(kept(rows), columns=columns, open=is_open, empty=empty)
+
+
+def _of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget) -> exp.Expr:
+    if field.untyped:
+        return exp.Cast(this=exp.Null(), to=target.type_of(wanted.type, scale_of(wanted.arrow_type)))
+    column = rows.column(field.name)
+    if field.arrow_type == wanted.arrow_type or (field.type is wanted.type is not FieldType.DECIMAL):
+        return column
+    decimal = field.type is wanted.type and scale_of(field.arrow_type) <= scale_of(wanted.arrow_type)
+    if not (decimal or (field.type, wanted.type) in CASTS):
+        raise NotInSql(
+            f"{field.name} as {wanted.type.value}: what cannot be converted is blank here, an error there.",
+            remedy="Keep its type.",
+        )
+    return converted(target, column, field.type, wanted.arrow_type)
+
+
+def said_union(
+    inputs: Sequence[SqlRows], plan: Sequence[StackedField], rail_field: str, target: SqlTarget
+) -> Stacked:
+    """The rows of all inputs, one after the other. NotInSql."""
+    parts = []
+    for number, rows in enumerate(inputs):
+        known = {entry.name: entry for entry in rows.fields}
+        columns: dict[str, exp.Expr] = {}
+        for entry in plan:
+            own = known.get(entry.of[number])
+            to = target.type_of(entry.field.type, scale_of(entry.field.arrow_type))
+            columns[entry.field.name] = (
+                exp.Cast(this=exp.Null(), to=to) if own is None else _of_type(rows, own, entry.field, target)
+            )
+        if rail_field:
+            text = Scalars(rows, target).literal(rows.name, FieldType.TEXT)
+            columns[rail_field] = exp.Cast(this=text, to=target.type_of(FieldType.TEXT))
+        empty = frozenset(entry.field.name for entry in plan if entry.of[number] in rows.empty)
+        parts.append(replace(kept(rows), columns=columns, empty=empty))
+    of_open = {
+        entry.field.name
+        for entry in plan
+        for name, rows in zip(entry.of, inputs, strict=True)
+        if name in rows.open
+    }
+    return Stacked(tuple(parts), frozenset(of_open))

@@ -1,0 +1,323 @@
+"""A join as SQL: its pairs by a JOIN, its rows without partner by NOT EXISTS."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import sqlglot.expressions as exp
+
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.joining import JoinedField
+from keen_trellis.core.joining import Side as Of
+from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken
+from keen_trellis.core.values import FieldType
+from keen_trellis.flow.in_sql.rows import (
+    PREPARED,
+    VALUE,
+    NotInSql,
+    Prepared,
+    Said,
+    SqlRows,
+    Stacked,
+    free_name,
+    name_apart,
+    named,
+    numbered,
+    ordered,
+    passed_on,
+    quoted,
+)
+from keen_trellis.flow.in_sql.scalars import Scalars, scale_of
+from keen_trellis.flow.in_sql.target import SqlTarget
+
+_SIGNS = {
+    Operator.EQUAL: exp.EQ,
+    Operator.UNEQUAL: exp.NEQ,
+    Operator.LESS: exp.LT,
+    Operator.AT_MOST: exp.LTE,
+    Operator.GREATER: exp.GT,
+    Operator.AT_LEAST: exp.GTE,
+}
+_BLANKS = {Operator.EQUAL: exp.NullSafeEQ, Operator.UNEQUAL: exp.NullSafeNEQ}
+# Types whose prepared values have a type that is known, and what they are compared as.
+_PREPARED = (FieldType.TEXT, FieldType.INTEGER, FieldType.DATE)
+_PREPARED_AS = {"": None, "text": FieldType.TEXT, "date": FieldType.DATE}
+_TAKEN = (Taken.EVERY, Taken.FIRST, Taken.LAST, Taken.LEAST, Taken.GREATEST)
+_LEFT, _RIGHT, _PAIRS = "left", "right", "pairs"
+_PAIR_PLACES = ("left place", "right place")
+
+
+class JoinSaying:
+    """Says the join of two inputs by some links. take: which match each left row takes."""
+
+    def __init__(
+        self,
+        inputs: Sequence[SqlRows],
+        links: Sequence[LinkField],
+        take: Take,
+        target: SqlTarget,
+        *,
+        any_of: bool,
+    ) -> None:
+        self._left, self._right = inputs
+        self._target, self._take = target, take
+        if take.kind not in _TAKEN:
+            raise NotInSql(f"That each row takes “{take.name}” cannot be said in SQL.")
+        self._prepared: dict[str, list[Prepared]] = {_LEFT: [], _RIGHT: []}
+        # Without links, in a cross join, each row finds every other.
+        self._on = self._condition(links, any_of=any_of) if links else exp.true()
+        # Databases find no full outer join by other conditions than equalities.
+        self._is_plain = take.kind is Taken.EVERY and not (any_of and len(links) > 1)
+        self._equal_only = self._is_plain and all(
+            link.operator is Operator.EQUAL and not link.blanks for link in links
+        )
+
+    def said(self, kind: JoinType, plan: Sequence[JoinedField]) -> Said | Stacked:
+        """The rows of a type of join with these fields. NotInSql."""
+        if kind is JoinType.CROSS:
+            cross = self._from_left().join(self._relation(_RIGHT), join_type="cross")
+            return self._pairs(plan, cross, frozenset())
+        if kind in (JoinType.LEFT_SEMI, JoinType.LEFT_ANTI):
+            return self._one_side(plan, found=kind is JoinType.LEFT_SEMI, left=True)
+        if kind in (JoinType.RIGHT_SEMI, JoinType.RIGHT_ANTI):
+            return self._one_side(plan, found=kind is JoinType.RIGHT_SEMI, left=False)
+        if kind is JoinType.FULL_ANTI:
+            return Stacked((self._left_alone(plan), self._right_alone(plan)), self._open(plan, kind))
+        if kind is JoinType.INNER:
+            return self._pairs(plan, self._joined(""), self._open(plan, kind))
+        if kind is JoinType.LEFT_OUTER:
+            return self._pairs(plan, self._joined("left"), self._open(plan, kind))
+        if kind is JoinType.FULL_OUTER and self._equal_only:
+            return self._pairs(plan, self._joined("full"), self._open(plan, kind))
+        if kind is JoinType.RIGHT_OUTER and self._is_plain:
+            return self._pairs(plan, self._joined("right"), self._open(plan, kind))
+        pairs = self._pairs(plan, self._joined("left" if kind is JoinType.FULL_OUTER else ""), frozenset())
+        # Rows that are passed over stand among those without partner.
+        return Stacked((pairs, self._right_alone(plan, in_pairs=True)), self._open(plan, kind))
+
+    def none_of(self, plan: Sequence[JoinedField]) -> Said:
+        """No row, with these fields: where each row takes every match, none is passed over."""
+        alone = self._left_alone(plan)
+        return replace(alone, rest=self._from_left().where(exp.Boolean(this=False)))
+
+    def _condition(self, links: Sequence[LinkField], *, any_of: bool) -> exp.Expr:
+        made = [exp.Paren(this=self._link(entry)) if any_of else self._link(entry) for entry in links]
+        return exp.or_(*made, wrap=False) if any_of else exp.and_(*made, wrap=False)
+
+    def _link(self, link: LinkField) -> exp.Expr:
+        said = f"{link.left} {link.operator.value} {link.right}"
+        if link.likeness is not None:
+            raise NotInSql(f"“{said}” compares how alike values are, which no SQL says.")
+        one, kind = self._side(_LEFT, link.left, link.preparation)
+        other, other_kind = self._side(_RIGHT, link.right, link.preparation)
+        Scalars(self._left, self._target).check_compared(kind, other_kind, said)
+        if kind is None or other_kind is None:
+            raise NotInSql(f"“{said}” compares a field without any value, which has no type yet.")
+        if link.blanks and link.preparation.compare_as:
+            raise NotInSql(f"“{said}” tells blanks from what cannot be converted.")
+        if link.operator not in _BLANKS:
+            one = self._target.in_order(one, kind)
+        sign = _BLANKS[link.operator] if link.blanks else _SIGNS[link.operator]
+        return sign(this=one, expression=other)
+
+    def _side(self, side: str, text: str, preparation: Preparation) -> tuple[exp.Expr, FieldType | None]:
+        """What is compared of a side, and its type."""
+        rows = self._left if side == _LEFT else self._right
+        scalars = Scalars(rows, self._target, side)
+        _, kind = scalars.value(text)
+        if not preparation or kind is None:
+            return scalars.key(text), kind
+        if kind not in _PREPARED or preparation.compare_as not in _PREPARED_AS:
+            raise NotInSql(f"{text} is {kind.value}, and is compared as a number or prepared otherwise.")
+        prepared = Prepared(self._table_of(rows, text, preparation), rows.table, text, preparation)
+        if prepared not in self._prepared[side]:
+            self._prepared[side].append(prepared)
+        column = _at(side, _prepared_name(rows, self._prepared[side].index(prepared)))
+        return column, _PREPARED_AS[preparation.compare_as] or kind
+
+    def _table_of(self, rows: SqlRows, text: str, preparation: Preparation) -> str:
+        parts = (text, rows.table, preparation)
+        return name_apart(f"{text} of {rows.table}, prepared", parts, self._target.longest_name)
+
+    def _relation(self, side: str) -> exp.Expr:
+        """The rows of a side, with what is compared of them where that is prepared."""
+        rows = self._left if side == _LEFT else self._right
+        if not self._prepared[side]:
+            return rows.relation(side)
+        columns = [*passed_on(rows).values(), rows.column(rows.place)]
+        inner = exp.Select().from_(rows.relation())
+        for number, entry in enumerate(self._prepared[side]):
+            value, _ = Scalars(rows, self._target).value(entry.text)
+            own = exp.EQ(this=_at(entry.table, VALUE), expression=value)
+            inner = inner.join(exp.Table(this=quoted(entry.table)), on=own, join_type="left")
+            columns.append(named(_at(entry.table, PREPARED), _prepared_name(rows, number)))
+        return exp.Subquery(this=inner.select(*columns), alias=exp.TableAlias(this=quoted(side)))
+
+    def _from_left(self) -> exp.Select:
+        return exp.Select().from_(self._relation(_LEFT))
+
+    def _joined(self, kind: str) -> exp.Select:
+        """The rows of both: pairs, and those without partner of the side or sides that `kind` says."""
+        on = self._on.copy()
+        if self._take.kind is Taken.EVERY:
+            return self._from_left().join(self._relation(_RIGHT), on=on, join_type=kind)
+        places = self._places()
+        first = exp.EQ(this=_at(_PAIRS, _PAIR_PLACES[0]), expression=self._place(_LEFT))
+        second = exp.EQ(this=_at(_PAIRS, _PAIR_PLACES[1]), expression=self._place(_RIGHT))
+        pairs = exp.alias_(places.subquery(), quoted(_PAIRS), table=True)
+        joined = self._from_left().join(pairs, on=first, join_type=kind)
+        return joined.join(self._relation(_RIGHT), on=second, join_type=kind)
+
+    def _places(self) -> exp.Select:
+        """Which left row takes which right one: the places of both."""
+        made = [
+            exp.alias_(self._place(side), quoted(name))
+            for side, name in zip((_LEFT, _RIGHT), _PAIR_PLACES, strict=True)
+        ]
+        joined = self._from_left().join(self._relation(_RIGHT), on=self._on.copy())
+        if self._take.kind is Taken.EVERY:
+            return joined.select(*made)
+        if self._take.expression:
+            value, _ = Scalars(self._right, self._target, _RIGHT).value(self._take.expression)
+            joined = joined.where(exp.Not(this=exp.Is(this=value, expression=exp.Null())))
+        nth = exp.alias_(numbered(self._taken_first(), [self._place(_LEFT)]), quoted("nth"))
+        each = exp.alias_(joined.select(*made, nth).subquery(), quoted("found"), table=True)
+        names = [exp.alias_(_at("found", name), quoted(name)) for name in _PAIR_PLACES]
+        first = exp.EQ(this=_at("found", "nth"), expression=exp.Literal.number(1))
+        return exp.Select().select(*names).from_(each).where(first)
+
+    def _taken_first(self) -> list[exp.Expr]:
+        by_place = ordered(self._place(_RIGHT), descending=self._take.kind is Taken.LAST)
+        if not self._take.expression:
+            return [by_place]
+        value = Scalars(self._right, self._target, _RIGHT).in_order(self._take.expression)
+        return [ordered(value, descending=self._take.kind is Taken.GREATEST), by_place]
+
+    def _place(self, side: str) -> exp.Expr:
+        rows = self._left if side == _LEFT else self._right
+        return rows.column(rows.place, side)
+
+    def _pairs(self, plan: Sequence[JoinedField], joined: exp.Select, is_open: frozenset[str]) -> Said:
+        order = numbered([ordered(self._place(side)) for side in (_LEFT, _RIGHT)])
+        return Said(
+            self._columns(plan, (_LEFT, _RIGHT)),
+            order,
+            joined,
+            is_open,
+            self._empty(plan),
+            self._all_prepared,
+        )
+
+    def _one_side(
+        self, plan: Sequence[JoinedField], *, found: bool, left: bool, in_pairs: bool = False
+    ) -> Said:
+        """Rows of a side that match some row, or none.  in_pairs: that end in a pair, or in none."""
+        own, other = (self._left, self._right) if left else (self._right, self._left)
+        sides = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
+        exists = exp.Exists(this=self._partners(other, *sides, in_pairs=in_pairs))
+        where = exists if found else exp.Not(this=exists)
+        rest = exp.Select().from_(self._relation(sides[0])).where(where)
+        columns = self._columns(plan, (sides[0],))
+        place, is_open = own.column(own.place, sides[0]), self._open_of(plan, own, left=left)
+        return Said(columns, place, rest, is_open, self._empty(plan), self._all_prepared)
+
+    def _partners(self, other: SqlRows, own_side: str, other_side: str, *, in_pairs: bool) -> exp.Select:
+        """The pairs of a row of a side, seen from it."""
+        one = exp.Literal.number(1)
+        if not in_pairs or self._take.kind is Taken.EVERY:
+            return exp.Select().select(one).from_(self._relation(other_side)).where(self._on.copy())
+        pairs = exp.alias_(self._places().subquery(), quoted(_PAIRS), table=True)
+        name = _PAIR_PLACES[0] if own_side == _LEFT else _PAIR_PLACES[1]
+        same = exp.EQ(this=_at(_PAIRS, name), expression=self._place(own_side))
+        return exp.Select().select(one).from_(pairs).where(same)
+
+    def _left_alone(self, plan: Sequence[JoinedField]) -> Said:
+        return self._one_side(plan, found=False, left=True)
+
+    def _right_alone(self, plan: Sequence[JoinedField], *, in_pairs: bool = False) -> Said:
+        return self._one_side(plan, found=False, left=False, in_pairs=in_pairs)
+
+    def _columns(self, plan: Sequence[JoinedField], sides: Sequence[str]) -> dict[str, exp.Expr]:
+        """What gives each field where rows of these sides are there."""
+        made: dict[str, exp.Expr] = {}
+        for entry in plan:
+            if entry.side in (Of.BOTH, Of.WHICH):
+                made[entry.field.name] = self._told(entry, sides)
+                continue
+            if entry.side not in (Of.LEFT, Of.RIGHT, Of.EITHER, Of.LEFT_FIRST, Of.RIGHT_FIRST):
+                raise NotInSql(f"The field “{entry.field.name}”, which says how a row was found, has no SQL.")
+            own = {_LEFT: entry.left, _RIGHT: entry.right}
+            order = (_RIGHT, _LEFT) if entry.side is Of.RIGHT_FIRST else (_LEFT, _RIGHT)
+            values = [self._column(entry, side, own[side]) for side in order if side in sides and own[side]]
+            if not values:
+                kind = self._type(entry)
+                made[entry.field.name] = exp.Cast(this=exp.Null(), to=kind)
+            elif entry.side is Of.EITHER and len(values) > 1 and self._is_empty(entry):
+                # A blank that matches an empty text stays a blank.
+                no_left = exp.If(this=exp.Is(this=self._place(_LEFT), expression=exp.Null()), true=values[1])
+                made[entry.field.name] = exp.Case(ifs=[no_left], default=values[0])
+            else:
+                first, *others = values
+                made[entry.field.name] = exp.Coalesce(this=first, expressions=others) if others else first
+        return made
+
+    def _told(self, entry: JoinedField, sides: Sequence[str]) -> exp.Expr:
+        """Whether both sides have a row, or which one has."""
+        lacks = {side: exp.Is(this=self._place(side), expression=exp.Null()) for side in sides}
+        if entry.side is Of.BOTH:
+            if len(sides) < 2:
+                return exp.Boolean(this=False)
+            return exp.and_(*(exp.Not(this=test) for test in lacks.values()))
+        texts: list[exp.Expr] = [exp.Literal.string(text) for text in entry.said]
+        if len(sides) < 2:
+            return exp.Cast(this=texts[0 if sides[0] == _LEFT else 1], to=self._type(entry))
+        ifs = [exp.If(this=lacks[_LEFT], true=texts[1]), exp.If(this=lacks[_RIGHT], true=texts[0])]
+        said = exp.Case(ifs=ifs, default=texts[2 if len(texts) > 2 else 0])
+        return exp.Cast(this=said, to=self._type(entry))
+
+    def _column(self, entry: JoinedField, side: str, name: str) -> exp.Expr:
+        rows = self._left if side == _LEFT else self._right
+        own = next(field for field in rows.fields if field.name == name)
+        column = rows.column(name, side)
+        if own.arrow_type == entry.field.arrow_type:
+            return column
+        return exp.Cast(this=column, to=self._type(entry))
+
+    def _type(self, entry: JoinedField) -> exp.DataType:
+        return self._target.type_of(entry.field.type, scale_of(entry.field.arrow_type))
+
+    def _open(self, plan: Sequence[JoinedField], kind: JoinType) -> frozenset[str]:
+        """The fields in which a cell may be without partner."""
+        found = set(self._open_of(plan, self._left, left=True) | self._open_of(plan, self._right, left=False))
+        for entry in plan:
+            if entry.side is Of.RIGHT and (kind.keeps_unmatched_left or kind is JoinType.FULL_ANTI):
+                found.add(entry.field.name)
+            if entry.side is Of.LEFT and (kind.keeps_unmatched_right or kind is JoinType.FULL_ANTI):
+                found.add(entry.field.name)
+        return frozenset(found)
+
+    def _empty(self, plan: Sequence[JoinedField]) -> frozenset[str]:
+        """The fields in which a text may be empty."""
+        return frozenset(entry.field.name for entry in plan if self._is_empty(entry))
+
+    def _is_empty(self, entry: JoinedField) -> bool:
+        return entry.left in self._left.empty or entry.right in self._right.empty
+
+    @property
+    def _all_prepared(self) -> tuple[Prepared, ...]:
+        return (*self._prepared[_LEFT], *self._prepared[_RIGHT])
+
+    @staticmethod
+    def _open_of(plan: Sequence[JoinedField], rows: SqlRows, *, left: bool) -> frozenset[str]:
+        names = ((entry.field.name, entry.left if left else entry.right) for entry in plan)
+        return frozenset(name for name, own in names if own in rows.open)
+
+
+def _prepared_name(rows: SqlRows, number: int) -> str:
+    """What a column of prepared values is called among those of its rows."""
+    return free_name(f"prepared {number + 1}", rows.fields)
+
+
+def _at(table: str, name: str) -> exp.Column:
+    return exp.column(quoted(name), table=quoted(table))

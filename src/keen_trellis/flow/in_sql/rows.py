@@ -1,0 +1,163 @@
+"""Rows as a query has them: a table or common table expression, its columns, and what puts them in order."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+import sqlglot.expressions as exp
+
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.link import Preparation
+from keen_trellis.core.table import Field
+
+
+class NotInSql(UsageError):
+    """A step, or a part of one, that no SQL says exactly."""
+
+
+@dataclass(frozen=True)
+class SqlRows:
+    """The rows at a port.
+
+    table: what they are called in the query.  name: what they are called in the flow.  place: the column by
+    whose numbers they stand in order; no two rows have the same.  open: fields in which a cell may be without
+    partner; it is null, as a blank is.  empty: those in which a text may be empty: no source has such texts,
+    and where rows are put together by them they are blanks.
+    """
+
+    table: str
+    name: str
+    fields: tuple[Field, ...]
+    place: str
+    open: frozenset[str] = frozenset()
+    empty: frozenset[str] = frozenset()
+
+    def column(self, name: str, alias: str = "") -> exp.Column:
+        """A column of them, under the name that they have in a part of the query."""
+        return exp.column(exp.to_identifier(name, quoted=True), table=quoted(alias or self.table))
+
+    def relation(self, alias: str = "") -> exp.Table:
+        """They themselves, behind FROM."""
+        return exp.Table(this=quoted(self.table), alias=exp.TableAlias(this=quoted(alias)) if alias else None)
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A table of two columns: each value of `text`, a field or expression, in the rows of `of`, and what
+    `core` makes of it before it is compared. No database prepares values just so: they are sent there.
+    """
+
+    table: str
+    of: str
+    text: str
+    preparation: Preparation
+
+
+VALUE, PREPARED = "value", "prepared"
+
+
+@dataclass(frozen=True)
+class Said:
+    """A step in SQL. columns: what gives each field, in order.  place: what gives the order.  rest: the
+    query without them.  open, empty: as in SqlRows.  prepared: tables that it reads besides.
+    """
+
+    columns: Mapping[str, exp.Expr]
+    place: exp.Expr
+    rest: exp.Select
+    open: frozenset[str] = frozenset()
+    empty: frozenset[str] = frozenset()
+    prepared: tuple[Prepared, ...] = ()
+
+    def select(self, place: str) -> exp.Select:
+        """The query, with the order in a column of this name."""
+        made = [named(value, name) for name, value in self.columns.items()]
+        return self.rest.select(*made, named(self.place, place), append=False, copy=True)
+
+
+@dataclass(frozen=True)
+class Stacked:
+    """A step in SQL that puts rows below each other, in the order of its parts."""
+
+    parts: tuple[Said, ...]
+    open: frozenset[str] = frozenset()
+
+    @property
+    def empty(self) -> frozenset[str]:
+        return frozenset().union(*(part.empty for part in self.parts))
+
+    @property
+    def prepared(self) -> tuple[Prepared, ...]:
+        return tuple(dict.fromkeys(entry for part in self.parts for entry in part.prepared))
+
+
+def quoted(name: str) -> exp.Identifier:
+    """A name, never folded."""
+    return exp.to_identifier(name, quoted=True)
+
+
+def named(value: exp.Expr, name: str) -> exp.Expr:
+    """A value under a name in a list of columns."""
+    if isinstance(value, exp.Column) and value.name == name:
+        return value
+    return exp.Alias(this=value, alias=quoted(name))
+
+
+def numbered(
+    order: Sequence[exp.Expr],
+    groups: Iterable[exp.Expr] = (),
+    function: type[exp.Func] = exp.RowNumber,
+) -> exp.Window:
+    """The number of each row in an order, from 1, within groups."""
+    return exp.Window(
+        this=function(), partition_by=list(groups) or None, order=exp.Order(expressions=list(order))
+    )
+
+
+def ordered(value: exp.Expr, *, descending: bool = False, blanks_first: bool = False) -> exp.Ordered:
+    """A key of an order. Where blanks stand is always said: databases do not agree."""
+    return exp.Ordered(this=value, desc=descending, nulls_first=blanks_first)
+
+
+def passed_on(rows: SqlRows) -> dict[str, exp.Expr]:
+    """All columns as they are."""
+    return {entry.name: rows.column(entry.name) for entry in rows.fields}
+
+
+def kept(rows: SqlRows, holds: exp.Expr | None = None) -> Said:
+    """The rows for which something holds, as they are and in their order."""
+    rest = exp.Select().from_(rows.relation())
+    rest = rest if holds is None else rest.where(holds)
+    return Said(passed_on(rows), rows.column(rows.place), rest, rows.open, rows.empty)
+
+
+def with_columns(rows: SqlRows, more: Mapping[str, exp.Expr]) -> exp.Select:
+    """A part of the query, called as the rows are, in which these columns stand besides theirs."""
+    made = [*passed_on(rows).values(), rows.column(rows.place)]
+    inner = exp.Select().select(*made, *(named(value, name) for name, value in more.items()))
+    below = exp.Subquery(this=inner.from_(rows.relation()), alias=exp.TableAlias(this=quoted(rows.table)))
+    return exp.Select().from_(below)
+
+
+def free_name(name: str, fields: Sequence[Field]) -> str:
+    """The name, or with a number behind it if a field has it; case does not tell names apart."""
+    return first_free(name, {entry.name.casefold() for entry in fields})
+
+
+def name_apart(name: str, parts: object, longest: int | None) -> str:
+    """A name with some letters behind it that tell apart what is made of other parts, of so many bytes."""
+    behind = f" {hashlib.blake2b(repr(parts).encode(), digest_size=3).hexdigest()}"
+    if longest is not None:
+        name = name.encode()[: longest - len(behind)].decode(errors="ignore")
+    return name + behind
+
+
+def first_free(name: str, taken: Collection[str]) -> str:
+    """The name, or with a number behind it if its casefolded form is among those taken."""
+    found, number = name, 1
+    while found.casefold() in taken:
+        number += 1
+        found = f"{name} {number}"
+    return found

@@ -1,0 +1,416 @@
+"""Expressions as SQL. What another database would compute otherwise, in any case, is refused by name."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import Any
+
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from keen_trellis.core.day import today
+from keen_trellis.core.expressions.parsing import Parsed, parsed_tree
+from keen_trellis.core.values import FieldType, type_of_arrow
+from keen_trellis.flow.in_sql.rows import NotInSql, SqlRows
+from keen_trellis.flow.in_sql.target import SqlTarget
+
+# Whole numbers up to here are reals without being rounded.
+_EXACT_REALS = 2**53
+_DIGITS_OF_INTEGERS = 19
+# Numbers in SQL as in the flow: INTEGER is 32 bits elsewhere.
+_LARGEST_PLAIN = 2**31 - 1
+_ORDERING = (exp.LT, exp.LTE, exp.GT, exp.GTE)
+_COMPARED = (exp.EQ, exp.NEQ, exp.NullSafeEQ, exp.NullSafeNEQ, *_ORDERING)
+# Casts that say the same everywhere; from what to what.
+CASTS = {
+    (FieldType.INTEGER, FieldType.TEXT),
+    (FieldType.INTEGER, FieldType.DECIMAL),
+    (FieldType.INTEGER, FieldType.REAL),
+    (FieldType.DECIMAL, FieldType.REAL),
+    (FieldType.DATE, FieldType.TIMESTAMP),
+    (FieldType.DATE, FieldType.TEXT),
+}
+
+
+class Scalars:
+    """Expressions over some rows, for a target. alias: what the rows are called where it stands."""
+
+    def __init__(self, rows: SqlRows, target: SqlTarget, alias: str = "") -> None:
+        self._rows, self.target, self._alias = rows, target, alias
+
+    def value(self, text: str) -> tuple[exp.Expr, FieldType | None]:
+        """A field, or else an expression, and its type; None where it is always blank."""
+        for entry in self._rows.fields:
+            if entry.name == text:
+                return self.column(text), None if entry.untyped else entry.type
+        read = parsed_tree(text, self._rows.fields)
+        return _Saying(self, read).said(read.tree), read.nodes[id(read.tree)].type
+
+    def may_be_empty(self, text: str) -> bool:
+        """Whether a field or expression may give an empty text."""
+        known = {entry.name for entry in self._rows.fields}
+        if text in known:
+            return text in self._rows.empty
+        value, kind = self.value(text)
+        return kind is FieldType.TEXT and not isinstance(value, exp.Cast)
+
+    def key(self, text: str) -> exp.Expr:
+        """A value as rows are put together by it: an empty text is a blank."""
+        value, _ = self.value(text)
+        if self.may_be_empty(text):
+            return exp.Nullif(this=value, expression=exp.Literal.string(""))
+        return value
+
+    def column(self, name: str) -> exp.Expr:
+        """A field."""
+        return self._rows.column(name, self._alias)
+
+    def in_order(self, text: str) -> exp.Expr:
+        """A value as it is ordered."""
+        return self.target.in_order(*self.value(text))
+
+    def literal(self, value: Any, kind: FieldType) -> exp.Expr:
+        """A value that is known."""
+        if value is None:
+            return exp.Cast(this=exp.Null(), to=self.target.type_of(kind))
+        if kind is FieldType.TEXT:
+            return exp.Literal.string(value)
+        if kind is FieldType.BOOLEAN:
+            return exp.Boolean(this=value)
+        if kind is FieldType.REAL:
+            return exp.Cast(this=exp.Literal.string(_real_said(value)), to=self.target.type_of(kind))
+        if kind.is_number:
+            number = exp.Literal.number(str(abs(value)))
+            return exp.Neg(this=number) if value < 0 else number
+        written = value.isoformat(" ") if kind is FieldType.TIMESTAMP else value.isoformat()
+        return exp.Cast(this=exp.Literal.string(written), to=self.target.type_of(kind))
+
+    def check_compared(self, one: FieldType | None, other: FieldType | None, said: str) -> None:
+        """NotInSql unless values of two types compare there as they do here."""
+        if one is not other and FieldType.REAL in (one, other) and None not in (one, other):
+            raise NotInSql(
+                f"“{said}” compares a real with another number, which databases round first.",
+                remedy="CAST both to one type.",
+            )
+
+
+def _real_said(value: float) -> str:
+    if math.isnan(value):
+        return "NaN"
+    return repr(value) if math.isfinite(value) else "Infinity" if value > 0 else "-Infinity"
+
+
+class _Saying:
+    """Says the parts of one expression."""
+
+    def __init__(self, scalars: Scalars, read: Parsed) -> None:
+        self._scalars, self._read = scalars, read
+        self._target = scalars.target
+
+    def said(self, tree: exp.Expr) -> exp.Expr:
+        """A part in SQL. NotInSql."""
+        maker = _MAKERS.get(type(tree))
+        if maker is None:
+            raise self._refused(tree)
+        return maker(self, tree)
+
+    def type_of(self, tree: exp.Expr) -> FieldType | None:
+        return self._read.nodes[id(tree)].type
+
+    def _refused(self, tree: exp.Expr, why: str = "") -> NotInSql:
+        return NotInSql(f"“{tree.sql()}” has no SQL that means the same everywhere{why}.")
+
+    def column(self, tree: exp.Expr) -> exp.Expr:
+        return self._scalars.column(self._read.fields[id(tree.this)].name)
+
+    def literal(self, tree: exp.Literal) -> exp.Expr:
+        if tree.is_string or self.type_of(tree) is not FieldType.REAL:
+            return tree.copy()
+        return self._scalars.literal(float(tree.name), FieldType.REAL)
+
+    def negative(self, tree: exp.Expr) -> exp.Expr:
+        if isinstance(tree.this, exp.Literal) and tree.this.name == str(2**63):
+            raise self._refused(tree, ": the least whole number is written there as a decimal")
+        return exp.Neg(this=self.said(tree.this))
+
+    def of_parts(self, tree: exp.Expr, names: Sequence[str]) -> exp.Expr:
+        """The same with its parts said; all that it has must be named."""
+        left = [name for name, value in tree.args.items() if value and name not in names]
+        if left:
+            raise self._refused(tree)
+        made: dict[str, Any] = {}
+        for name in names:
+            part = tree.args.get(name)
+            if isinstance(part, list):
+                made[name] = [self.said(entry) for entry in part]
+            elif isinstance(part, exp.Expr):
+                made[name] = self.said(part)
+            else:
+                made[name] = part
+        return type(tree)(**made)
+
+    def truth(self, tree: exp.Expr) -> exp.Expr:
+        if isinstance(tree.expression, exp.Boolean):
+            return exp.Is(this=self.bracketed(tree.this), expression=tree.expression.copy())
+        return exp.Is(this=self.bracketed(tree.this), expression=exp.Null())
+
+    def bracketed(self, tree: exp.Expr) -> exp.Expr:
+        made = self.said(tree)
+        plain = isinstance(made, exp.Column | exp.Paren | exp.Func | exp.Literal)
+        return made if plain else exp.Paren(this=made)
+
+    def comparison(self, tree: exp.Expr) -> exp.Expr:
+        sides = [tree.this, tree.expression]
+        return type(tree)(**dict(zip(("this", "expression"), self.compared(tree, sides), strict=True)))
+
+    def compared(self, tree: exp.Expr, sides: Sequence[exp.Expr]) -> list[exp.Expr]:
+        """Values that are compared with the first of them, each said."""
+        types = [self.type_of(side) for side in sides]
+        plain = [self._as_exact_real(side, types) for side in sides]
+        for kind, is_plain in zip(types[1:], plain[1:], strict=True):
+            if not is_plain and not plain[0]:
+                self._scalars.check_compared(types[0], kind, tree.sql())
+        made = [self.said(side) for side in sides]
+        if isinstance(tree, (*_ORDERING, exp.Between)):
+            made[0] = self._target.in_order(made[0], types[0])
+        return made
+
+    def _as_exact_real(self, tree: exp.Expr, types: Sequence[FieldType | None]) -> bool:
+        """Whether a literal among reals is one of them, without being rounded."""
+        number = tree.this if isinstance(tree, exp.Neg) else tree
+        return (
+            FieldType.REAL in types
+            and isinstance(number, exp.Literal)
+            and not number.is_string
+            and number.name.isdecimal()
+            and int(number.name) <= _EXACT_REALS
+        )
+
+    def one_of(self, tree: exp.Expr) -> exp.Expr:
+        if set(tree.args) - {"this", "expressions"}:
+            left = [n for n, v in tree.args.items() if v and n not in ("this", "expressions")]
+            if left:
+                raise self._refused(tree)
+        first, *others = self.compared(tree, [tree.this, *tree.expressions])
+        return exp.In(this=first, expressions=others)
+
+    def between(self, tree: exp.Expr) -> exp.Expr:
+        if tree.args.get("symmetric"):
+            raise self._refused(tree)
+        value, low, high = self.compared(tree, [tree.this, tree.args["low"], tree.args["high"]])
+        return exp.Between(this=value, low=low, high=high)
+
+    def like(self, tree: exp.Expr) -> exp.Expr:
+        if tree.args.get("negate"):
+            raise self._refused(tree)
+        return with_escape(exp.Like(this=self.said(tree.this), expression=tree.expression.copy()))
+
+    def escaped(self, tree: exp.Expr) -> exp.Expr:
+        inner = tree.this
+        if inner.args.get("negate"):
+            raise self._refused(tree)
+        like = exp.Like(this=self.said(inner.this), expression=inner.expression.copy())
+        return exp.Escape(this=like, expression=tree.expression.copy())
+
+    def case(self, tree: exp.Expr) -> exp.Expr:
+        value, ifs = tree.args.get("this"), tree.args["ifs"]
+        made = []
+        for entry in ifs:
+            test = (
+                self.said(entry.this)
+                if value is None
+                else exp.EQ(
+                    **dict(zip(("this", "expression"), self.compared(tree, [value, entry.this]), strict=True))
+                )
+            )
+            made.append(exp.If(this=test, true=self._of_type(entry.args["true"], tree)))
+        default = tree.args.get("default")
+        last = None if default is None else self._of_type(default, tree)
+        return exp.Case(ifs=made, default=last)
+
+    def coalesced(self, tree: exp.Expr) -> exp.Expr:
+        first, *others = (self._of_type(entry, tree) for entry in (tree.this, *tree.expressions))
+        return exp.Coalesce(this=first, expressions=others)
+
+    def _of_type(self, part: exp.Expr, whole: exp.Expr) -> exp.Expr:
+        """A part as the type of the whole."""
+        kind, wanted = self.type_of(part), self.type_of(whole)
+        made = self.said(part)
+        if wanted is None or kind is wanted:
+            return made
+        to = self._target.type_of(wanted, scale_of(self._read.nodes[id(whole)].arrow_type))
+        return exp.Cast(this=made, to=to)
+
+    def cast(self, tree: exp.Expr) -> exp.Expr:
+        kind, node = self.type_of(tree.this), self._read.nodes[id(tree)]
+        wanted = type_of_arrow(node.arrow_type)
+        sized = wanted is FieldType.TEXT and tree.args["to"].expressions
+        if sized or (kind is not None and kind is not wanted and (kind, wanted) not in CASTS):
+            raise self._refused(tree, ": what cannot be converted is blank here, and an error there")
+        if kind is FieldType.DECIMAL and wanted is FieldType.DECIMAL:
+            raise self._refused(tree)
+        to, sizes = node.arrow_type, tree.args["to"].expressions
+        if wanted is FieldType.DECIMAL and sizes:
+            to = pa.decimal128(int(sizes[0].this.name), scale_of(to))
+        return converted(self._target, self.said(tree.this), kind, to)
+
+    def arithmetic(self, tree: exp.Expr) -> exp.Expr:
+        sides = [self.said(tree.this), self.said(tree.expression)]
+        types = [self.type_of(tree.this), self.type_of(tree.expression)]
+        if any(kind is not None and not kind.is_number for kind in types):
+            raise self._refused(tree, ": intervals are computed otherwise")
+        if not tree.find(exp.Column):
+            # Numbers alone would be 32 bits wide.
+            sides[0] = exp.Cast(this=sides[0], to=self._wide(tree))
+        return type(tree)(this=_guarded(sides[0]), expression=_guarded(sides[1]))
+
+    def _wide(self, tree: exp.Expr) -> exp.DataType:
+        node = self._read.nodes[id(tree)]
+        return self._target.type_of(node.type or FieldType.INTEGER, scale_of(node.arrow_type))
+
+    def quotient(self, tree: exp.Expr) -> exp.Expr:
+        real = self._target.type_of(FieldType.REAL)
+        one, other = (exp.Cast(this=self.said(side), to=real.copy()) for side in (tree.this, tree.expression))
+        divisor = exp.Nullif(this=other, expression=exp.Literal.number(0))
+        return exp.Div(this=one, expression=divisor, typed=True, safe=False)
+
+    def remainder(self, tree: exp.Expr) -> exp.Expr:
+        if {self.type_of(tree.this), self.type_of(tree.expression)} != {FieldType.INTEGER}:
+            raise self._refused(tree)
+        divisor = exp.Nullif(this=self.said(tree.expression), expression=exp.Literal.number(0))
+        return exp.Mod(this=_guarded(self.said(tree.this)), expression=divisor)
+
+    def length(self, tree: exp.Expr) -> exp.Expr:
+        return exp.Cast(
+            this=exp.Length(this=self.said(tree.this)), to=self._target.type_of(FieldType.INTEGER)
+        )
+
+    def substring(self, tree: exp.Expr) -> exp.Expr:
+        numbers = [tree.args.get("start"), tree.args.get("length")]
+        for number in numbers:
+            if number is not None and not _is_small(number):
+                raise self._refused(
+                    tree, ", unless it begins and ends at a place that is written as a number"
+                )
+        start, length = numbers
+        return exp.Substring(
+            this=self.said(tree.this),
+            start=start.copy() if start is not None else exp.Literal.number(1),
+            length=length.copy() if length is not None else None,
+        )
+
+    def replaced(self, tree: exp.Expr) -> exp.Expr:
+        new = tree.args.get("replacement")
+        if not tree.expression.name:
+            raise self._refused(tree)
+        return exp.Replace(
+            this=self.said(tree.this),
+            expression=tree.expression.copy(),
+            replacement=new.copy() if new is not None else exp.Literal.string(""),
+        )
+
+    def trimmed(self, tree: exp.Expr) -> exp.Expr:
+        return self.of_parts(tree, ("this", "position", "expression"))
+
+    def extracted(self, tree: exp.Expr) -> exp.Expr:
+        part, kind = tree.this.name.upper(), self.type_of(tree.expression)
+        if part not in ("YEAR", "MONTH", "DAY", "QUARTER", "HOUR", "MINUTE") or kind is None:
+            raise self._refused(tree)
+        made = exp.Extract(this=exp.var(part), expression=self.said(tree.expression))
+        return exp.Cast(this=made, to=self._target.type_of(FieldType.INTEGER))
+
+    def today(self, tree: exp.Expr) -> exp.Expr:
+        # The day of the run here, which is not always the day there.
+        return self._scalars.literal(today(), FieldType.DATE)
+
+
+def converted(target: SqlTarget, value: exp.Expr, kind: FieldType | None, wanted: pa.DataType) -> exp.Expr:
+    """A value of one type as another, one of CASTS; whole numbers too long for a decimal are blank."""
+    to = type_of_arrow(wanted)
+    if (kind, to) == (FieldType.DATE, FieldType.TEXT):
+        return target.day_as_text(value)
+    made = exp.Cast(this=value, to=target.type_of(to, scale_of(wanted)))
+    if (kind, to) != (FieldType.INTEGER, FieldType.DECIMAL):
+        return made
+    digits = wanted.precision - wanted.scale
+    if digits >= _DIGITS_OF_INTEGERS:
+        return made
+    most = exp.Literal.number(str(10**digits - 1))
+    fits = exp.Between(this=value.copy(), low=exp.Neg(this=most.copy()), high=most)
+    return exp.Case(ifs=[exp.If(this=fits, true=made)])
+
+
+def with_escape(like: exp.Like) -> exp.Expr:
+    """LIKE as the standard has it: some databases take a backslash for an escape unless told otherwise."""
+    pattern = like.expression.name
+    if "\\" not in pattern:
+        return like
+    free = next(sign for sign in "!~^#|" if sign not in pattern)
+    return exp.Escape(this=like, expression=exp.Literal.string(free))
+
+
+def _is_small(tree: exp.Expr) -> bool:
+    return isinstance(tree, exp.Literal) and tree.name.isdecimal() and 1 <= int(tree.name) <= _LARGEST_PLAIN
+
+
+def scale_of(kind: pa.DataType) -> int:
+    """The places of a decimal behind its point; 0 of other types."""
+    return kind.scale if pa.types.is_decimal(kind) else 0
+
+
+def _guarded(tree: exp.Expr) -> exp.Expr:
+    """A side of an operator in brackets where it is an operator itself."""
+    return exp.Paren(this=tree) if isinstance(tree, exp.Binary | exp.Neg) else tree
+
+
+def _of(*names: str) -> Callable[[_Saying, Any], exp.Expr]:
+    return lambda saying, tree: saying.of_parts(tree, names)
+
+
+def _logic(saying: _Saying, tree: Any, kind: type[exp.Connector]) -> exp.Expr:
+    sides = [saying.said(side) for side in (tree.this, tree.expression)]
+    sides = [
+        exp.Paren(this=side) if isinstance(side, exp.Connector) and type(side) is not kind else side
+        for side in sides
+    ]
+    return kind(this=sides[0], expression=sides[1])
+
+
+_MAKERS: dict[type, Callable[[_Saying, Any], exp.Expr]] = {
+    exp.Column: _Saying.column,
+    exp.Literal: _Saying.literal,
+    exp.Boolean: lambda _, tree: tree.copy(),
+    exp.Null: lambda _, tree: tree.copy(),
+    exp.Paren: lambda saying, tree: exp.Paren(this=saying.said(tree.this)),
+    exp.Neg: _Saying.negative,
+    exp.And: partial(_logic, kind=exp.And),
+    exp.Or: partial(_logic, kind=exp.Or),
+    exp.Not: lambda saying, tree: exp.Not(this=saying.bracketed(tree.this)),
+    exp.Is: _Saying.truth,
+    exp.In: _Saying.one_of,
+    exp.Between: _Saying.between,
+    exp.Like: _Saying.like,
+    exp.Escape: _Saying.escaped,
+    exp.DPipe: lambda saying, tree: exp.DPipe(
+        this=saying.said(tree.this), expression=saying.said(tree.expression), safe=True
+    ),
+    exp.Case: _Saying.case,
+    exp.Coalesce: _Saying.coalesced,
+    exp.Nullif: lambda saying, tree: exp.Nullif(
+        **dict(zip(("this", "expression"), saying.compared(tree, [tree.this, tree.expression]), strict=True))
+    ),
+    exp.Cast: _Saying.cast,
+    exp.Length: _Saying.length,
+    exp.Trim: _Saying.trimmed,
+    exp.Substring: _Saying.substring,
+    exp.Replace: _Saying.replaced,
+    exp.Abs: _of("this"),
+    exp.Extract: _Saying.extracted,
+    exp.CurrentDate: _Saying.today,
+    exp.Mod: _Saying.remainder,
+    exp.Div: _Saying.quotient,
+    **dict.fromkeys((exp.Add, exp.Sub, exp.Mul), _Saying.arithmetic),
+    **dict.fromkeys(_COMPARED, _Saying.comparison),
+}

@@ -1,0 +1,82 @@
+"""The databases whose SQL a flow can be said in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import sqlglot.expressions as exp
+
+from keen_trellis.core.errors import UsageError
+from keen_trellis.core.values import FieldType
+
+_SQL_TYPES = {
+    FieldType.TEXT: "VARCHAR",
+    FieldType.INTEGER: "BIGINT",
+    FieldType.REAL: "DOUBLE PRECISION",
+    FieldType.BOOLEAN: "BOOLEAN",
+    FieldType.DATE: "DATE",
+    FieldType.TIME: "TIME",
+    FieldType.TIMESTAMP: "TIMESTAMP",
+}
+
+
+@dataclass(frozen=True)
+class SqlTarget:
+    """A database, or the standard itself.
+
+    name: what it is called on the command line.  dialect: sqlglot's.  collation: by which texts stand in the
+    order of their code points, "" where they always do.  longest_name: of a column or table in bytes, None
+    for no limit.  says_days_by: the function and pattern that make a date a text whatever a session has set.
+    types: those that it calls otherwise than the standard.
+    """
+
+    name: str
+    dialect: str
+    collation: str = ""
+    longest_name: int | None = None
+    says_days_by: tuple[str, str] | None = None
+    types: dict[FieldType, str] = field(default_factory=dict, hash=False)
+
+    def type_of(self, kind: FieldType, scale: int = 0) -> exp.DataType:
+        """How it calls a type; decimals have 38 digits."""
+        if kind is FieldType.DECIMAL:
+            return exp.DataType.build(f"DECIMAL(38, {scale})")
+        return exp.DataType.build(self.types.get(kind, _SQL_TYPES[kind]), dialect=self.dialect or None)
+
+    def in_order(self, value: exp.Expr, kind: FieldType | None) -> exp.Expr:
+        """A value as it is ordered."""
+        if kind is FieldType.TEXT and self.collation:
+            return exp.Collate(this=value, expression=exp.to_identifier(self.collation, quoted=True))
+        return value
+
+    def day_as_text(self, value: exp.Expr) -> exp.Expr:
+        """A date as 2026-05-31."""
+        if self.says_days_by is None:
+            return exp.Cast(this=value, to=self.type_of(FieldType.TEXT))
+        name, pattern = self.says_days_by
+        return exp.Anonymous(this=name, expressions=[value, exp.Literal.string(pattern)])
+
+    def written(self, tree: exp.Expr) -> str:
+        """SQL as it takes it, laid out to be read."""
+        return tree.sql(dialect=self.dialect or None, pretty=True, identify=True)
+
+
+ANSI = SqlTarget("ansi", "")
+POSTGRESQL = SqlTarget(
+    "postgresql",
+    "postgres",
+    collation="C",
+    longest_name=63,
+    says_days_by=("TO_CHAR", "YYYY-MM-DD"),
+    types={FieldType.TEXT: "TEXT"},
+)
+SPARK = SqlTarget("spark", "spark", types={FieldType.TEXT: "STRING"})
+SQLITE = SqlTarget("sqlite", "sqlite", types={FieldType.TEXT: "TEXT"})
+TARGETS = {target.name: target for target in (ANSI, POSTGRESQL, SPARK)}
+
+
+def target_named(name: str) -> SqlTarget:
+    """The target that is called so; UsageError if there is none."""
+    if name not in TARGETS:
+        raise UsageError(f"There is no dialect “{name}”.", remedy=f"There are: {', '.join(TARGETS)}.")
+    return TARGETS[name]

@@ -1,0 +1,336 @@
+"""Steps in SQL: what PostgreSQL makes of it is what the step itself comes to, value by value and in order."""
+
+import datetime as dt
+import itertools
+import math
+import random
+import unittest
+from collections import Counter
+from decimal import Decimal
+
+import psycopg
+import pyarrow as pa
+from hypothesis import settings as default_settings
+from psycopg import sql
+from pyarrow import parquet
+
+from keen_trellis.core.errors import DataError
+from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import Cells, Field
+from keen_trellis.core.task import Task
+from keen_trellis.core.values import FieldType
+from keen_trellis.flow import edits
+from keen_trellis.flow.file_format import load
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.in_sql.target import POSTGRESQL
+from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+from keen_trellis.flow.steps.compute import ComputeSettings
+from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
+from keen_trellis.flow.steps.first import FirstSettings
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
+from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
+from keen_trellis.flow.to_sql import query_of
+from tests import demo_data, postgres
+from tests.flow.test_through_readers import CONTENTS, FULL, NAMES, joins, on_a_rail, sources
+from tests.tables import rows_of
+
+
+def odd_rows(seed, most=14):
+    """Rows with blanks, duplicates, signs, large numbers, and texts that collations order otherwise."""
+    chosen = random.Random(seed)
+    pools = (
+        (None, 0, 1, 1, 2, 7, -7, 2**53 + 1, -(2**63), 2**62),
+        (
+            None,
+            "a",
+            "A",
+            "b",
+            "B",
+            "ä",
+            "Z",
+            " a",
+            "a b",
+            "pier",
+            "Pier",
+            "_",
+            "50%",
+            "a\\b",
+            "'",
+            "\U0001f600",
+        ),
+        (None, dt.date(2026, 2, 3), dt.date(2026, 2, 3), dt.date(1890, 12, 31), dt.date(2026, 3, 1)),
+        (None, Decimal("1.50"), Decimal("-0.05"), Decimal("0.00"), Decimal("7.00"), Decimal("1234567.89")),
+    )
+    return [tuple(map(chosen.choice, pools)) for _ in range(chosen.randrange(most))]
+
+
+_EXAMPLES = 60
+ROWS = [*CONTENTS.values(), FULL, *(odd_rows(seed) for seed in range(4))]
+
+
+def contents(number):
+    """Tables for the settings of this number: some by turns, and all of them in the long run."""
+    if default_settings.default.max_examples > _EXAMPLES:
+        return ROWS
+    return [ROWS[number % (len(CONTENTS) + 1)], ROWS[-1 - number % 4]]
+
+
+class There:
+    """A connection to the server, with tables that are gone after each query."""
+
+    def __init__(self):
+        self._connection = psycopg.connect(postgres.server().owner)
+
+    def close(self):
+        self._connection.close()
+
+    def rows(self, query, tables):
+        """The rows of a query; `tables` gives the table of each source by its step."""
+        with self._connection.transaction(force_rollback=True), self._connection.cursor() as cursor:
+            for sent in query.sources:
+                place = Field(sent.rows.place, pa.int64())
+                rows = [(*row, number) for number, row in enumerate(rows_of(tables[sent.step]))]
+                self._send(cursor, sent.rows.table, (*sent.rows.fields, place), rows)
+            for entry in query.prepared:
+                self._send(cursor, entry.table, *prepared(cursor, query, entry))
+            cursor.execute(query.text.encode())
+            return cursor.fetchall()
+
+    def _send(self, cursor, name, fields, rows):
+        columns = []
+        for field in fields:
+            scale = field.arrow_type.scale if field.type is FieldType.DECIMAL else 0
+            kind = POSTGRESQL.type_of(field.type, scale).sql(dialect="postgres")
+            collate = ' COLLATE "C"' if field.type is FieldType.TEXT else ""
+            columns.append(sql.SQL("{} {}").format(sql.Identifier(field.name), sql.SQL(kind + collate)))
+        made = sql.SQL(", ").join(columns)
+        cursor.execute(sql.SQL("CREATE TEMPORARY TABLE {} ({})").format(sql.Identifier(name), made))
+        with cursor.copy(sql.SQL("COPY {} FROM STDIN").format(sql.Identifier(name))) as copy:
+            for row in rows:
+                copy.write_row(row)
+
+
+def prepared(cursor, query, entry):
+    """The columns and rows of a table of prepared values: its values are asked for there, prepared here."""
+    values, kind = query.values_of(entry)
+    cursor.execute(values.encode())
+    distinct = pa.array([row[0] for row in cursor.fetchall()], kind)
+    made = prepare(Cells(distinct), entry.preparation).of_rows
+    rows = zip(distinct.to_pylist(), made.to_pylist(), strict=True)
+    return (Field("value", kind), Field("prepared", made.type)), list(rows)
+
+
+def same(one, other):
+    """Whether two cells are the same value of the same type."""
+    if isinstance(one, float) and isinstance(other, float):
+        return one == other or (math.isnan(one) and math.isnan(other))
+    return type(one) is type(other) and one == other
+
+
+class InPostgres(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.there = There()
+        cls.addClassCleanup(cls.there.close)
+        cls.sources = sources()
+
+    def rail(self, kind, rows, flow):
+        return edits.add_source(flow, self.sources.settings(kind, rows), f"Rail {len(flow.steps)}")
+
+    def tried(self, flow, step, settings):
+        """Whether a step can be said in SQL; its rows at each port are the same there and here then."""
+        runner = Runner(KINDS, self.sources.library)
+        planned = runner.plan(flow).planned(step, Task())
+        all_said = True
+        for port in KINDS.of(flow.step(step)).ports(settings):
+            query = query_of(planned, port, POSTGRESQL)
+            if query.refused:
+                all_said = False
+                continue
+            with self.subTest(settings, port=port):
+                self.compared(runner, flow, step, port, query)
+        return all_said
+
+    def compared(self, runner, flow, step, port, query):
+        """The rows there and here are the same, and in the same order."""
+        tables = {entry.step: runner.result(flow, entry.step).rows for entry in query.sources}
+        try:
+            here = rows_of(runner.result(flow, step).ports[port])
+        except DataError:  # a result that does not fit is an error here; it is one there, too
+            with self.assertRaises(psycopg.DataError):
+                self.there.rows(query, tables)
+            return
+        there = self.there.rows(query, tables)
+        text = query.text
+        self.assertEqual(len(there), len(here), text)
+        for number, (one, other) in enumerate(zip(here, there, strict=True)):
+            if not all(map(same, one, other)):
+                self.fail(f"row {number}: {one} here, {other} there\n{text}")
+
+    def step(self, kind, settings, *tables):
+        """A flow of one step, its id, and the step's settings."""
+        flow, rails = Flow(), []
+        for rows in tables:
+            flow, rail = self.rail("a.parquet", rows, flow)
+            rails.append(Input(rail))
+        flow, step = edits.add_step(flow, kind, "Made", rails, settings)
+        return flow, step, settings
+
+    def test_each_kind_on_a_rail(self):
+        said = {
+            kind
+            for number, (kind, settings) in enumerate(on_a_rail())
+            for rows in contents(number)
+            if self.tried(*self.step(kind, settings, rows))
+        }
+        self.assertEqual(said, {"filter", "compute", "choose", "fill", "sort", "distinct", "first"})
+
+    def test_joins_and_unions(self):
+        said = Counter(
+            settings.type if kind == "join" else kind
+            for number, (kind, settings) in enumerate(joins())
+            for place, rows in enumerate(contents(number))
+            if self.tried(*self.step(kind, settings, rows, ROWS[(number + place) % len(ROWS)]))
+        )
+        self.assertEqual(set(said), {kind.value for kind in JoinType} | {"union"})
+
+    def test_what_each_left_row_takes(self):
+        link = LinkSettings("k", "k")
+        for number, (kind, take) in enumerate(
+            itertools.product(JoinType, ("first", "last", "least:m", "greatest:d"))
+        ):
+            if kind is JoinType.CROSS:
+                continue
+            settings = JoinSettings(links=(link,), type=kind.value, take=take)
+            tables = [FULL + odd_rows(number + more, 20) for more in (0, 100)]
+            self.compared_alone(*self.step("join", settings, *tables))
+
+    def test_measures(self):
+        measures = [
+            MeasureSettings("n", "count"),
+            MeasureSettings("filled", "count", "t"),
+            MeasureSettings("several", "count-distinct", "k"),
+            MeasureSettings("total", "sum", "m"),
+            MeasureSettings("mean", "mean", "m"),
+            *(MeasureSettings(f"{how} {name}", how, name) for how in ("least", "greatest") for name in NAMES),
+        ]
+        for keys, seed in itertools.product(((), ("t",), ("k", "d"), ("k / 2",)), range(3)):
+            settings = SummariseSettings(keys=keys, measures=tuple(measures))
+            self.compared_alone(*self.step("summarise", settings, FULL + odd_rows(seed, 20)))
+
+    def test_blends(self):
+        measures = (
+            BlendMeasure("n", "count"),
+            BlendMeasure("worth", "sum", "m"),
+            BlendMeasure("last", "greatest", "t"),
+        )
+        for links, keep, where in itertools.product(("t", "k"), ("every", "found"), ("", "k > 0")):
+            link = LinkSettings(links, links)
+            settings = BlendSettings(others=(OtherSettings((link,), measures, where),), keep=keep)
+            self.compared_alone(*self.step("blend", settings, odd_rows(1, 20), FULL))
+            self.compared_alone(*self.step("blend", settings, odd_rows(1, 20), odd_rows(2, 20) + FULL))
+
+    def test_empty_texts_are_blanks_where_rows_are_put_together(self):
+        rows = [
+            (n, text, None, None) for n, text in enumerate(["a", "ab", None, "b", "abc", "a", None, "xb"])
+        ]
+        flow, rail = self.rail("a.parquet", rows, Flow())
+        flow, cut = edits.insert_after(
+            flow, Input(rail), "compute", ComputeSettings(field="s", expression="SUBSTRING(t FROM 2)")
+        )
+        first = LinkSettings("s", "s")
+        for kind, settings, inputs in (
+            ("summarise", SummariseSettings(keys=("s",), measures=(MeasureSettings("n", "count"),)), 1),
+            ("distinct", DistinctSettings(keys=(KeySettings("s"),)), 1),
+            ("first", FirstSettings(count=1, each=("s",)), 1),
+            ("join", JoinSettings(links=(first,), type="full-outer"), 2),
+            ("join", JoinSettings(links=(LinkSettings("s", "s", operator="<="),), type="inner"), 2),
+            (
+                "join",
+                JoinSettings(links=(LinkSettings("s", "s", blank_matches_blank=True),), type="inner"),
+                2,
+            ),
+        ):
+            made, step = edits.add_step(flow, kind, "Made", [Input(cut)] * inputs, settings)
+            self.compared_alone(made, step, settings)
+        # The empty text comes first in one order, and a blank in the other.
+        summary = SummariseSettings(keys=("s",), measures=(MeasureSettings("n", "count"),))
+        for descending in (False, True):
+            order = SortSettings((SortKeySettings("k", descending),))
+            made, ordered = edits.insert_after(flow, Input(cut), "sort", order)
+            self.compared_alone(*edits.insert_after(made, Input(ordered), "summarise", summary), summary)
+
+    def test_names_of_any_characters(self):
+        odd = ['a "b"', "place", "SELECT", "é; --", "nth", "k"]
+        path = self.sources.folder / "odd.parquet"
+        table = pa.table({name: pa.array([2, 1, 2, None]) for name in odd})
+        parquet.write_table(table, path)
+        flow, rail = edits.add_source(Flow(), SourceSettings("columns", str(path)), 'Rail "1"; --')
+        for kind, settings in (
+            ("first", FirstSettings(count=1, each=("place",), by=(SortKeySettings("nth"),))),
+            ("distinct", DistinctSettings(keys=(KeySettings('a "b"'),))),
+            ("compute", ComputeSettings(field='"', expression='"é; --" + place + "SELECT"')),
+        ):
+            made, step = edits.insert_after(flow, Input(rail), kind, settings)
+            self.compared_alone(made, step, settings)
+        long = "n" * 64
+        made, step = edits.insert_after(
+            flow, Input(rail), "compute", ComputeSettings(field=long, expression="k")
+        )
+        (error,) = self.query(made, step).refused
+        self.assertIn("more than 63 bytes", str(error))
+
+    def test_a_chain_of_steps_that_meets_itself(self):
+        flow, left = self.rail("a.parquet", odd_rows(3, 30), Flow())
+        flow, right = self.rail("a.parquet", odd_rows(4, 30) + FULL, flow)
+        prepared = LinkSettings("t", "t", ("case", "outer-spaces"))
+        last = left
+        for number in range(4):
+            link = LinkSettings("k", "k") if number % 2 else prepared
+            settings = JoinSettings(links=(link,), type="left-outer", bring=("m",), take="first")
+            flow, knot = edits.add_step(flow, "join", f"Knot {number}", [Input(last), Input(right)], settings)
+            flow, last = edits.insert_after(
+                flow,
+                Input(knot),
+                "filter",
+                FilterSettings(conditions=(ConditionSettings("k", "filled"),)),
+            )
+        self.compared_alone(flow, last, settings)
+        again = JoinSettings(links=(prepared,), type="full-outer")
+        flow, last = edits.add_step(flow, "join", "Again", [Input(last), Input(left)], again)
+        self.compared_alone(flow, last, again)
+
+    def test_the_demo(self):
+        said = set()
+        for path in demo_data.folder().glob("*.trellis"):
+            flow = load(path, KINDS)
+            runner = Runner(KINDS, self.sources.library)
+            for step in (step for step in flow.steps if KINDS.ends_rail(step)):
+                query = query_of(runner.plan(flow).planned(step.id, Task()), "rows", POSTGRESQL)
+                if not query.refused:
+                    said.add(path.stem)
+                    self.compared(runner, flow, step.id, "rows", query)
+        self.assertEqual(said, {"All couriers", "Cover", "Region by region", "Season report"})
+
+    def query(self, flow, step, port="rows"):
+        return query_of(
+            Runner(KINDS, self.sources.library).plan(flow).planned(step, Task()), port, POSTGRESQL
+        )
+
+    def compared_alone(self, flow, step, settings):
+        """The rows of a step are said in SQL, and are the same there and here."""
+        runner = Runner(KINDS, self.sources.library)
+        query = self.query(flow, step)
+        with self.subTest(settings):
+            self.assertEqual(query.refused, ())
+            self.compared(runner, flow, step, "rows", query)
+
+
+if __name__ == "__main__":
+    unittest.main()
