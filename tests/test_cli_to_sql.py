@@ -44,7 +44,7 @@ class Sql(unittest.TestCase):
         self.assertEqual(query["step"], "Loans with Objects")
         self.assertEqual({entry["source"] for entry in query["tables"]}, SOURCES)
         self.assertEqual(len(query["prepared"]), 2)
-        self.assertIn("ignoring case", query["prepared"][0]["said"])
+        self.assertIn("ignoring case", query["prepared"][0]["table"])
         self.assertIn("LEFT JOIN", query["sql"])
 
     def test_what_no_sql_says_is_named_step_by_step(self):

@@ -27,7 +27,6 @@ from keen_trellis.flow.in_sql.target import SqlTarget
 from keen_trellis.flow.kinds import Standing
 from keen_trellis.flow.plan import Planned
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.wording import ignoring
 
 _PLACE, _PART, _PARTS = "place", "part", "parts"
 
@@ -94,8 +93,7 @@ class Query:
 
 def prepared_said(entry: Prepared) -> str:
     """What a table of prepared values holds."""
-    said = ignoring(entry.preparation)
-    return f"each {entry.text} of {entry.of} (value), and what it is compared as, {said} (prepared)"
+    return f"each {entry.text} of {entry.of} (value), and what it is compared as (prepared)"
 
 
 def query_of(last: Planned, port: str, target: SqlTarget) -> Query:

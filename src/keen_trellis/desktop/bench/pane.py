@@ -28,6 +28,7 @@ from keen_trellis.desktop.bench.following import FollowOpener
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding
 from keen_trellis.desktop.bench.head import Head
+from keen_trellis.desktop.bench.in_sql import SqlOpener
 from keen_trellis.desktop.bench.mend_commands import MendCommands
 from keen_trellis.desktop.bench.panels import Panels
 from keen_trellis.desktop.bench.preview import PreviewOpener
@@ -98,6 +99,7 @@ class BenchPane(QWidget):
         self.slat = SlatOpener(session, panels)
         self.run_values = RunValuesOpener(session, panels)
         self.correction_list = CorrectionListOpener(session, panels)
+        self.in_sql = SqlOpener(session, panels)
         self.types = TypesOpener(session, panels)
         self.guards = Guarding(session, panels)
         self.trace = Following(session, panels, self.grid)

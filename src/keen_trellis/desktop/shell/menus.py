@@ -250,6 +250,9 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all, here.outputs),
         Command("values", "Flow", "Run &values…", "Ctrl+Alt+Shift+V", window.run_values.show),
         Command("from_sql", "Flow", "Steps from &SQL…", "Ctrl+Alt+Shift+S", window.from_sql.ask),
+        Command(
+            "in_sql", "Flow", "These rows in S&QL", "Ctrl+Alt+Shift+Q", window.bench.in_sql.show, here.step
+        ),
         Command("lists", "Flow", "Lists of c&orrections…", "Ctrl+Alt+Shift+L", window.correction_lists.show),
         separator("Flow"),
         Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh, here.steps),

@@ -30,6 +30,7 @@ from keen_trellis.flow.in_sql.rows import (
 )
 from keen_trellis.flow.in_sql.scalars import Scalars, scale_of
 from keen_trellis.flow.in_sql.target import SqlTarget
+from keen_trellis.flow.wording import ignoring
 
 _SIGNS = {
     Operator.EQUAL: exp.EQ,
@@ -137,8 +138,10 @@ class JoinSaying:
         return column, _PREPARED_AS[preparation.compare_as] or kind
 
     def _table_of(self, rows: SqlRows, text: str, preparation: Preparation) -> str:
-        parts = (text, rows.table, preparation)
-        return name_apart(f"{text} of {rows.table}, prepared", parts, self._target.longest_name)
+        name, longest = f"{text} of {rows.table}, {ignoring(preparation)}", self._target.longest_name
+        if preparation.corrections or (longest is not None and len(name.encode()) > longest):
+            return name_apart(name, (text, rows.table, preparation), longest)
+        return name
 
     def _relation(self, side: str) -> exp.Expr:
         """The rows of a side, with what is compared of them where that is prepared."""
