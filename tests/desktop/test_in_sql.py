@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 
 from keen_trellis.session.selection import Selection
+from tests import demo_data
 from tests.desktop.driving import ALT, CTRL, SHIFT, WindowCase
 
 KEY = Qt.Key
@@ -42,9 +43,11 @@ class InSql(WindowCase):
         self.assertFalse(self.window.bench.in_sql.is_shown)
 
     def test_what_cannot_be_said_is_listed_and_not_copied(self):
+        self.window.files.open_flow(demo_data.folder() / "Labels.trellis")
+        self.rest()
         output = next(step.id for step in self.session.flow.steps if step.kind == "output")
         self.shown(output)
-        self.assertIn("• fill title and 2 more: ", self.text())
+        self.assertIn("• Labels with Makers: A ladder of links has no SQL yet.", self.text())
         self.assertFalse(self.window.bench.in_sql.view.copy.isVisible())
         QGuiApplication.clipboard().setText("before")
         self.press(KEY.Key_C)

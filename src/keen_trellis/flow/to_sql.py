@@ -157,6 +157,7 @@ class _Writer:
             error.where = error.where or planned.step.name
             self._refused.append(error)
             return rows
+        self._check_tellers(planned, rows, said.open)
         select = said.select(self._place) if isinstance(said, Said) else self._stacked(said)
         self._with.append(exp.CTE(this=select, alias=exp.TableAlias(this=quoted(rows.table))))
         self._prepared += said.prepared
@@ -184,6 +185,14 @@ class _Writer:
         found = first_free(said, self._tables)
         self._tables.add(found.casefold())
         return found
+
+    def _check_tellers(self, planned: Planned, rows: SqlRows, is_open: Mapping[str, str]) -> None:
+        """Refuse a field that is called as a column which says what cells have a partner."""
+        taken = {name.casefold() for name in is_open.values() if name}
+        both = [entry.name for entry in rows.fields if entry.name.casefold() in taken]
+        if both:
+            said = f"The field “{both[0]}” is called as the column that says which cells have a partner."
+            self._refused.append(NotInSql(said, where=planned.step.name, remedy="Rename it."))
 
     def _check_names(self, planned: Planned, rows: SqlRows) -> None:
         """Refuse names that a database would cut off: two might become one."""

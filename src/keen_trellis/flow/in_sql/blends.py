@@ -10,7 +10,7 @@ from keen_trellis.core.blending import Keep, Other, Stands
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.summarising import Key
 from keen_trellis.core.table import Field
-from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, named, quoted
+from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, first_free, named, quoted
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.summaries import said_key, said_measure
 from keen_trellis.flow.in_sql.target import SqlTarget
@@ -29,7 +29,8 @@ def said_blend(
     fields = iter(made[len(main.fields) :])
     columns: dict[str, exp.Expr] = {entry.name: main.column(entry.name, _MAIN) for entry in main.fields}
     rest = exp.Select().from_(main.relation(_MAIN))
-    is_open, found = set(main.open), []
+    columns |= {teller: main.column(teller, _MAIN) for teller in main.tellers}
+    is_open, found = dict(main.open), []
     for number, (other, rows) in enumerate(zip(others, tables, strict=True), 1):
         alias = f"{_GROUPS} {number}"
         own = [next(fields) for _ in other.measures]
@@ -37,6 +38,8 @@ def said_blend(
         below = exp.Subquery(this=groups, alias=exp.TableAlias(this=quoted(alias)))
         rest = rest.join(below, on=_on(main, other, alias, target), join_type="left")
         found.append(_has_group(alias))
+        teller = first_free(f"{rows.name} found", {name.casefold() for name in columns})
+        columns[teller] = _has_group(alias)
         for place, (placed, entry) in enumerate(zip(other.measures, own, strict=True), 1):
             if placed.stands is not Stands.EVERY:
                 raise NotInSql(f"{entry.name} stands on the first row, or is spread, which has no SQL yet.")
@@ -44,11 +47,11 @@ def said_blend(
             if placed.measure.function.counts:
                 value = exp.Coalesce(this=value, expressions=[exp.Literal.number(0)])
             else:
-                is_open.add(entry.name)
+                is_open[entry.name] = teller
             columns[entry.name] = value
     if keep is Keep.FOUND:
         rest = rest.where(exp.or_(*found))
-    return Said(columns, main.column(main.place, _MAIN), rest, frozenset(is_open), main.empty)
+    return Said(columns, main.column(main.place, _MAIN), rest, is_open, main.empty)
 
 
 def _groups(rows: SqlRows, other: Other, own: Sequence[Field], target: SqlTarget) -> exp.Select:

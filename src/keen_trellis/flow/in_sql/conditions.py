@@ -42,15 +42,17 @@ def _said(rows: SqlRows, entry: Condition, target: SqlTarget) -> exp.Expr:
     if entry.how is Comparison.TRUE:
         return scalars.value(entry.of)[0]
     field, column = find_field(rows.fields, entry.of), scalars.column(entry.of)
-    if entry.how in (Comparison.PARTNER, Comparison.NO_PARTNER, Comparison.BLANK) and field.name in rows.open:
-        raise NotInSql(
-            f"“{entry}” tells a blank from a cell without partner, which are both NULL in a database.",
-            remedy="Ask for those that are not blank, or take the rows of a part of the knot.",
-        )
-    if entry.how in (Comparison.PARTNER, Comparison.NO_PARTNER):
-        return exp.Boolean(this=entry.how is Comparison.PARTNER)
-    if entry.how is Comparison.BLANK:
-        return exp.Is(this=column, expression=exp.Null())
+    if entry.how in (Comparison.PARTNER, Comparison.NO_PARTNER, Comparison.BLANK):
+        found = rows.has_partner(field.name)
+        if found is None:
+            raise NotInSql(
+                f"“{entry}” tells a blank from a cell without partner, which are both NULL in a database.",
+                remedy="Ask for those that are not blank, or take the rows of a part of the knot.",
+            )
+        if entry.how is Comparison.BLANK:
+            blank = exp.Is(this=column, expression=exp.Null())
+            return exp.and_(blank, found) if field.name in rows.open else blank
+        return found if entry.how is Comparison.PARTNER else exp.Not(this=found)
     if entry.how is Comparison.FILLED:
         return exp.Not(this=exp.Is(this=column, expression=exp.Null()))
     if field.untyped:

@@ -31,18 +31,18 @@ def said_computed(
         value if isinstance(value, exp.Column) and kind is field.type else exp.Cast(this=value, to=to)
     )
     empty = rows.empty - {name} | ({name} if scalars.may_be_empty(expression) else set())
-    columns = {entry.name: columns[entry.name] for entry in made}
-    return replace(said, columns=columns, open=rows.open - {name}, empty=empty)
+    order = [*(entry.name for entry in made), *rows.tellers]
+    is_open = {own: teller for own, teller in rows.open.items() if own != name}
+    return replace(said, columns={own: columns[own] for own in order}, open=is_open, empty=empty)
 
 
 def said_chosen(rows: SqlRows, plan: Sequence[tuple[Field, Chosen]], target: SqlTarget) -> Said:
     """The fields that stay, under their names and of their types. NotInSql."""
     known = {entry.name: entry for entry in rows.fields}
     columns = {field.name: _of_type(rows, known[chosen.of], field, target) for field, chosen in plan}
-    is_open, empty = (
-        frozenset(field.name for field, chosen in plan if chosen.of in names)
-        for names in (rows.open, rows.empty)
-    )
+    columns |= {teller: rows.column(teller) for teller in rows.tellers}
+    is_open = {field.name: rows.open[chosen.of] for field, chosen in plan if chosen.of in rows.open}
+    empty = frozenset(field.name for field, chosen in plan if chosen.of in rows.empty)
     return replace(kept(rows), columns=columns, open=is_open, empty=empty)
 
 
@@ -81,9 +81,9 @@ def said_union(
         empty = frozenset(entry.field.name for entry in plan if entry.of[number] in rows.empty)
         parts.append(replace(kept(rows), columns=columns, empty=empty))
     of_open = {
-        entry.field.name
+        entry.field.name: ""
         for entry in plan
         for name, rows in zip(entry.of, inputs, strict=True)
         if name in rows.open
     }
-    return Stacked(tuple(parts), frozenset(of_open))
+    return Stacked(tuple(parts), of_open)

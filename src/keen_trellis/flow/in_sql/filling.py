@@ -26,40 +26,46 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
     said = kept(rows, _without_gaps(rows, first))
     columns = dict(said.columns)
     fields = {entry.name: entry for entry in rows.fields}
-    is_open = set(rows.open)
+    is_open = dict(rows.open)
     for fill in fills[len(first) :]:
         for name in fill.fields:
-            columns[name] = _filled(rows, fill, fields[name], columns[name], target)
-            if fill.how is FillWith.VALUE and fill.gaps is not Gaps.BLANK:
-                is_open.discard(name)
+            now = replace(rows, open=is_open)
+            columns[name] = _filled(now, fill, fields[name], columns[name], target)
+            if name in is_open and fill.gaps is not Gaps.BLANK:
+                # What another field fills may be left open, and no column says where.
+                is_open = {own: teller for own, teller in is_open.items() if own != name}
+                is_open |= {} if fill.how is FillWith.VALUE else {name: ""}
     for entry in made:
         own = fields[entry.name]
         if own.arrow_type != entry.arrow_type:
             if own.type is not entry.type:
                 raise NotInSql(f"{entry.name} becomes {entry.type.value} by what it is filled with.")
             columns[entry.name] = converted(target, columns[entry.name], own.type, entry.arrow_type)
-    return replace(said, columns=columns, open=frozenset(is_open))
+    return replace(said, columns=columns, open=is_open)
 
 
 def _without_gaps(rows: SqlRows, fills: Sequence[Fill]) -> exp.Expr | None:
-    tests = []
-    for fill in fills:
-        for name in fill.fields:
-            _check_gaps(rows, fill, name)
-            tests.append(exp.Not(this=exp.Is(this=rows.column(name), expression=exp.Null())))
+    tests = [
+        exp.Not(this=_gap(rows, fill, name, rows.column(name))) for fill in fills for name in fill.fields
+    ]
     return exp.and_(*tests) if tests else None
 
 
-def _check_gaps(rows: SqlRows, fill: Fill, name: str) -> None:
-    if (fill.gaps is Gaps.NO_PARTNER) or (fill.gaps is Gaps.BLANK and name in rows.open):
+def _gap(rows: SqlRows, fill: Fill, name: str, value: exp.Expr) -> exp.Expr:
+    """Whether the cell of a field, whose value that is by now, is a gap that is filled. NotInSql."""
+    null = exp.Is(this=value.copy(), expression=exp.Null())
+    found = rows.has_partner(name)
+    if fill.gaps is Gaps.BOTH or (fill.gaps is Gaps.BLANK and name not in rows.open):
+        return null
+    if found is None:
         raise NotInSql(
             f"Filling {name} tells a blank from a cell without partner, which are both NULL in a database.",
             remedy="Fill both.",
         )
+    return exp.Paren(this=exp.and_(null, found)) if fill.gaps is Gaps.BLANK else exp.Not(this=found)
 
 
 def _filled(rows: SqlRows, fill: Fill, field: Field, value: exp.Expr, target: SqlTarget) -> exp.Expr:
-    _check_gaps(rows, fill, field.name)
     scalars = Scalars(rows, target)
     if field.untyped:
         raise NotInSql(f"{field.name} has no value at all, and no type yet.")
@@ -73,4 +79,7 @@ def _filled(rows: SqlRows, fill: Fill, field: Field, value: exp.Expr, target: Sq
         other = scalars.column(own.name)
     else:
         raise NotInSql(f"{field.name} is filled from another row, which has no SQL yet.")
-    return exp.Coalesce(this=value, expressions=[other])
+    gap = _gap(rows, fill, field.name, value)
+    if isinstance(gap, exp.Is):
+        return exp.Coalesce(this=value, expressions=[other])
+    return exp.Case(ifs=[exp.If(this=gap, true=other)], default=value)

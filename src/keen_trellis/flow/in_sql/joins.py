@@ -20,6 +20,7 @@ from keen_trellis.flow.in_sql.rows import (
     Said,
     SqlRows,
     Stacked,
+    first_free,
     free_name,
     name_apart,
     named,
@@ -76,31 +77,64 @@ class JoinSaying:
 
     def said(self, kind: JoinType, plan: Sequence[JoinedField]) -> Said | Stacked:
         """The rows of a type of join with these fields. NotInSql."""
+        self._tell_partners(kind, plan)
         if kind is JoinType.CROSS:
-            cross = self._from_left().join(self._relation(_RIGHT), join_type="cross")
-            return self._pairs(plan, cross, frozenset())
+            return self._pairs(plan, self._from_left().join(self._relation(_RIGHT), join_type="cross"))
         if kind in (JoinType.LEFT_SEMI, JoinType.LEFT_ANTI):
             return self._one_side(plan, found=kind is JoinType.LEFT_SEMI, left=True)
         if kind in (JoinType.RIGHT_SEMI, JoinType.RIGHT_ANTI):
             return self._one_side(plan, found=kind is JoinType.RIGHT_SEMI, left=False)
         if kind is JoinType.FULL_ANTI:
-            return Stacked((self._left_alone(plan), self._right_alone(plan)), self._open(plan, kind))
+            return Stacked((self._left_alone(plan), self._right_alone(plan)), self._open)
         if kind is JoinType.INNER:
-            return self._pairs(plan, self._joined(""), self._open(plan, kind))
+            return self._pairs(plan, self._joined(""))
         if kind is JoinType.LEFT_OUTER:
-            return self._pairs(plan, self._joined("left"), self._open(plan, kind))
+            return self._pairs(plan, self._joined("left"))
         if kind is JoinType.FULL_OUTER and self._equal_only:
-            return self._pairs(plan, self._joined("full"), self._open(plan, kind))
+            return self._pairs(plan, self._joined("full"))
         if kind is JoinType.RIGHT_OUTER and self._is_plain:
-            return self._pairs(plan, self._joined("right"), self._open(plan, kind))
-        pairs = self._pairs(plan, self._joined("left" if kind is JoinType.FULL_OUTER else ""), frozenset())
+            return self._pairs(plan, self._joined("right"))
+        pairs = self._pairs(plan, self._joined("left" if kind is JoinType.FULL_OUTER else ""))
         # Rows that are passed over stand among those without partner.
-        return Stacked((pairs, self._right_alone(plan, in_pairs=True)), self._open(plan, kind))
+        return Stacked((pairs, self._right_alone(plan, in_pairs=True)), self._open)
 
     def none_of(self, plan: Sequence[JoinedField]) -> Said:
         """No row, with these fields: where each row takes every match, none is passed over."""
-        alone = self._left_alone(plan)
-        return replace(alone, rest=self._from_left().where(exp.Boolean(this=False)))
+        self._tell_partners(JoinType.FULL_ANTI, plan)
+        return replace(self._left_alone(plan), rest=self._from_left().where(exp.Boolean(this=False)))
+
+    def _tell_partners(self, kind: JoinType, plan: Sequence[JoinedField]) -> None:
+        """Settle in which fields a cell may be without partner, and which columns say of which it is."""
+        self._open: dict[str, str] = {}
+        self._tellers: dict[tuple[str, str | None], str] = {}
+        both = kind is JoinType.FULL_ANTI
+        lacks = {_LEFT: kind.keeps_unmatched_right or both, _RIGHT: kind.keeps_unmatched_left or both}
+        taken = {entry.field.name.casefold() for entry in plan}
+        for entry in plan:
+            name = entry.field.name
+            if entry.side not in (Of.LEFT, Of.RIGHT):
+                if entry.left in self._left.open or entry.right in self._right.open:
+                    self._open[name] = ""
+                continue
+            side, rows = (_LEFT, self._left) if entry.side is Of.LEFT else (_RIGHT, self._right)
+            own = rows.open.get(entry.left or entry.right)
+            if own == "":
+                self._open[name] = ""
+            elif own is not None or lacks[side]:
+                if (side, own) not in self._tellers:
+                    teller = first_free(f"{rows.name} found", taken)
+                    taken.add(teller.casefold())
+                    self._tellers[side, own] = teller
+                self._open[name] = self._tellers[side, own]
+
+    def _teller(self, side: str, own: str | None, sides: Sequence[str]) -> exp.Expr:
+        """Whether the cells of a side have a partner, in rows of these sides."""
+        if side not in sides:
+            return exp.false()
+        if own is None:
+            return exp.Not(this=exp.Is(this=self._place(side), expression=exp.Null()))
+        rows = self._left if side == _LEFT else self._right
+        return exp.Coalesce(this=rows.column(own, side), expressions=[exp.false()])
 
     def _condition(self, links: Sequence[LinkField], *, any_of: bool) -> exp.Expr:
         made = [exp.Paren(this=self._link(entry)) if any_of else self._link(entry) for entry in links]
@@ -201,16 +235,10 @@ class JoinSaying:
         rows = self._left if side == _LEFT else self._right
         return rows.column(rows.place, side)
 
-    def _pairs(self, plan: Sequence[JoinedField], joined: exp.Select, is_open: frozenset[str]) -> Said:
+    def _pairs(self, plan: Sequence[JoinedField], joined: exp.Select) -> Said:
         order = numbered([ordered(self._place(side)) for side in (_LEFT, _RIGHT)])
-        return Said(
-            self._columns(plan, (_LEFT, _RIGHT)),
-            order,
-            joined,
-            is_open,
-            self._empty(plan),
-            self._all_prepared,
-        )
+        columns = self._columns(plan, (_LEFT, _RIGHT))
+        return Said(columns, order, joined, self._open, self._empty(plan), self._all_prepared)
 
     def _one_side(
         self, plan: Sequence[JoinedField], *, found: bool, left: bool, in_pairs: bool = False
@@ -222,8 +250,8 @@ class JoinSaying:
         where = exists if found else exp.Not(this=exists)
         rest = exp.Select().from_(self._relation(sides[0])).where(where)
         columns = self._columns(plan, (sides[0],))
-        place, is_open = own.column(own.place, sides[0]), self._open_of(plan, own, left=left)
-        return Said(columns, place, rest, is_open, self._empty(plan), self._all_prepared)
+        place = own.column(own.place, sides[0])
+        return Said(columns, place, rest, self._open, self._empty(plan), self._all_prepared)
 
     def _partners(self, other: SqlRows, own_side: str, other_side: str, *, in_pairs: bool) -> exp.Select:
         """The pairs of a row of a side, seen from it."""
@@ -263,6 +291,7 @@ class JoinSaying:
             else:
                 first, *others = values
                 made[entry.field.name] = exp.Coalesce(this=first, expressions=others) if others else first
+        made |= {teller: self._teller(side, own, sides) for (side, own), teller in self._tellers.items()}
         return made
 
     def _told(self, entry: JoinedField, sides: Sequence[str]) -> exp.Expr:
@@ -290,16 +319,6 @@ class JoinSaying:
     def _type(self, entry: JoinedField) -> exp.DataType:
         return self._target.type_of(entry.field.type, scale_of(entry.field.arrow_type))
 
-    def _open(self, plan: Sequence[JoinedField], kind: JoinType) -> frozenset[str]:
-        """The fields in which a cell may be without partner."""
-        found = set(self._open_of(plan, self._left, left=True) | self._open_of(plan, self._right, left=False))
-        for entry in plan:
-            if entry.side is Of.RIGHT and (kind.keeps_unmatched_left or kind is JoinType.FULL_ANTI):
-                found.add(entry.field.name)
-            if entry.side is Of.LEFT and (kind.keeps_unmatched_right or kind is JoinType.FULL_ANTI):
-                found.add(entry.field.name)
-        return frozenset(found)
-
     def _empty(self, plan: Sequence[JoinedField]) -> frozenset[str]:
         """The fields in which a text may be empty."""
         return frozenset(entry.field.name for entry in plan if self._is_empty(entry))
@@ -310,11 +329,6 @@ class JoinSaying:
     @property
     def _all_prepared(self) -> tuple[Prepared, ...]:
         return (*self._prepared[_LEFT], *self._prepared[_RIGHT])
-
-    @staticmethod
-    def _open_of(plan: Sequence[JoinedField], rows: SqlRows, *, left: bool) -> frozenset[str]:
-        names = ((entry.field.name, entry.left if left else entry.right) for entry in plan)
-        return frozenset(name for name, own in names if own in rows.open)
 
 
 def _prepared_name(rows: SqlRows, number: int) -> str:

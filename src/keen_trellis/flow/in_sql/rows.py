@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import sqlglot.expressions as exp
 
@@ -22,8 +22,9 @@ class SqlRows:
     """The rows at a port.
 
     table: what they are called in the query.  name: what they are called in the flow.  place: the column by
-    whose numbers they stand in order; no two rows have the same.  open: fields in which a cell may be without
-    partner; it is null, as a blank is.  empty: those in which a text may be empty: no source has such texts,
+    whose numbers they stand in order; no two rows have the same.  open: by field in which a cell may be
+    without partner, which is null as a blank is, the column that says whether it has one; "" where none does.
+    empty: those in which a text may be empty: no source has such texts,
     and where rows are put together by them they are blanks.
     """
 
@@ -31,8 +32,20 @@ class SqlRows:
     name: str
     fields: tuple[Field, ...]
     place: str
-    open: frozenset[str] = frozenset()
+    open: Mapping[str, str] = field(default_factory=dict)
     empty: frozenset[str] = frozenset()
+
+    @property
+    def tellers(self) -> tuple[str, ...]:
+        """The columns that say which cells have a partner."""
+        return tuple(dict.fromkeys(name for name in self.open.values() if name))
+
+    def has_partner(self, name: str, alias: str = "") -> exp.Expr | None:
+        """Whether the cell of a field has a partner; None where that is not known."""
+        teller = self.open.get(name)
+        if teller is None:
+            return exp.true()
+        return self.column(teller, alias) if teller else None
 
     def column(self, name: str, alias: str = "") -> exp.Column:
         """A column of them, under the name that they have in a part of the query."""
@@ -67,7 +80,7 @@ class Said:
     columns: Mapping[str, exp.Expr]
     place: exp.Expr
     rest: exp.Select
-    open: frozenset[str] = frozenset()
+    open: Mapping[str, str] = field(default_factory=dict)
     empty: frozenset[str] = frozenset()
     prepared: tuple[Prepared, ...] = ()
 
@@ -82,7 +95,7 @@ class Stacked:
     """A step in SQL that puts rows below each other, in the order of its parts."""
 
     parts: tuple[Said, ...]
-    open: frozenset[str] = frozenset()
+    open: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def empty(self) -> frozenset[str]:
@@ -122,8 +135,8 @@ def ordered(value: exp.Expr, *, descending: bool = False, blanks_first: bool = F
 
 
 def passed_on(rows: SqlRows) -> dict[str, exp.Expr]:
-    """All columns as they are."""
-    return {entry.name: rows.column(entry.name) for entry in rows.fields}
+    """All columns as they are, those that say which cells have a partner among them."""
+    return {name: rows.column(name) for name in (*(entry.name for entry in rows.fields), *rows.tellers)}
 
 
 def kept(rows: SqlRows, holds: exp.Expr | None = None) -> Said:

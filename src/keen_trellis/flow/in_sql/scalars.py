@@ -38,21 +38,25 @@ class Scalars:
     """Expressions over some rows, for a target. alias: what the rows are called where it stands."""
 
     def __init__(self, rows: SqlRows, target: SqlTarget, alias: str = "") -> None:
-        self._rows, self.target, self._alias = rows, target, alias
+        self.rows, self.target, self._alias = rows, target, alias
 
     def value(self, text: str) -> tuple[exp.Expr, FieldType | None]:
         """A field, or else an expression, and its type; None where it is always blank."""
-        for entry in self._rows.fields:
+        for entry in self.rows.fields:
             if entry.name == text:
                 return self.column(text), None if entry.untyped else entry.type
-        read = parsed_tree(text, self._rows.fields)
+        read = parsed_tree(text, self.rows.fields)
         return _Saying(self, read).said(read.tree), read.nodes[id(read.tree)].type
+
+    def has_partner(self, name: str) -> exp.Expr | None:
+        """Whether the cell of a field has a partner; None where no column says that."""
+        return self.rows.has_partner(name, self._alias)
 
     def may_be_empty(self, text: str) -> bool:
         """Whether a field or expression may give an empty text."""
-        known = {entry.name for entry in self._rows.fields}
+        known = {entry.name for entry in self.rows.fields}
         if text in known:
-            return text in self._rows.empty
+            return text in self.rows.empty
         value, kind = self.value(text)
         return kind is FieldType.TEXT and not isinstance(value, exp.Cast)
 
@@ -65,7 +69,7 @@ class Scalars:
 
     def column(self, name: str) -> exp.Expr:
         """A field."""
-        return self._rows.column(name, self._alias)
+        return self.rows.column(name, self._alias)
 
     def in_order(self, text: str) -> exp.Expr:
         """A value as it is ordered."""
@@ -118,6 +122,15 @@ class _Saying:
 
     def type_of(self, tree: exp.Expr) -> FieldType | None:
         return self._read.nodes[id(tree)].type
+
+    def partner_found(self, tree: exp.Anonymous) -> exp.Expr:
+        """PARTNER_FOUND: whether a cell of the fields that a join took from a table has a partner."""
+        rows, table = self._scalars.rows, tree.expressions[0].name
+        found = [self._scalars.has_partner(entry.name) for entry in rows.fields if entry.table == table]
+        known = [test for test in found if test is not None]
+        if len(known) < len(found):
+            raise self._refused(tree)
+        return exp.Paren(this=exp.or_(*dict.fromkeys(known)))
 
     def _refused(self, tree: exp.Expr, why: str = "") -> NotInSql:
         return NotInSql(f"“{tree.sql()}” has no SQL that means the same everywhere{why}.")
@@ -396,6 +409,7 @@ _MAKERS: dict[type, Callable[[_Saying, Any], exp.Expr]] = {
     exp.DPipe: lambda saying, tree: exp.DPipe(
         this=saying.said(tree.this), expression=saying.said(tree.expression), safe=True
     ),
+    exp.Anonymous: _Saying.partner_found,
     exp.Case: _Saying.case,
     exp.Coalesce: _Saying.coalesced,
     exp.Nullif: lambda saying, tree: exp.Nullif(

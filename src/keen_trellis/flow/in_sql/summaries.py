@@ -34,7 +34,7 @@ def said_summary(
     if groups:
         rest = rest.group_by(*groups)
     texts = [key.text for key in keys] + [measure.expression for measure in measures]
-    is_open = frozenset(entry.name for entry, text in zip(made, texts, strict=True) if text in rows.open)
+    is_open = {entry.name: "" for entry, text in zip(made, texts, strict=True) if text in rows.open}
     empty = frozenset(
         entry.name for entry, text in zip(made, texts, strict=True) if text and scalars.may_be_empty(text)
     )
