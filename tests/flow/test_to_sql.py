@@ -23,7 +23,7 @@ from keen_trellis.core.values import FieldType
 from keen_trellis.flow import edits
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.graph import Flow, Input
-from keen_trellis.flow.in_sql.target import POSTGRESQL
+from keen_trellis.flow.in_sql.target import POSTGRESQL, SPARK
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
@@ -317,6 +317,12 @@ class InPostgres(unittest.TestCase):
         )
         (error,) = self.query(made, step).refused
         self.assertIn("more than 63 bytes", str(error))
+        made, step = edits.insert_after(
+            flow, Input(rail), "compute", ComputeSettings(field="K", expression="k")
+        )
+        planned = Runner(KINDS, self.sources.library).plan(made).planned(step, Task())
+        (error,) = query_of(planned, "rows", SPARK).refused
+        self.assertIn("by case only", str(error))
 
     def test_a_chain_of_steps_that_meets_itself(self):
         flow, left = self.rail("a.parquet", odd_rows(3, 30), Flow())

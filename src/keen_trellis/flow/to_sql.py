@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
@@ -195,17 +196,17 @@ class _Writer:
             self._refused.append(NotInSql(said, where=planned.step.name, remedy="Rename it."))
 
     def _check_names(self, planned: Planned, rows: SqlRows) -> None:
-        """Refuse names that a database would cut off: two might become one."""
-        most = self._target.longest_name
-        long = [entry.name for entry in rows.fields if most is not None and len(entry.name.encode()) > most]
-        if long:
-            self._refused.append(
-                NotInSql(
-                    f"The field “{long[0]}” has a name of more than {most} bytes.",
-                    where=planned.step.name,
-                    remedy="Rename it.",
-                )
-            )
+        """Refuse names that a database would make one of: those that it cuts off, or folds."""
+        names, most = [entry.name for entry in rows.fields], self._target.longest_name
+        long = [name for name in names if most is not None and len(name.encode()) > most]
+        folded = Counter(name.casefold() for name in names)
+        alike = [name for name in names if self._target.folds_names and folded[name.casefold()] > 1]
+        for name, why in (
+            *((name, f"has a name of more than {most} bytes") for name in long[:1]),
+            *((name, "is told from another one by case only") for name in alike[:1]),
+        ):
+            said = f"The field “{name}” {why}."
+            self._refused.append(NotInSql(said, where=planned.step.name, remedy="Rename it."))
 
 
 def _plain(text: str) -> str:

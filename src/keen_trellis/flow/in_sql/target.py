@@ -26,14 +26,16 @@ class SqlTarget:
 
     name: what it is called on the command line.  dialect: sqlglot's.  collation: by which texts stand in the
     order of their code points, "" where they always do.  longest_name: of a column or table in bytes, None
-    for no limit.  says_days_by: the function and pattern that make a date a text whatever a session has set.
-    types: those that it calls otherwise than the standard.
+    for no limit.  folds_names: whether names that differ in case only are one.  says_days_by: the function
+    and pattern that make a date a text, whatever a session has set.  types: those that it calls otherwise
+    than the standard.
     """
 
     name: str
     dialect: str
     collation: str = ""
     longest_name: int | None = None
+    folds_names: bool = False
     says_days_by: tuple[str, str] | None = None
     types: dict[FieldType, str] = field(default_factory=dict, hash=False)
 
@@ -70,8 +72,7 @@ POSTGRESQL = SqlTarget(
     says_days_by=("TO_CHAR", "YYYY-MM-DD"),
     types={FieldType.TEXT: "TEXT"},
 )
-SPARK = SqlTarget("spark", "spark", types={FieldType.TEXT: "STRING"})
-SQLITE = SqlTarget("sqlite", "sqlite", types={FieldType.TEXT: "TEXT"})
+SPARK = SqlTarget("spark", "spark", folds_names=True, types={FieldType.TEXT: "STRING"})
 TARGETS = {target.name: target for target in (ANSI, POSTGRESQL, SPARK)}
 
 
