@@ -13,7 +13,8 @@ from typing import Any, ClassVar, TypeVar
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from sqlglot import Tokenizer, exp
+from sqlglot import Tokenizer as SqlTokenizer
+from sqlglot import exp
 from sqlglot.dialects.dialect import Dialect
 from sqlglot.errors import ErrorLevel, SqlglotError
 from sqlglot.tokenizer_core import Token, TokenType
@@ -71,7 +72,7 @@ Made = TypeVar("Made")
 class _Scalar(Dialect):
     """SQL without statements: a field may be called comment, or show, as statements begin."""
 
-    class Tokenizer(Tokenizer):
+    class Tokenizer(SqlTokenizer):
         """No word makes the rest of a text a command."""
 
         COMMANDS: ClassVar[set[TokenType]] = set()
