@@ -36,6 +36,7 @@ from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
+from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.flow.to_sql import query_of
 from tests import demo_data, postgres
 from tests.flow.test_through_readers import CONTENTS, FULL, NAMES, joins, on_a_rail, sources
@@ -298,8 +299,29 @@ class InPostgres(unittest.TestCase):
                 for kind, settings in after_a_join(field):
                     self.compared_alone(*edits.insert_after(flow, Input(last), kind, settings), settings)
 
+    def test_an_empty_text_stays_a_blank_whatever_it_went_through(self):
+        rows = [(n, text, None, None) for n, text in enumerate(["a", "ab", None, "b", "xb", "a", None])]
+        flow, rail = self.rail("a.parquet", rows, Flow())
+        expression = "CAST(SUBSTRING(COALESCE(t, 'a') FROM 2) AS VARCHAR)"
+        flow, cut = edits.insert_after(
+            flow, Input(rail), "compute", ComputeSettings(field="s", expression=expression)
+        )
+        other = FillStepSettings((FillSettings(fields=("t",), how="field", of="s"),))
+        filled, by_other = edits.insert_after(flow, Input(cut), "fill", other)
+        greatest = BlendMeasure("s of it", "greatest", "s")
+        settings = BlendSettings(others=(OtherSettings((LinkSettings("k", "k"),), (greatest,)),))
+        blended, measured = edits.add_step(flow, "blend", "Blend", [Input(cut), Input(cut)], settings)
+        for before, step, field in (
+            (flow, cut, "s"),
+            (filled, by_other, "t"),
+            (blended, measured, "s of it"),
+        ):
+            join = JoinSettings(links=(LinkSettings(field, field),), type="inner")
+            made, last = edits.add_step(before, "join", "Made", [Input(step), Input(step)], join)
+            self.compared_alone(made, last, join)
+
     def test_names_of_any_characters(self):
-        odd = ['a "b"', "place", "SELECT", "é; --", "nth", "k"]
+        odd = ['a "b"', "place", "SELECT", "é; --", "nth", "k", "part"]
         path = self.sources.folder / "odd.parquet"
         table = pa.table({name: pa.array([2, 1, 2, None]) for name in odd})
         parquet.write_table(table, path)
@@ -311,6 +333,19 @@ class InPostgres(unittest.TestCase):
         ):
             made, step = edits.insert_after(flow, Input(rail), kind, settings)
             self.compared_alone(made, step, settings)
+        both = JoinSettings(links=(LinkSettings("k", "part"),), type="full-anti")
+        for kind, settings in (("union", UnionSettings()), ("join", both)):
+            self.compared_alone(*edits.add_step(flow, kind, "Two", [Input(rail)] * 2, settings), settings)
+        pattern = ConditionSettings("\"é; --\" IS NULL OR CAST(k AS VARCHAR) LIKE '\\!~^#|%'", "true")
+        made, step = edits.insert_after(flow, Input(rail), "filter", FilterSettings(conditions=(pattern,)))
+        self.compared_alone(made, step, pattern)
+        path = self.sources.settings("a.parquet", FULL)
+        two, left = edits.add_source(Flow(), path, "t of Other, ignoring case")
+        two, right = edits.add_source(two, path, "Other")
+        cased = JoinSettings(links=(LinkSettings("t", "t", ("case",)),), type="inner")
+        made, step = edits.add_step(two, "join", "Two", [Input(left), Input(right)], cased)
+        (error,) = self.query(made, step).refused
+        self.assertIn("A step is called “t of Other, ignoring case”", str(error))
         long = "n" * 64
         made, step = edits.insert_after(
             flow, Input(rail), "compute", ComputeSettings(field=long, expression="k")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import pyarrow as pa
@@ -119,7 +119,7 @@ class _Writer:
         self._made: dict[tuple[Planned, str], SqlRows] = {}
         self._with: list[exp.CTE] = []
         self._sources: list[SentSource] = []
-        self._prepared: tuple[Prepared, ...] = ()
+        self._prepared: list[Prepared] = []
         self._refused: list[NotInSql] = []
 
     def query(self, port: str) -> Query:
@@ -138,9 +138,10 @@ class _Writer:
         tree = exp.Select().select(*columns).from_(rows.relation()).order_by(order)
         if self._with:
             tree.set("with_", exp.With(expressions=self._with))
-        prepared = tuple(dict.fromkeys(self._prepared))
         made = {rows.table: rows for rows in self._made.values()}
-        return Query(tree, self._target, tuple(self._sources), prepared, tuple(self._refused), made)
+        return Query(
+            tree, self._target, tuple(self._sources), tuple(self._prepared), tuple(self._refused), made
+        )
 
     def _written(self, planned: Planned, port: str) -> SqlRows:
         inputs = [self._made[entry] for entry in planned.before]
@@ -161,20 +162,21 @@ class _Writer:
         self._check_tellers(planned, rows, said.open)
         select = said.select(self._place) if isinstance(said, Said) else self._stacked(said)
         self._with.append(exp.CTE(this=select, alias=exp.TableAlias(this=quoted(rows.table))))
-        self._prepared += said.prepared
+        self._send_prepared(planned, said.prepared)
         return replace(rows, open=said.open, empty=said.empty)
 
     def _stacked(self, said: Stacked) -> exp.Select:
         """Parts one below the other, numbered through."""
+        which = first_free(_PART, {name.casefold() for name in said.parts[0].columns})
         selects = []
         for number, part in enumerate(said.parts, 1):
             select = part.select(self._place)
-            selects.append(select.select(named(exp.Literal.number(number), _PART)))
+            selects.append(select.select(named(exp.Literal.number(number), which)))
         union: exp.Expr = selects[0]
         for select in selects[1:]:
             union = exp.Union(this=union, expression=select, distinct=False)
         below = exp.Subquery(this=union, alias=exp.TableAlias(this=quoted(_PARTS)))
-        at = [exp.column(quoted(name), table=quoted(_PARTS)) for name in (_PART, self._place)]
+        at = [exp.column(quoted(name), table=quoted(_PARTS)) for name in (which, self._place)]
         columns = [exp.column(quoted(name), table=quoted(_PARTS)) for name in said.parts[0].columns]
         place = named(numbered([ordered(entry) for entry in at]), self._place)
         return exp.Select().select(*columns, place).from_(below)
@@ -186,6 +188,17 @@ class _Writer:
         found = first_free(said, self._tables)
         self._tables.add(found.casefold())
         return found
+
+    def _send_prepared(self, planned: Planned, prepared: Sequence[Prepared]) -> None:
+        """Have tables of prepared values in the query, whose names no step has."""
+        for entry in prepared:
+            if entry in self._prepared:
+                continue
+            if entry.table.casefold() in self._tables:
+                said = f"A step is called “{entry.table}”, as the values that are prepared for this one are."
+                self._refused.append(NotInSql(said, where=planned.step.name, remedy="Rename that step."))
+            self._tables.add(entry.table.casefold())
+            self._prepared.append(entry)
 
     def _check_tellers(self, planned: Planned, rows: SqlRows, is_open: Mapping[str, str]) -> None:
         """Refuse a field that is called as a column which says what cells have a partner."""

@@ -10,6 +10,7 @@ from keen_trellis.core.blending import Keep, Other, Stands
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.summarising import Key
 from keen_trellis.core.table import Field
+from keen_trellis.core.values import FieldType
 from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, first_free, named, quoted
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.summaries import said_key, said_measure
@@ -30,7 +31,7 @@ def said_blend(
     columns: dict[str, exp.Expr] = {entry.name: main.column(entry.name, _MAIN) for entry in main.fields}
     rest = exp.Select().from_(main.relation(_MAIN))
     columns |= {teller: main.column(teller, _MAIN) for teller in main.tellers}
-    is_open, found = dict(main.open), []
+    is_open, empty, found = dict(main.open), main.empty, []
     for number, (other, rows) in enumerate(zip(others, tables, strict=True), 1):
         alias = f"{_GROUPS} {number}"
         own = [next(fields) for _ in other.measures]
@@ -48,10 +49,12 @@ def said_blend(
                 value = exp.Coalesce(this=value, expressions=[exp.Literal.number(0)])
             else:
                 is_open[entry.name] = teller
+            if entry.type is FieldType.TEXT:
+                empty |= {entry.name}
             columns[entry.name] = value
     if keep is Keep.FOUND:
         rest = rest.where(exp.or_(*found))
-    return Said(columns, main.column(main.place, _MAIN), rest, is_open, main.empty)
+    return Said(columns, main.column(main.place, _MAIN), rest, is_open, empty)
 
 
 def _groups(rows: SqlRows, other: Other, own: Sequence[Field], target: SqlTarget) -> exp.Select:

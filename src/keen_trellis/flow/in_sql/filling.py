@@ -26,9 +26,11 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
     said = kept(rows, _without_gaps(rows, first))
     columns = dict(said.columns)
     fields = {entry.name: entry for entry in rows.fields}
-    is_open = dict(rows.open)
+    is_open, empty = dict(rows.open), rows.empty
     for fill in fills[len(first) :]:
         for name in fill.fields:
+            if fill.how is FillWith.FIELD and fill.of in rows.empty:
+                empty |= {name}
             now = replace(rows, open=is_open)
             columns[name] = _filled(now, fill, fields[name], columns[name], target)
             if name in is_open and fill.gaps is not Gaps.BLANK:
@@ -41,7 +43,7 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
             if own.type is not entry.type:
                 raise NotInSql(f"{entry.name} becomes {entry.type.value} by what it is filled with.")
             columns[entry.name] = converted(target, columns[entry.name], own.type, entry.arrow_type)
-    return replace(said, columns=columns, open=is_open)
+    return replace(said, columns=columns, open=is_open, empty=empty)
 
 
 def _without_gaps(rows: SqlRows, fills: Sequence[Fill]) -> exp.Expr | None:

@@ -57,8 +57,7 @@ class Scalars:
         known = {entry.name for entry in self.rows.fields}
         if text in known:
             return text in self.rows.empty
-        value, kind = self.value(text)
-        return kind is FieldType.TEXT and not isinstance(value, exp.Cast)
+        return self.value(text)[1] is FieldType.TEXT
 
     def key(self, text: str) -> exp.Expr:
         """A value as rows are put together by it: an empty text is a blank."""
@@ -360,7 +359,8 @@ def with_escape(like: exp.Like) -> exp.Expr:
     pattern = like.expression.name
     if "\\" not in pattern:
         return like
-    free = next(sign for sign in "!~^#|" if sign not in pattern)
+    # A pattern is shorter than there are signs here.
+    free = next(sign for sign in map(chr, range(33, 0x3000)) if sign not in pattern and sign not in "%_")
     return exp.Escape(this=like, expression=exp.Literal.string(free))
 
 
