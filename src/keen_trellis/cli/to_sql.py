@@ -87,7 +87,7 @@ def _members(name: str, query: Any) -> dict[str, Any]:
     return {
         "step": name,
         "sql": None if query.refused else query.text,
-        "tables": [{"table": entry.rows.table, "source": entry.said} for entry in query.sources],
+        "tables": [{"table": entry.rows.table, "source": entry.settings.where} for entry in query.sources],
         "prepared": [{"table": entry.table, "said": prepared_said(entry)} for entry in query.prepared],
         "refused": [
             {"step": error.where, "what": error.what, "remedy": error.remedy} for error in query.refused

@@ -9,10 +9,13 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.flow.graph import Flow
 
 
-def free_name(wanted: str, taken: Container[str], between: str = " ") -> str:
-    """The wanted name, or the first of “name 2”, “name 3” and so on that is not taken."""
+def free_name(wanted: str, taken: Container[str], between: str = " ", *, folded: bool = False) -> str:
+    """The wanted name, or the first of “name 2”, “name 3” and so on that is not taken.
+
+    folded: case does not tell names apart, and those taken are casefolded.
+    """
     name, number = wanted, 2
-    while name in taken:
+    while (name.casefold() if folded else name) in taken:
         name, number = f"{wanted}{between}{number}", number + 1
     return name
 

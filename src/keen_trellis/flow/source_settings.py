@@ -263,6 +263,11 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return shown_name(self.path)
 
     @property
+    def where(self) -> str:
+        """Which table of which file it is, in words."""
+        return f"{self.table} of {self.file_name}" if self.table else self.file_name
+
+    @property
     def set_members(self) -> list[str]:
         """What is set besides the place, the table and the fields, as "query" or "layout.first"."""
         found = ["query"] if self.query else []

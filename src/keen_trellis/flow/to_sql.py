@@ -17,7 +17,10 @@ from keen_trellis.flow.in_sql.rows import (
     Said,
     SqlRows,
     Stacked,
-    first_free,
+    at,
+    below,
+    free_column,
+    has_value,
     named,
     numbered,
     ordered,
@@ -26,6 +29,7 @@ from keen_trellis.flow.in_sql.rows import (
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
 from keen_trellis.flow.kinds import Standing
+from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.plan import Planned
 from keen_trellis.flow.source_settings import SourceSettings
 
@@ -39,12 +43,6 @@ class SentSource:
     step: str
     rows: SqlRows
     settings: SourceSettings
-
-    @property
-    def said(self) -> str:
-        """Which table of which file it is."""
-        table, file = self.settings.table, self.settings.file_name
-        return f"{table} of {file}" if table else file
 
 
 @dataclass(frozen=True)
@@ -68,7 +66,7 @@ class Query:
         if self.refused:
             raise self.refused[0]
         heads = [
-            f"-- {_plain(entry.rows.table)}: {_plain(entry.said)}, "
+            f"-- {_plain(entry.rows.table)}: {_plain(entry.settings.where)}, "
             f"with its rows numbered in the column {_plain(entry.rows.place)}"
             for entry in self.sources
         ]
@@ -82,7 +80,7 @@ class Query:
         rows = self.rows[entry.of]
         scalars = Scalars(rows, self.target)
         value, _ = scalars.value(entry.text)
-        some = exp.Not(this=exp.Is(this=value.copy(), expression=exp.Null()))
+        some = has_value(value.copy())
         tree = exp.Select().select(value).distinct().from_(rows.relation()).where(some)
         made = list(self.tree.find_all(exp.CTE))
         names = [cte.alias for cte in made]
@@ -114,7 +112,7 @@ class _Writer:
         # The rows at the port that is asked for may have new names, too.
         for planned in self._steps:
             fields |= {entry.name for entry in planned.shape(ROWS).fields}
-        self._place = first_free(_PLACE, {name.casefold() for name in fields})
+        self._place = free_column(_PLACE, fields)
         self._tables: set[str] = set()
         self._made: dict[tuple[Planned, str], SqlRows] = {}
         self._with: list[exp.CTE] = []
@@ -126,12 +124,12 @@ class _Writer:
         """The whole query."""
         wanted: dict[Planned, dict[str, None]] = {planned: {} for planned in self._steps}
         for planned in self._steps:
-            for before, at in planned.before:
-                wanted[before][at] = None
+            for before, taken in planned.before:
+                wanted[before][taken] = None
         wanted[self._last][port] = None
         for planned in self._steps:
-            for at in wanted[planned]:
-                self._made[planned, at] = self._written(planned, at)
+            for at_port in wanted[planned]:
+                self._made[planned, at_port] = self._written(planned, at_port)
         rows = self._made[self._last, port]
         columns = [rows.column(entry.name) for entry in rows.fields]
         order = ordered(rows.column(rows.place))
@@ -167,7 +165,7 @@ class _Writer:
 
     def _stacked(self, said: Stacked) -> exp.Select:
         """Parts one below the other, numbered through."""
-        which = first_free(_PART, {name.casefold() for name in said.parts[0].columns})
+        which = free_column(_PART, said.parts[0].columns)
         selects = []
         for number, part in enumerate(said.parts, 1):
             select = part.select(self._place)
@@ -175,17 +173,16 @@ class _Writer:
         union: exp.Expr = selects[0]
         for select in selects[1:]:
             union = exp.Union(this=union, expression=select, distinct=False)
-        below = exp.Subquery(this=union, alias=exp.TableAlias(this=quoted(_PARTS)))
-        at = [exp.column(quoted(name), table=quoted(_PARTS)) for name in (which, self._place)]
-        columns = [exp.column(quoted(name), table=quoted(_PARTS)) for name in said.parts[0].columns]
-        place = named(numbered([ordered(entry) for entry in at]), self._place)
-        return exp.Select().select(*columns, place).from_(below)
+        order = [at(_PARTS, name) for name in (which, self._place)]
+        columns = [at(_PARTS, name) for name in said.parts[0].columns]
+        place = named(numbered([ordered(entry) for entry in order]), self._place)
+        return exp.Select().select(*columns, place).from_(below(union, _PARTS))
 
     def _named(self, name: str, port: str) -> str:
         said = name if port == ROWS else f"{name}, {port.replace('_', ' ')}"
         if self._target.longest_name is not None:
             said = said.encode()[: self._target.longest_name - 4].decode(errors="ignore")
-        found = first_free(said, self._tables)
+        found = free_name(said, self._tables, folded=True)
         self._tables.add(found.casefold())
         return found
 

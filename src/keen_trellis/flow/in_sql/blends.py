@@ -11,7 +11,17 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.summarising import Key
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
-from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, first_free, named, quoted
+from keen_trellis.flow.in_sql.rows import (
+    NotInSql,
+    Said,
+    SqlRows,
+    at,
+    below,
+    free_column,
+    has_value,
+    named,
+    passed_on,
+)
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.summaries import said_key, said_measure
 from keen_trellis.flow.in_sql.target import SqlTarget
@@ -28,23 +38,21 @@ def said_blend(
         raise NotInSql("A blend that becomes one row a group has no SQL yet.")
     main, *tables = inputs
     fields = iter(made[len(main.fields) :])
-    columns: dict[str, exp.Expr] = {entry.name: main.column(entry.name, _MAIN) for entry in main.fields}
+    columns: dict[str, exp.Expr] = {name: main.column(name, _MAIN) for name in passed_on(main)}
     rest = exp.Select().from_(main.relation(_MAIN))
-    columns |= {teller: main.column(teller, _MAIN) for teller in main.tellers}
     is_open, empty, found = dict(main.open), main.empty, []
     for number, (other, rows) in enumerate(zip(others, tables, strict=True), 1):
         alias = f"{_GROUPS} {number}"
         own = [next(fields) for _ in other.measures]
         groups = _groups(rows, other, own, target)
-        below = exp.Subquery(this=groups, alias=exp.TableAlias(this=quoted(alias)))
-        rest = rest.join(below, on=_on(main, other, alias, target), join_type="left")
+        rest = rest.join(below(groups, alias), on=_on(main, other, alias, target), join_type="left")
         found.append(_has_group(alias))
-        teller = first_free(f"{rows.name} found", {name.casefold() for name in columns})
+        teller = free_column(f"{rows.name} found", columns)
         columns[teller] = _has_group(alias)
         for place, (placed, entry) in enumerate(zip(other.measures, own, strict=True), 1):
             if placed.stands is not Stands.EVERY:
                 raise NotInSql(f"{entry.name} stands on the first row, or is spread, which has no SQL yet.")
-            value: exp.Expr = exp.column(quoted(f"{_MEASURE} {place}"), table=quoted(alias))
+            value: exp.Expr = at(alias, f"{_MEASURE} {place}")
             if placed.measure.function.counts:
                 value = exp.Coalesce(this=value, expressions=[exp.Literal.number(0)])
             else:
@@ -73,8 +81,7 @@ def _groups(rows: SqlRows, other: Other, own: Sequence[Field], target: SqlTarget
 
 def _has_group(alias: str) -> exp.Expr:
     """Whether a row found a group. A count of its rows is there whatever its keys are."""
-    column = exp.column(quoted(_ROWS), table=quoted(alias))
-    return exp.Not(this=exp.Is(this=column, expression=exp.Null()))
+    return has_value(at(alias, _ROWS))
 
 
 def _on(main: SqlRows, other: Other, alias: str, target: SqlTarget) -> exp.Expr:
@@ -83,9 +90,8 @@ def _on(main: SqlRows, other: Other, alias: str, target: SqlTarget) -> exp.Expr:
 
 
 def _link(main: SqlRows, link: LinkField, place: int, alias: str, target: SqlTarget) -> exp.Expr:
-    scalars = Scalars(main, target, _MAIN)
     if link.likeness is not None:
         raise NotInSql(f"“{link.left} = {link.right}” compares how alike values are, which no SQL says.")
-    one = scalars.key(link.left)
+    one = Scalars(main, target, _MAIN).key(link.left)
     sign = exp.NullSafeEQ if link.blanks else exp.EQ
-    return sign(this=one, expression=exp.column(quoted(f"{_KEY} {place}"), table=quoted(alias)))
+    return sign(this=one, expression=at(alias, f"{_KEY} {place}"))

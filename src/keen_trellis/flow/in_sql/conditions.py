@@ -13,7 +13,7 @@ from keen_trellis.core.filtering import Comparison, Condition
 from keen_trellis.core.relative_periods import first_and_last
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.values import FieldType
-from keen_trellis.flow.in_sql.rows import NotInSql, SqlRows
+from keen_trellis.flow.in_sql.rows import NotInSql, SqlRows, has_value, is_null
 from keen_trellis.flow.in_sql.scalars import Scalars, with_escape
 from keen_trellis.flow.in_sql.target import SqlTarget
 
@@ -50,11 +50,11 @@ def _said(rows: SqlRows, entry: Condition, target: SqlTarget) -> exp.Expr:
                 remedy="Ask for those that are not blank, or take the rows of a part of the knot.",
             )
         if entry.how is Comparison.BLANK:
-            blank = exp.Is(this=column, expression=exp.Null())
+            blank = is_null(column)
             return exp.and_(blank, found) if field.name in rows.open else blank
         return found if entry.how is Comparison.PARTNER else exp.Not(this=found)
     if entry.how is Comparison.FILLED:
-        return exp.Not(this=exp.Is(this=column, expression=exp.Null()))
+        return has_value(column)
     if field.untyped:
         return exp.Boolean(this=False)
     if entry.how in _IN_TEXT:

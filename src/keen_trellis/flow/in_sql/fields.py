@@ -8,11 +8,12 @@ from dataclasses import replace
 import sqlglot.expressions as exp
 
 from keen_trellis.core.choosing import Chosen
+from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.stacking import StackedField
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, Stacked, kept
-from keen_trellis.flow.in_sql.scalars import CASTS, Scalars, converted, scale_of
+from keen_trellis.flow.in_sql.scalars import CASTS, Scalars, converted
 from keen_trellis.flow.in_sql.target import SqlTarget
 
 
@@ -25,7 +26,7 @@ def said_computed(
     value, kind = scalars.value(expression)
     columns = dict(said.columns)
     field = next(entry for entry in made if entry.name == name)
-    to = target.type_of(field.type, scale_of(field.arrow_type))
+    to = target.holding(field.arrow_type)
     # What is no column of a known type would be as narrow as the numbers that it is written with.
     columns[name] = (
         value if isinstance(value, exp.Column) and kind is field.type else exp.Cast(this=value, to=to)
@@ -48,7 +49,7 @@ def said_chosen(rows: SqlRows, plan: Sequence[tuple[Field, Chosen]], target: Sql
 
 def _of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget) -> exp.Expr:
     if field.untyped:
-        return exp.Cast(this=exp.Null(), to=target.type_of(wanted.type, scale_of(wanted.arrow_type)))
+        return exp.Cast(this=exp.Null(), to=target.holding(wanted.arrow_type))
     column = rows.column(field.name)
     if field.arrow_type == wanted.arrow_type or (field.type is wanted.type is not FieldType.DECIMAL):
         return column
@@ -71,7 +72,7 @@ def said_union(
         columns: dict[str, exp.Expr] = {}
         for entry in plan:
             own = known.get(entry.of[number])
-            to = target.type_of(entry.field.type, scale_of(entry.field.arrow_type))
+            to = target.holding(entry.field.arrow_type)
             columns[entry.field.name] = (
                 exp.Cast(this=exp.Null(), to=to) if own is None else _of_type(rows, own, entry.field, target)
             )

@@ -10,7 +10,7 @@ import sqlglot.expressions as exp
 from keen_trellis.core.conversion import read_as
 from keen_trellis.core.filling import Fill, FillWith, Gaps
 from keen_trellis.core.table import Field
-from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, kept
+from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, is_null, kept
 from keen_trellis.flow.in_sql.scalars import Scalars, converted
 from keen_trellis.flow.in_sql.target import SqlTarget
 
@@ -55,7 +55,7 @@ def _without_gaps(rows: SqlRows, fills: Sequence[Fill]) -> exp.Expr | None:
 
 def _gap(rows: SqlRows, fill: Fill, name: str, value: exp.Expr) -> exp.Expr:
     """Whether the cell of a field, whose value that is by now, is a gap that is filled. NotInSql."""
-    null = exp.Is(this=value.copy(), expression=exp.Null())
+    null = is_null(value.copy())
     found = rows.has_partner(name)
     if fill.gaps is Gaps.BOTH or (fill.gaps is Gaps.BLANK and name not in rows.open):
         return null

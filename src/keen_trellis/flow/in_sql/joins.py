@@ -20,8 +20,11 @@ from keen_trellis.flow.in_sql.rows import (
     Said,
     SqlRows,
     Stacked,
-    first_free,
-    free_name,
+    at,
+    below,
+    free_column,
+    has_value,
+    is_null,
     name_apart,
     named,
     numbered,
@@ -29,7 +32,7 @@ from keen_trellis.flow.in_sql.rows import (
     passed_on,
     quoted,
 )
-from keen_trellis.flow.in_sql.scalars import Scalars, scale_of
+from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
 from keen_trellis.flow.wording import ignoring
 
@@ -63,14 +66,15 @@ class JoinSaying:
         any_of: bool,
     ) -> None:
         self._left, self._right = inputs
+        self._rows = {_LEFT: self._left, _RIGHT: self._right}
         self._target, self._take = target, take
         if take.kind not in _TAKEN:
             raise NotInSql(f"That each row takes “{take.name}” cannot be said in SQL.")
         self._prepared: dict[str, list[Prepared]] = {_LEFT: [], _RIGHT: []}
         # Without links, in a cross join, each row finds every other.
         self._on = self._condition(links, any_of=any_of) if links else exp.true()
-        # Databases find no full outer join by other conditions than equalities.
         self._is_plain = take.kind is Taken.EVERY and not (any_of and len(links) > 1)
+        # Databases find no full outer join by other conditions than equalities.
         self._equal_only = self._is_plain and all(
             link.operator is Operator.EQUAL and not link.blanks for link in links
         )
@@ -109,21 +113,22 @@ class JoinSaying:
         self._tellers: dict[tuple[str, str | None], str] = {}
         both = kind is JoinType.FULL_ANTI
         lacks = {_LEFT: kind.keeps_unmatched_right or both, _RIGHT: kind.keeps_unmatched_left or both}
-        taken = {entry.field.name.casefold() for entry in plan}
+        taken = {entry.field.name for entry in plan}
         for entry in plan:
             name = entry.field.name
             if entry.side not in (Of.LEFT, Of.RIGHT):
                 if entry.left in self._left.open or entry.right in self._right.open:
                     self._open[name] = ""
                 continue
-            side, rows = (_LEFT, self._left) if entry.side is Of.LEFT else (_RIGHT, self._right)
+            side = _LEFT if entry.side is Of.LEFT else _RIGHT
+            rows = self._rows[side]
             own = rows.open.get(entry.left or entry.right)
             if own == "":
                 self._open[name] = ""
             elif own is not None or lacks[side]:
                 if (side, own) not in self._tellers:
-                    teller = first_free(f"{rows.name} found", taken)
-                    taken.add(teller.casefold())
+                    teller = free_column(f"{rows.name} found", taken)
+                    taken.add(teller)
                     self._tellers[side, own] = teller
                 self._open[name] = self._tellers[side, own]
 
@@ -132,9 +137,8 @@ class JoinSaying:
         if side not in sides:
             return exp.false()
         if own is None:
-            return exp.Not(this=exp.Is(this=self._place(side), expression=exp.Null()))
-        rows = self._left if side == _LEFT else self._right
-        return exp.Coalesce(this=rows.column(own, side), expressions=[exp.false()])
+            return has_value(self._place(side))
+        return exp.Coalesce(this=self._rows[side].column(own, side), expressions=[exp.false()])
 
     def _condition(self, links: Sequence[LinkField], *, any_of: bool) -> exp.Expr:
         made = [exp.Paren(this=self._link(entry)) if any_of else self._link(entry) for entry in links]
@@ -158,7 +162,7 @@ class JoinSaying:
 
     def _side(self, side: str, text: str, preparation: Preparation) -> tuple[exp.Expr, FieldType | None]:
         """What is compared of a side, and its type."""
-        rows = self._left if side == _LEFT else self._right
+        rows = self._rows[side]
         scalars = Scalars(rows, self._target, side)
         _, kind = scalars.value(text)
         if not preparation or kind is None:
@@ -168,7 +172,7 @@ class JoinSaying:
         prepared = Prepared(self._table_of(rows, text, preparation), rows.table, text, preparation)
         if prepared not in self._prepared[side]:
             self._prepared[side].append(prepared)
-        column = _at(side, _prepared_name(rows, self._prepared[side].index(prepared)))
+        column = at(side, _prepared_name(rows, self._prepared[side].index(prepared)))
         return column, _PREPARED_AS[preparation.compare_as] or kind
 
     def _table_of(self, rows: SqlRows, text: str, preparation: Preparation) -> str:
@@ -179,17 +183,17 @@ class JoinSaying:
 
     def _relation(self, side: str) -> exp.Expr:
         """The rows of a side, with what is compared of them where that is prepared."""
-        rows = self._left if side == _LEFT else self._right
+        rows = self._rows[side]
         if not self._prepared[side]:
             return rows.relation(side)
         columns = [*passed_on(rows).values(), rows.column(rows.place)]
         inner = exp.Select().from_(rows.relation())
         for number, entry in enumerate(self._prepared[side]):
             value, _ = Scalars(rows, self._target).value(entry.text)
-            own = exp.EQ(this=_at(entry.table, VALUE), expression=value)
+            own = exp.EQ(this=at(entry.table, VALUE), expression=value)
             inner = inner.join(exp.Table(this=quoted(entry.table)), on=own, join_type="left")
-            columns.append(named(_at(entry.table, PREPARED), _prepared_name(rows, number)))
-        return exp.Subquery(this=inner.select(*columns), alias=exp.TableAlias(this=quoted(side)))
+            columns.append(named(at(entry.table, PREPARED), _prepared_name(rows, number)))
+        return below(inner.select(*columns), side)
 
     def _from_left(self) -> exp.Select:
         return exp.Select().from_(self._relation(_LEFT))
@@ -199,29 +203,25 @@ class JoinSaying:
         on = self._on.copy()
         if self._take.kind is Taken.EVERY:
             return self._from_left().join(self._relation(_RIGHT), on=on, join_type=kind)
-        places = self._places()
-        first = exp.EQ(this=_at(_PAIRS, _PAIR_PLACES[0]), expression=self._place(_LEFT))
-        second = exp.EQ(this=_at(_PAIRS, _PAIR_PLACES[1]), expression=self._place(_RIGHT))
-        pairs = exp.alias_(places.subquery(), quoted(_PAIRS), table=True)
+        first = exp.EQ(this=at(_PAIRS, _PAIR_PLACES[0]), expression=self._place(_LEFT))
+        second = exp.EQ(this=at(_PAIRS, _PAIR_PLACES[1]), expression=self._place(_RIGHT))
+        pairs = below(self._places(), _PAIRS)
         joined = self._from_left().join(pairs, on=first, join_type=kind)
         return joined.join(self._relation(_RIGHT), on=second, join_type=kind)
 
     def _places(self) -> exp.Select:
         """Which left row takes which right one: the places of both."""
         made = [
-            exp.alias_(self._place(side), quoted(name))
-            for side, name in zip((_LEFT, _RIGHT), _PAIR_PLACES, strict=True)
+            named(self._place(side), name) for side, name in zip((_LEFT, _RIGHT), _PAIR_PLACES, strict=True)
         ]
         joined = self._from_left().join(self._relation(_RIGHT), on=self._on.copy())
-        if self._take.kind is Taken.EVERY:
-            return joined.select(*made)
         if self._take.expression:
             value, _ = Scalars(self._right, self._target, _RIGHT).value(self._take.expression)
-            joined = joined.where(exp.Not(this=exp.Is(this=value, expression=exp.Null())))
-        nth = exp.alias_(numbered(self._taken_first(), [self._place(_LEFT)]), quoted("nth"))
-        each = exp.alias_(joined.select(*made, nth).subquery(), quoted("found"), table=True)
-        names = [exp.alias_(_at("found", name), quoted(name)) for name in _PAIR_PLACES]
-        first = exp.EQ(this=_at("found", "nth"), expression=exp.Literal.number(1))
+            joined = joined.where(has_value(value))
+        nth = named(numbered(self._taken_first(), [self._place(_LEFT)]), "nth")
+        each = below(joined.select(*made, nth), "found")
+        names = [at("found", name) for name in _PAIR_PLACES]
+        first = exp.EQ(this=at("found", "nth"), expression=exp.Literal.number(1))
         return exp.Select().select(*names).from_(each).where(first)
 
     def _taken_first(self) -> list[exp.Expr]:
@@ -232,8 +232,7 @@ class JoinSaying:
         return [ordered(value, descending=self._take.kind is Taken.GREATEST), by_place]
 
     def _place(self, side: str) -> exp.Expr:
-        rows = self._left if side == _LEFT else self._right
-        return rows.column(rows.place, side)
+        return self._rows[side].column(self._rows[side].place, side)
 
     def _pairs(self, plan: Sequence[JoinedField], joined: exp.Select) -> Said:
         order = numbered([ordered(self._place(side)) for side in (_LEFT, _RIGHT)])
@@ -244,23 +243,21 @@ class JoinSaying:
         self, plan: Sequence[JoinedField], *, found: bool, left: bool, in_pairs: bool = False
     ) -> Said:
         """Rows of a side that match some row, or none.  in_pairs: that end in a pair, or in none."""
-        own, other = (self._left, self._right) if left else (self._right, self._left)
-        sides = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
-        exists = exp.Exists(this=self._partners(other, *sides, in_pairs=in_pairs))
+        own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
+        exists = exp.Exists(this=self._partners(own, other, in_pairs=in_pairs))
         where = exists if found else exp.Not(this=exists)
-        rest = exp.Select().from_(self._relation(sides[0])).where(where)
-        columns = self._columns(plan, (sides[0],))
-        place = own.column(own.place, sides[0])
-        return Said(columns, place, rest, self._open, self._empty(plan), self._all_prepared)
+        rest = exp.Select().from_(self._relation(own)).where(where)
+        columns = self._columns(plan, (own,))
+        return Said(columns, self._place(own), rest, self._open, self._empty(plan), self._all_prepared)
 
-    def _partners(self, other: SqlRows, own_side: str, other_side: str, *, in_pairs: bool) -> exp.Select:
+    def _partners(self, own: str, other: str, *, in_pairs: bool) -> exp.Select:
         """The pairs of a row of a side, seen from it."""
         one = exp.Literal.number(1)
         if not in_pairs or self._take.kind is Taken.EVERY:
-            return exp.Select().select(one).from_(self._relation(other_side)).where(self._on.copy())
-        pairs = exp.alias_(self._places().subquery(), quoted(_PAIRS), table=True)
-        name = _PAIR_PLACES[0] if own_side == _LEFT else _PAIR_PLACES[1]
-        same = exp.EQ(this=_at(_PAIRS, name), expression=self._place(own_side))
+            return exp.Select().select(one).from_(self._relation(other)).where(self._on.copy())
+        pairs = below(self._places(), _PAIRS)
+        name = _PAIR_PLACES[0] if own == _LEFT else _PAIR_PLACES[1]
+        same = exp.EQ(this=at(_PAIRS, name), expression=self._place(own))
         return exp.Select().select(one).from_(pairs).where(same)
 
     def _left_alone(self, plan: Sequence[JoinedField]) -> Said:
@@ -286,7 +283,7 @@ class JoinSaying:
                 made[entry.field.name] = exp.Cast(this=exp.Null(), to=kind)
             elif entry.side is Of.EITHER and len(values) > 1 and self._is_empty(entry):
                 # A blank that matches an empty text stays a blank.
-                no_left = exp.If(this=exp.Is(this=self._place(_LEFT), expression=exp.Null()), true=values[1])
+                no_left = exp.If(this=is_null(self._place(_LEFT)), true=values[1])
                 made[entry.field.name] = exp.Case(ifs=[no_left], default=values[0])
             else:
                 first, *others = values
@@ -296,7 +293,7 @@ class JoinSaying:
 
     def _told(self, entry: JoinedField, sides: Sequence[str]) -> exp.Expr:
         """Whether both sides have a row, or which one has."""
-        lacks = {side: exp.Is(this=self._place(side), expression=exp.Null()) for side in sides}
+        lacks = {side: is_null(self._place(side)) for side in sides}
         if entry.side is Of.BOTH:
             if len(sides) < 2:
                 return exp.Boolean(this=False)
@@ -309,7 +306,7 @@ class JoinSaying:
         return exp.Cast(this=said, to=self._type(entry))
 
     def _column(self, entry: JoinedField, side: str, name: str) -> exp.Expr:
-        rows = self._left if side == _LEFT else self._right
+        rows = self._rows[side]
         own = next(field for field in rows.fields if field.name == name)
         column = rows.column(name, side)
         if own.arrow_type == entry.field.arrow_type:
@@ -317,7 +314,7 @@ class JoinSaying:
         return exp.Cast(this=column, to=self._type(entry))
 
     def _type(self, entry: JoinedField) -> exp.DataType:
-        return self._target.type_of(entry.field.type, scale_of(entry.field.arrow_type))
+        return self._target.holding(entry.field.arrow_type)
 
     def _empty(self, plan: Sequence[JoinedField]) -> frozenset[str]:
         """The fields in which a text may be empty."""
@@ -333,8 +330,4 @@ class JoinSaying:
 
 def _prepared_name(rows: SqlRows, number: int) -> str:
     """What a column of prepared values is called among those of its rows."""
-    return free_name(f"prepared {number + 1}", rows.fields)
-
-
-def _at(table: str, name: str) -> exp.Column:
-    return exp.column(quoted(name), table=quoted(table))
+    return free_column(f"prepared {number + 1}", (entry.name for entry in rows.fields))

@@ -10,7 +10,17 @@ import sqlglot.expressions as exp
 from keen_trellis.core.link import Take, Taken
 from keen_trellis.core.sorting import SortKey
 from keen_trellis.core.summarising import Key
-from keen_trellis.flow.in_sql.rows import Said, SqlRows, free_name, kept, numbered, ordered, with_columns
+from keen_trellis.flow.in_sql.rows import (
+    Said,
+    SqlRows,
+    free_column,
+    is_null,
+    kept,
+    numbered,
+    ordered,
+    passed_on,
+    with_columns,
+)
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.summaries import said_key
 from keen_trellis.flow.in_sql.target import SqlTarget
@@ -43,7 +53,8 @@ def said_first(
     groups = [said_key(scalars, key) for key in each]
     order = said_order(rows, by, target)
     nth = numbered(_said_keys(rows, by, target), groups, exp.Rank) if with_ties else numbered(order, groups)
-    number, appears = free_name("nth", rows.fields), free_name("appears", rows.fields)
+    names = passed_on(rows)
+    number, appears = free_column("nth", names), free_column("appears", names)
     more: dict[str, exp.Expr] = {number: nth}
     place = order
     if groups:
@@ -64,9 +75,9 @@ def said_distinct(
     if take.expression:
         value = scalars.in_order(take.expression)
         order.insert(0, ordered(value, descending=take.kind is Taken.GREATEST))
-    number = free_name("nth", rows.fields)
+    number = free_column("nth", passed_on(rows))
     stays: exp.Expr = exp.EQ(this=rows.column(number), expression=exp.Literal.number(1))
     if blanks_stay:
-        stays = exp.or_(stays, *(exp.Is(this=group.copy(), expression=exp.Null()) for group in groups))
+        stays = exp.or_(stays, *(is_null(group.copy()) for group in groups))
     rest = with_columns(rows, {number: numbered(order, groups)}).where(stays)
     return replace(kept(rows), rest=rest)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import sqlglot.expressions as exp
@@ -11,6 +11,7 @@ import sqlglot.expressions as exp
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.table import Field
+from keen_trellis.flow.naming import free_name
 
 
 class NotInSql(UsageError):
@@ -24,8 +25,8 @@ class SqlRows:
     table: what they are called in the query.  name: what they are called in the flow.  place: the column by
     whose numbers they stand in order; no two rows have the same.  open: by field in which a cell may be
     without partner, which is null as a blank is, the column that says whether it has one; "" where none does.
-    empty: those in which a text may be empty: no source has such texts,
-    and where rows are put together by them they are blanks.
+    empty: those in which a text may be empty: no source has such texts, and where rows are put together by
+    them they are blanks.
     """
 
     table: str
@@ -49,7 +50,7 @@ class SqlRows:
 
     def column(self, name: str, alias: str = "") -> exp.Column:
         """A column of them, under the name that they have in a part of the query."""
-        return exp.column(exp.to_identifier(name, quoted=True), table=quoted(alias or self.table))
+        return at(alias or self.table, name)
 
     def relation(self, alias: str = "") -> exp.Table:
         """They themselves, behind FROM."""
@@ -111,6 +112,26 @@ def quoted(name: str) -> exp.Identifier:
     return exp.to_identifier(name, quoted=True)
 
 
+def at(table: str, name: str) -> exp.Column:
+    """A column of a part of the query."""
+    return exp.column(quoted(name), table=quoted(table))
+
+
+def below(query: exp.Expr, name: str) -> exp.Subquery:
+    """A query as a part of another one, under a name."""
+    return exp.Subquery(this=query, alias=exp.TableAlias(this=quoted(name)))
+
+
+def is_null(value: exp.Expr) -> exp.Is:
+    """That there is no value."""
+    return exp.Is(this=value, expression=exp.Null())
+
+
+def has_value(value: exp.Expr) -> exp.Not:
+    """That there is a value."""
+    return exp.Not(this=is_null(value))
+
+
 def named(value: exp.Expr, name: str) -> exp.Expr:
     """A value under a name in a list of columns."""
     if isinstance(value, exp.Column) and value.name == name:
@@ -150,13 +171,12 @@ def with_columns(rows: SqlRows, more: Mapping[str, exp.Expr]) -> exp.Select:
     """A part of the query, called as the rows are, in which these columns stand besides theirs."""
     made = [*passed_on(rows).values(), rows.column(rows.place)]
     inner = exp.Select().select(*made, *(named(value, name) for name, value in more.items()))
-    below = exp.Subquery(this=inner.from_(rows.relation()), alias=exp.TableAlias(this=quoted(rows.table)))
-    return exp.Select().from_(below)
+    return exp.Select().from_(below(inner.from_(rows.relation()), rows.table))
 
 
-def free_name(name: str, fields: Sequence[Field]) -> str:
-    """The name, or with a number behind it if a field has it; case does not tell names apart."""
-    return first_free(name, {entry.name.casefold() for entry in fields})
+def free_column(name: str, taken: Iterable[str]) -> str:
+    """The name, or with a number behind it if one of those taken is the same but for case."""
+    return free_name(name, {entry.casefold() for entry in taken}, folded=True)
 
 
 def name_apart(name: str, parts: object, longest: int | None) -> str:
@@ -165,12 +185,3 @@ def name_apart(name: str, parts: object, longest: int | None) -> str:
     if longest is not None:
         name = name.encode()[: longest - len(behind)].decode(errors="ignore")
     return name + behind
-
-
-def first_free(name: str, taken: Collection[str]) -> str:
-    """The name, or with a number behind it if its casefolded form is among those taken."""
-    found, number = name, 1
-    while found.casefold() in taken:
-        number += 1
-        found = f"{name} {number}"
-    return found

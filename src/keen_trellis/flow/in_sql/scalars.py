@@ -11,6 +11,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.day import today
+from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.expressions.parsing import Parsed, parsed_tree
 from keen_trellis.core.values import FieldType, type_of_arrow
 from keen_trellis.flow.in_sql.rows import NotInSql, SqlRows
@@ -147,11 +148,14 @@ class _Saying:
             raise self._refused(tree, ": the least whole number is written there as a decimal")
         return exp.Neg(this=self.said(tree.this))
 
+    def _check_read(self, tree: exp.Expr, names: Sequence[str]) -> None:
+        """NotInSql where a part of the tree was written that is not among those named."""
+        if any(value and name not in names for name, value in tree.args.items()):
+            raise self._refused(tree)
+
     def of_parts(self, tree: exp.Expr, names: Sequence[str]) -> exp.Expr:
         """The same with its parts said; all that it has must be named."""
-        left = [name for name, value in tree.args.items() if value and name not in names]
-        if left:
-            raise self._refused(tree)
+        self._check_read(tree, names)
         made: dict[str, Any] = {}
         for name in names:
             part = tree.args.get(name)
@@ -164,9 +168,7 @@ class _Saying:
         return type(tree)(**made)
 
     def truth(self, tree: exp.Expr) -> exp.Expr:
-        if isinstance(tree.expression, exp.Boolean):
-            return exp.Is(this=self.bracketed(tree.this), expression=tree.expression.copy())
-        return exp.Is(this=self.bracketed(tree.this), expression=exp.Null())
+        return exp.Is(this=self.bracketed(tree.this), expression=tree.expression.copy())
 
     def bracketed(self, tree: exp.Expr) -> exp.Expr:
         made = self.said(tree)
@@ -174,8 +176,8 @@ class _Saying:
         return made if plain else exp.Paren(this=made)
 
     def comparison(self, tree: exp.Expr) -> exp.Expr:
-        sides = [tree.this, tree.expression]
-        return type(tree)(**dict(zip(("this", "expression"), self.compared(tree, sides), strict=True)))
+        one, other = self.compared(tree, [tree.this, tree.expression])
+        return type(tree)(this=one, expression=other)
 
     def compared(self, tree: exp.Expr, sides: Sequence[exp.Expr]) -> list[exp.Expr]:
         """Values that are compared with the first of them, each said."""
@@ -201,10 +203,7 @@ class _Saying:
         )
 
     def one_of(self, tree: exp.Expr) -> exp.Expr:
-        if set(tree.args) - {"this", "expressions"}:
-            left = [n for n, v in tree.args.items() if v and n not in ("this", "expressions")]
-            if left:
-                raise self._refused(tree)
+        self._check_read(tree, ("this", "expressions"))
         first, *others = self.compared(tree, [tree.this, *tree.expressions])
         return exp.In(this=first, expressions=others)
 
@@ -230,13 +229,11 @@ class _Saying:
         value, ifs = tree.args.get("this"), tree.args["ifs"]
         made = []
         for entry in ifs:
-            test = (
-                self.said(entry.this)
-                if value is None
-                else exp.EQ(
-                    **dict(zip(("this", "expression"), self.compared(tree, [value, entry.this]), strict=True))
-                )
-            )
+            if value is None:
+                test = self.said(entry.this)
+            else:
+                one, other = self.compared(tree, [value, entry.this])
+                test = exp.EQ(this=one, expression=other)
             made.append(exp.If(this=test, true=self._of_type(entry.args["true"], tree)))
         default = tree.args.get("default")
         last = None if default is None else self._of_type(default, tree)
@@ -252,7 +249,7 @@ class _Saying:
         made = self.said(part)
         if wanted is None or kind is wanted:
             return made
-        to = self._target.type_of(wanted, scale_of(self._read.nodes[id(whole)].arrow_type))
+        to = self._target.holding(self._read.nodes[id(whole)].arrow_type)
         return exp.Cast(this=made, to=to)
 
     def cast(self, tree: exp.Expr) -> exp.Expr:
@@ -343,7 +340,7 @@ def converted(target: SqlTarget, value: exp.Expr, kind: FieldType | None, wanted
     to = type_of_arrow(wanted)
     if (kind, to) == (FieldType.DATE, FieldType.TEXT):
         return target.day_as_text(value)
-    made = exp.Cast(this=value, to=target.type_of(to, scale_of(wanted)))
+    made = exp.Cast(this=value, to=target.holding(wanted))
     if (kind, to) != (FieldType.INTEGER, FieldType.DECIMAL):
         return made
     digits = wanted.precision - wanted.scale
@@ -366,11 +363,6 @@ def with_escape(like: exp.Like) -> exp.Expr:
 
 def _is_small(tree: exp.Expr) -> bool:
     return isinstance(tree, exp.Literal) and tree.name.isdecimal() and 1 <= int(tree.name) <= _LARGEST_PLAIN
-
-
-def scale_of(kind: pa.DataType) -> int:
-    """The places of a decimal behind its point; 0 of other types."""
-    return kind.scale if pa.types.is_decimal(kind) else 0
 
 
 def _guarded(tree: exp.Expr) -> exp.Expr:
@@ -412,9 +404,7 @@ _MAKERS: dict[type, Callable[[_Saying, Any], exp.Expr]] = {
     exp.Anonymous: _Saying.partner_found,
     exp.Case: _Saying.case,
     exp.Coalesce: _Saying.coalesced,
-    exp.Nullif: lambda saying, tree: exp.Nullif(
-        **dict(zip(("this", "expression"), saying.compared(tree, [tree.this, tree.expression]), strict=True))
-    ),
+    exp.Nullif: _Saying.comparison,
     exp.Cast: _Saying.cast,
     exp.Length: _Saying.length,
     exp.Trim: _Saying.trimmed,

@@ -10,8 +10,8 @@ from keen_trellis.core.measures import Function, Measure
 from keen_trellis.core.summarising import Key
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
-from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows
-from keen_trellis.flow.in_sql.scalars import Scalars, scale_of
+from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, is_null
+from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
 
 _ENDS = {Function.LEAST: exp.Min, Function.GREATEST: exp.Max}
@@ -48,7 +48,7 @@ def _first_of_group(rows: SqlRows, group: exp.Expr) -> exp.Expr:
         exp.Min(this=exp.Case(ifs=[exp.If(this=holds, true=place.copy())]))
         for holds in (
             exp.EQ(this=value.copy(), expression=exp.Literal.string("")),
-            exp.Is(this=value.copy(), expression=exp.Null()),
+            is_null(value.copy()),
         )
     ]
     some = exp.GT(this=exp.Count(this=value.copy()), expression=exp.Literal.number(0))
@@ -88,8 +88,7 @@ def said_measure(scalars: Scalars, measure: Measure, made: Field) -> exp.Expr:
     if measure.function in _ENDS and kind is not FieldType.BOOLEAN:
         return _ENDS[measure.function](this=scalars.target.in_order(value, kind))
     if measure.function is Function.SUM and kind in (FieldType.INTEGER, FieldType.DECIMAL):
-        scale = scale_of(made.arrow_type)
-        return exp.Cast(this=exp.Sum(this=value), to=to(kind, scale))
+        return exp.Cast(this=exp.Sum(this=value), to=scalars.target.holding(made.arrow_type))
     if measure.function in (Function.SUM, Function.MEAN) and kind is FieldType.REAL:
         raise NotInSql(
             f"“{said}” depends on the order in which reals are added.", remedy="CAST them to decimals."

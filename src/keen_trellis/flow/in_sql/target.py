@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.values import FieldType
+from keen_trellis.core.expressions.held import scale_of
+from keen_trellis.core.values import FieldType, type_of_arrow
 
 _SQL_TYPES = {
     FieldType.TEXT: "VARCHAR",
@@ -44,6 +46,10 @@ class SqlTarget:
         if kind is FieldType.DECIMAL:
             return exp.DataType.build(f"DECIMAL(38, {scale})")
         return exp.DataType.build(self.types.get(kind, _SQL_TYPES[kind]), dialect=self.dialect or None)
+
+    def holding(self, kind: pa.DataType) -> exp.DataType:
+        """Its type for what is held here so."""
+        return self.type_of(type_of_arrow(kind), scale_of(kind))
 
     def in_order(self, value: exp.Expr, kind: FieldType | None) -> exp.Expr:
         """A value as it is ordered."""

@@ -51,5 +51,4 @@ class SourceKind(StepKind[SourceSettings]):
         return StepResult({ROWS: inputs[0].table})
 
     def sentence(self, settings: SourceSettings, inputs: Sequence[InputShape]) -> str:
-        where = f"{settings.table} of {settings.file_name}" if settings.table else settings.file_name
-        return f"Read {where}."
+        return f"Read {settings.where}."
