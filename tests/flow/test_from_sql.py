@@ -211,6 +211,13 @@ class Same(QueryCase):
         )
         self.same("SELECT no FROM loans UNION ALL SELECT title FROM objects")
         self.same("SELECT venue FROM loans UNION SELECT venue FROM venues ORDER BY venue")
+        grouped = "SELECT max(no) FROM loans GROUP BY venue"
+        both = f"SELECT no AS x FROM loans UNION ALL {grouped}"
+        made = self.made(f"{both} ORDER BY 'a' || x DESC")
+        self.assertEqual(made.lacking, ())
+        # SQLite orders a union by its columns only.
+        _, rows = self.asked(f"SELECT x FROM ({both}) ORDER BY 'a' || x DESC")
+        self.assertEqual(rows_of(self.runner.result(made.flow, made.step).rows), rows)
 
     def test_conditions_and_groups_stand_in_steps_of_their_own(self):
         made = self.made(

@@ -45,6 +45,8 @@ from keen_trellis.flow.steps.union import UnionKind, UnionSettings
 # Begins a rail at a table of a query: the flow then, and the step whose rows it is.
 TableOf = Callable[[Flow, str, str], tuple[Flow, str]]
 ShapeOf = Callable[[Flow, Input], InputShape]
+# What is written in a query as an expression over the fields of a rail.
+Resolve = Callable[[exp.Expr], exp.Expr]
 _SHOWN = 80
 _SELECT = ("expressions", "from_", "joins", "where", "group", "having", "order", "limit", "with_", "distinct")
 
@@ -198,9 +200,9 @@ class _Reader:
         for where in wheres:
             with self._said(where):
                 made = self._where(made, where, known)
-        made, outputs = self._grouped(tree, made)
+        made, outputs, resolve = self._grouped(tree, made)
         made, outputs = self._computed(made, outputs)
-        made = self._ordered(tree, made, outputs)
+        made = self._ordered(tree, made, outputs, resolve)
         made = self._chosen(made, outputs)
         if tree.args.get("distinct"):
             self._not_taken(tree.args["distinct"], (), "DISTINCT")
@@ -359,10 +361,7 @@ class _Reader:
         if isinstance(bare, exp.In) and bare.args.get("query") is not None:
             inner = bare.args["query"].this
             return self._half(made, inner, bare.this, JoinType.LEFT_SEMI, known)
-        text = self._expression(resolved(where, made), made)
-        return self._after(
-            made, FilterKind.name, FilterSettings(conditions=(ConditionSettings(text, "true"),))
-        )
+        return self._filtered(made, [where])
 
     def _half(
         self,
@@ -397,13 +396,15 @@ class _Reader:
 
     # --- columns ---
 
-    def _grouped(self, tree: exp.Select, made: Relation) -> tuple[Relation, list[_Output]]:
-        """The rows as groups where the query asks for such, and what it gives of them."""
+    def _grouped(self, tree: exp.Select, made: Relation) -> tuple[Relation, list[_Output], Resolve | None]:
+        """The rows as groups where the query asks for such, what it gives of them, and how what is written of
+        the rows before is resolved in them; None where there are no groups.
+        """
         wanted = self._wanted(tree, made)
         having, group = tree.args.get("having"), tree.args.get("group")
         measured = [entry for entry in wanted if any(measures_in(entry.tree))]
         if group is None and not measured and having is None:
-            return made, wanted
+            return made, wanted, None
         if group is not None:
             self._not_taken(group, ("expressions",), "GROUP BY")
         keys = [self._key(entry, wanted, made) for entry in (group.expressions if group is not None else ())]
@@ -423,7 +424,7 @@ class _Reader:
             if any(measures_in(ordered)):
                 with self._said(ordered):
                     groups.add(resolved(ordered.this, made))
-        self._groups, self._before_groups = groups, made
+        before = made
         settings = SummariseSettings(keys=tuple(groups.keys), measures=tuple(groups.measures))
         made = self._as_table(self._after(made, SummariseKind.name, settings), "")
         conditions = []
@@ -436,14 +437,10 @@ class _Reader:
         for entry in kept:
             with self._said(entry.tree):
                 outputs.append(replace(entry, tree=groups.within(entry.tree)))
-        return made, outputs
-
-    _groups: Groups | None = None
-    _before_groups: Relation | None = None
+        return made, outputs, lambda part: groups.within(resolved(part, before))
 
     def _wanted(self, tree: exp.Select, made: Relation) -> list[_Output]:
         """The columns that a query gives, their expressions resolved."""
-        self._groups = None
         found: list[_Output] = []
         for number, entry in enumerate(tree.expressions, 1):
             if isinstance(entry, exp.Star) or (
@@ -510,7 +507,9 @@ class _Reader:
                 found.append(replace(entry, of=field, name=entry.name or field))
         return made, found
 
-    def _ordered(self, tree: exp.Expr, made: Relation, outputs: Sequence[_Output]) -> Relation:
+    def _ordered(
+        self, tree: exp.Expr, made: Relation, outputs: Sequence[_Output], resolve: Resolve | None = None
+    ) -> Relation:
         order = tree.args.get("order")
         if order is None:
             return made
@@ -519,11 +518,13 @@ class _Reader:
         for entry in order.expressions:
             with self._said(f"ORDER BY {cut(entry.sql(), _SHOWN)}"):
                 self._not_taken(entry, ("this", "desc", "nulls_first"), "ORDER BY")
-                text = self._order_key(entry.this, made, outputs)
+                text = self._order_key(entry.this, made, outputs, resolve)
                 keys.append(SortKeySettings(text, bool(entry.args.get("desc")), _says_nulls_first(entry)))
         return self._after(made, SortKind.name, SortSettings(tuple(keys))) if keys else made
 
-    def _order_key(self, tree: exp.Expr, made: Relation, outputs: Sequence[_Output]) -> str:
+    def _order_key(
+        self, tree: exp.Expr, made: Relation, outputs: Sequence[_Output], resolve: Resolve | None
+    ) -> str:
         if isinstance(tree, exp.Literal) and not tree.is_string:
             place = int(tree.name) - 1
             if not 0 <= place < len(outputs):
@@ -533,8 +534,8 @@ class _Reader:
             named = [entry.of for entry in outputs if entry.name.casefold() == tree.name.casefold()]
             if named:
                 return named[0]
-        if self._groups is not None and self._before_groups is not None:
-            return side_of(self._groups.within(resolved(tree, self._before_groups)))[0]
+        if resolve is not None:
+            return side_of(resolve(tree))[0]
         found = resolved(tree, made)
         if not plain_field(found):
             self._expression(found, made)
