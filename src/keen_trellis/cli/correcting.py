@@ -48,7 +48,9 @@ def corrections(
         return
     from rich.table import Table as Grid
 
-    say("1 pair" if len(found) == 1 else f"{len(found):,} pairs")
+    from keen_trellis.flow.wording import counted
+
+    say(counted(len(found), "pairs"))
     grid = Grid(box=None, pad_edge=False)
     for heading in ("Written", "Read as", "Said by", "When, in UTC"):
         grid.add_column(heading, overflow="fold")

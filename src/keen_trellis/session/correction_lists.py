@@ -13,6 +13,7 @@ import platformdirs
 
 from keen_trellis.core.errors import SourceError, TrellisError
 from keen_trellis.core.insight.listed import Applying, applying
+from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.task import Task
 from keen_trellis.flow import corrections
 from keen_trellis.flow.addresses import is_address
@@ -23,6 +24,7 @@ from keen_trellis.flow.kinds import StepKind, digest
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.whole_file import whole_file
+from keen_trellis.flow.wording import counted
 from keen_trellis.session.jobs import Job
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.state import State
@@ -41,8 +43,7 @@ class Proposed:
     @property
     def said(self) -> str:
         pairs = "1 of its pairs" if self.found.pairs == 1 else f"{self.found.pairs:,} of its pairs"
-        rows = "1 row" if self.found.rows == 1 else f"{self.found.rows:,} rows"
-        return f"use the list {called(self.path)}: {pairs} for {rows}"
+        return f"use the list {called(self.path)}: {pairs} for {rows_said(self.found.rows)}"
 
 
 class KnownLists:
@@ -94,11 +95,7 @@ class CorrectionLists:
             flow, list_id = corrections.with_list(flow, path)
             listed_pairs(flow, [list_id])  # refuses one that cannot be read
 
-            def use(link: LinkSettings) -> LinkSettings:
-                more = (*(entry for entry in link.lists if entry != list_id), list_id)
-                return msgspec.structs.replace(link, lists=more)
-
-            return _with_link(flow, step_id, number, use)
+            return _with_link(flow, step_id, number, lambda link: _using(link, list_id))
 
         if self._state.apply(f"Use the list {called(path)}", edit):
             self.remembered.remember(path)
@@ -136,12 +133,11 @@ class CorrectionLists:
 
             def use(link: LinkSettings) -> LinkSettings:
                 own = tuple(pair for pair in link.correct if pair not in moved)
-                more = (*(entry for entry in link.lists if entry != list_id), list_id)
-                return msgspec.structs.replace(link, correct=own, lists=more)
+                return msgspec.structs.replace(_using(link, list_id), correct=own)
 
             return _with_link(flow, step_id, number, use)
 
-        pairs = "1 correction" if len(moved) == 1 else f"{len(moved):,} corrections"
+        pairs = counted(len(moved), "corrections")
         if self._state.apply(f"Keep {pairs} in the list {called(path)}", edit):
             self.remembered.remember(path)
             self._state.said.emit(f"{pairs} stand in {Path(path).name}: other flows and people can use them.")
@@ -227,6 +223,12 @@ class CorrectionLists:
             self._state.jobs.start("looking into lists of corrections", work, done, lambda _: None),
         )
         return ()
+
+
+def _using(link: LinkSettings, list_id: str) -> LinkSettings:
+    """The link with a list that it uses behind all others."""
+    others = (entry for entry in link.lists if entry != list_id)
+    return msgspec.structs.replace(link, lists=(*others, list_id))
 
 
 def _as_read(entry: CorrectionList, now: CorrectionList) -> CorrectionList:

@@ -11,7 +11,7 @@ from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.corrections import Correction, called, corrections_in
-from keen_trellis.flow.wording import listed
+from keen_trellis.flow.wording import counted, listed
 from keen_trellis.handbook import Chapter
 from keen_trellis.session.correction_lists import users
 from keen_trellis.session.outcome import Outcome
@@ -110,7 +110,7 @@ class CorrectionListOpener(Opener[CorrectionListView]):
         flow = self._session.flow
         used = [name for entry in flow.lists if entry.path == self.path for name in users(flow, entry.id)]
         whose = f"used by {listed(used, 3)}" if used else "not used in this flow"
-        pairs = "1 pair" if len(there) == 1 else f"{len(there):,} pairs"
+        pairs = counted(len(there), "pairs")
         shown = sorted([*there, *self._gone], key=lambda entry: entry.read.casefold())
         self.view.show_list(f"{called(self.path)}: {pairs}, {whose}. {self.path}", shown, set(self._gone))
         return True

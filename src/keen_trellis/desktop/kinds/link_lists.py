@@ -15,6 +15,7 @@ from keen_trellis.desktop.sentence.view import Chip, Item
 from keen_trellis.flow.corrections import called
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps.join import LinkSettings
+from keen_trellis.flow.wording import counted
 from keen_trellis.session.correction_lists import Proposed, links_of
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
@@ -137,7 +138,7 @@ class LinkLists:
         name = self._called(list_id)
         pairs = len(entry.pairs) if entry is not None else 0
         wrong = entry is None or bool(entry.error)
-        said = "cannot be used" if wrong else "1 pair" if pairs == 1 else f"{pairs:,} pairs"
+        said = "cannot be used" if wrong else counted(pairs, "pairs")
 
         def choose(anchor: QWidget) -> None:
             choices = [Choice(_LEAVE, f"do without the list {name}")]
