@@ -8,7 +8,8 @@ from click.testing import CliRunner
 
 from keen_trellis.cli import main
 from keen_trellis.cli.examples import EXAMPLES
-from tests import demo_data
+from keen_trellis.databases import secrets
+from tests import demo_data, postgres
 
 
 class Examples(unittest.TestCase):
@@ -26,6 +27,10 @@ class Examples(unittest.TestCase):
                 words = shlex.split(example)
                 if name == "open" or words == ["demo"]:
                     continue  # these open the window
+                if name == "hand-off":
+                    server = postgres.server()
+                    secrets.remember(server.address(), postgres.PASSWORD)
+                    words = [server.address() if "://" in word else word for word in words]
                 result = CliRunner().invoke(main, words)
                 self.assertEqual(result.exit_code, 0, (example, result.output))
         self.assertIn("Examples:", CliRunner().invoke(main, ["--help"]).output)

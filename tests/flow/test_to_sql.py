@@ -134,7 +134,7 @@ class There:
 def prepared(cursor, query, entry):
     """The columns and rows of a table of prepared values: its values are asked for there, prepared here."""
     values, kind = query.values_of(entry)
-    cursor.execute(values.encode())
+    cursor.execute(query.target.written(query.with_parts(values, entry.of)).encode())
     distinct = pa.array([row[0] for row in cursor.fetchall()], kind)
     made = prepare(Cells(distinct), entry.preparation).of_rows
     rows = zip(distinct.to_pylist(), made.to_pylist(), strict=True)

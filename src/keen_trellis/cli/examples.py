@@ -41,6 +41,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         'sql "Cover.trellis"',
         'sql "Winter loans.trellis" --step "Loans with Objects" --dialect postgresql',
     ),
+    "hand-off": (
+        'hand-off "Winter loans.trellis" --on postgresql://keeper@registry.example/registry --sample 64',
+        'hand-off "Winter loans.trellis" --on postgresql://keeper@registry.example/registry --sample 64 '
+        '--write "Loan report.xlsx=loan report" --report handed-off.txt',
+    ),
     "compare": (
         'compare "Winter loans.trellis" "Guarded loans.trellis"',
         'compare "Winter loans.trellis" "Guarded loans.trellis" --rows 1 --json',

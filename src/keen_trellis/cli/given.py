@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 import click
@@ -37,6 +38,19 @@ def told_apart(flow: Any, texts: Sequence[str]) -> tuple[dict[str, str], list[st
         else:
             given[name] = value.strip()
     return given, others
+
+
+def loaded(path: Path, sets: Sequence[str], *, ask: bool) -> Any:
+    """A flow with the run values that words give. UsageError for a word that names none, or one lacking."""
+    from keen_trellis.core.errors import UsageError
+    from keen_trellis.flow.file_format import load
+    from keen_trellis.flow.steps import KINDS
+
+    flow = load(path, KINDS)
+    given, others = told_apart(flow, sets)
+    if others:
+        raise UsageError(f"The flow has no run value “{others[0].partition('=')[0]}”.")
+    return with_values(flow, given, ask=ask)
 
 
 def with_values(flow: Any, given: Mapping[str, str], *, ask: bool) -> Any:

@@ -36,26 +36,21 @@ def sql(
     Each source stands for a table of its name. What no SQL says exactly as the flow computes it is named,
     step by step, and nothing is printed for what depends on it.
     """
-    from keen_trellis.cli.given import told_apart, with_values
+    from keen_trellis.cli.given import loaded
     from keen_trellis.core.errors import UsageError
     from keen_trellis.core.task import Task
-    from keen_trellis.flow.file_format import load
     from keen_trellis.flow.graph import ROWS
     from keen_trellis.flow.in_sql.target import target_named
     from keen_trellis.flow.naming import step_named
     from keen_trellis.flow.runner import Runner
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.flow.to_sql import query_of
+    from keen_trellis.flow.to_sql import ends_of, query_of
     from keen_trellis.sources.library import Library
 
-    target, flow = target_named(dialect), load(flow_path, KINDS)
-    given, others = told_apart(flow, sets)
-    if others:
-        raise UsageError(f"The flow has no run value “{others[0].partition('=')[0]}”.")
-    flow = with_values(flow, given, ask=not as_json)
+    target, flow = target_named(dialect), loaded(flow_path, sets, ask=not as_json)
     settle_reading(flow, flow_path, trust=trust, hosts=hosts)
     plan = Runner(KINDS, Library()).plan(flow)
-    steps = [step_named(flow, step_name)] if step_name else _ends(flow, KINDS)
+    steps = [step_named(flow, step_name)] if step_name else ends_of(flow, KINDS)
     queries = [query_of(plan.planned(step, Task()), ROWS, target) for step in steps]
     names = {step.id: step.name for step in flow.steps}
     if as_json:
@@ -72,13 +67,6 @@ def sql(
         raise UsageError(
             "Not all of the flow can be said in SQL.", remedy="Run it here, or change these steps."
         )
-
-
-def _ends(flow: Any, kinds: Any) -> list[str]:
-    """The outputs, or the steps that no other takes rows from where there are none."""
-    outputs = [step.id for step in flow.steps if kinds.ends_rail(step)]
-    used = {entry.step for step in flow.steps for entry in step.inputs}
-    return outputs or [step.id for step in flow.steps if step.id not in used]
 
 
 def _members(name: str, query: Any) -> dict[str, Any]:

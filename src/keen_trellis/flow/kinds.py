@@ -26,6 +26,8 @@ from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.run_values import bound_settings, named_in
 
 if TYPE_CHECKING:
+    import sqlglot.expressions as exp
+
     from keen_trellis.flow.in_sql.rows import Said, SqlRows, Stacked
     from keen_trellis.flow.in_sql.target import SqlTarget
 
@@ -248,6 +250,18 @@ class StepKind(ABC, Generic[Settings]):
         from keen_trellis.flow.in_sql.rows import NotInSql
 
         raise NotInSql(f"A step of the kind “{self.name}” cannot be said in SQL yet.")
+
+    def sql_counts(
+        self, settings: Settings, inputs: Sequence[SqlRows], target: SqlTarget
+    ) -> exp.Select | None:
+        """Of a kind that matches, one row with what its match comes to, each count of `KnotCounts` but that
+        of the result under its name. NotInSql.
+        """
+        return None
+
+    def met_by_all(self, settings: Settings) -> tuple[tuple[LinkField, int], ...]:
+        """Those of its links that hold for whatever it pairs."""
+        return self.links(settings)
 
     def summed_up(self, settings: Settings) -> tuple[str, str]:
         """What an output writes to, and how, in a few words each."""

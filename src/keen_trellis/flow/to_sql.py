@@ -10,7 +10,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.link import value_of
-from keen_trellis.flow.graph import ROWS
+from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
     Prepared,
@@ -28,7 +28,7 @@ from keen_trellis.flow.in_sql.rows import (
 )
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
-from keen_trellis.flow.kinds import Standing
+from keen_trellis.flow.kinds import Kinds, Standing
 from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.plan import Planned
 from keen_trellis.flow.source_settings import SourceSettings
@@ -45,24 +45,45 @@ class SentSource:
     settings: SourceSettings
 
 
-@dataclass(frozen=True)
-class Query:
-    """A query, or what keeps it from being one.
-
-    tree: sqlglot's.  sources: the tables that it reads.  prepared: those of prepared values that it reads.
-    refused: the errors of the steps that no SQL says.  rows: those of its parts, by what they are called.
+@dataclass(frozen=True, eq=False)
+class Part:
+    """A step at a port as a part of a query. planned, port: which.  rows: what it makes.  inputs,
+    select: of which sources and parts before it, and how.  prepared: the tables of prepared values that it
+    is the first to read.
     """
 
-    tree: exp.Expr
+    planned: Planned
+    port: str
+    rows: SqlRows
+    inputs: tuple[SqlRows, ...]
+    select: exp.Expr
+    prepared: tuple[Prepared, ...]
+
+
+@dataclass(frozen=True)
+class Query:
+    """The rows at some ports in SQL, or what keeps them from being said.
+
+    sources: the tables that are read.  parts: the steps after them, each after those that it reads.
+    refused: the errors of the steps that no SQL says.  ends: the rows that were asked for, in that order.
+    """
+
     target: SqlTarget
     sources: tuple[SentSource, ...]
-    prepared: tuple[Prepared, ...]
+    parts: tuple[Part, ...]
     refused: tuple[NotInSql, ...]
-    rows: Mapping[str, SqlRows]
+    ends: tuple[SqlRows, ...]
+
+    @property
+    def prepared(self) -> tuple[Prepared, ...]:
+        """The tables of prepared values that are read, each made of sources, parts and those before it."""
+        return tuple(entry for part in self.parts for entry in part.prepared)
 
     @property
     def text(self) -> str:
-        """The SQL, with its tables and what they stand for said above it. NotInSql if there is none."""
+        """The SQL of the first end, with its tables and what they stand for said above it. NotInSql if there
+        is none.
+        """
         if self.refused:
             raise self.refused[0]
         heads = [
@@ -71,23 +92,41 @@ class Query:
             for entry in self.sources
         ]
         heads += [f"-- {_plain(entry.table)}: {_plain(prepared_said(entry))}" for entry in self.prepared]
-        return "\n".join((*heads, self.target.written(self.tree)))
+        end = self.ends[0]
+        return "\n".join((*heads, self.target.written(self.with_parts(selected(end), end.table))))
 
-    def values_of(self, entry: Prepared) -> tuple[str, pa.DataType]:
-        """The query for the values that a table of prepared ones is made of, and their type. It reads tables
-        of prepared values that stand before it only.
+    def with_parts(self, tree: exp.Select, last: str) -> exp.Select:
+        """A query that reads a part, with that one and all parts before it as common table expressions."""
+        names = [part.rows.table for part in self.parts]
+        if last in names:
+            parts = self.parts[: names.index(last) + 1]
+            made = [exp.CTE(this=part.select, alias=_as_table(part.rows.table)) for part in parts]
+            tree.set("with_", exp.With(expressions=made))
+        return tree
+
+    def rows_called(self, table: str) -> SqlRows:
+        """Those of a source or part."""
+        made = (*(source.rows for source in self.sources), *(part.rows for part in self.parts))
+        return next(rows for rows in made if rows.table == table)
+
+    def values_of(self, entry: Prepared) -> tuple[exp.Select, pa.DataType]:
+        """The query for the values that a table of prepared ones is made of, and their type. It reads the
+        rows that they stand in.
         """
-        rows = self.rows[entry.of]
-        scalars = Scalars(rows, self.target)
-        value, _ = scalars.value(entry.text)
-        some = has_value(value.copy())
-        tree = exp.Select().select(value).distinct().from_(rows.relation()).where(some)
-        made = list(self.tree.find_all(exp.CTE))
-        names = [cte.alias for cte in made]
-        if entry.of in names:
-            before = [cte.copy() for cte in made[: names.index(entry.of) + 1]]
-            tree.set("with_", exp.With(expressions=before))
-        return self.target.written(tree), value_of(entry.text, rows.fields).arrow_type
+        rows = self.rows_called(entry.of)
+        value, _ = Scalars(rows, self.target).value(entry.text)
+        tree = exp.Select().select(value).distinct().from_(rows.relation()).where(has_value(value.copy()))
+        return tree, value_of(entry.text, rows.fields).arrow_type
+
+
+def selected(rows: SqlRows) -> exp.Select:
+    """The query for all fields of some rows, in their order."""
+    columns = [rows.column(entry.name) for entry in rows.fields]
+    return exp.Select().select(*columns).from_(rows.relation()).order_by(ordered(rows.column(rows.place)))
+
+
+def _as_table(name: str) -> exp.TableAlias:
+    return exp.TableAlias(this=quoted(name))
 
 
 def prepared_said(entry: Prepared) -> str:
@@ -95,19 +134,32 @@ def prepared_said(entry: Prepared) -> str:
     return f"each {entry.text} of {entry.of} (value), and what it is compared as (prepared)"
 
 
+def ends_of(flow: Flow, kinds: Kinds) -> list[str]:
+    """The outputs that are not skipped, or the steps that no other takes rows from where there are none."""
+    outputs = [step.id for step in flow.steps if kinds.ends_rail(step) and not step.skipped]
+    used = {entry.step for step in flow.steps for entry in step.inputs}
+    return outputs or [step.id for step in flow.steps if step.id not in used]
+
+
 def query_of(last: Planned, port: str, target: SqlTarget) -> Query:
     """The rows at a port in SQL. TrellisError if the step or one before it cannot be computed at all."""
-    if last.blocked is not None:
-        raise last.blocked
-    return _Writer(last, target).query(port)
+    return queries_of([(last, port)], target)
+
+
+def queries_of(ends: Sequence[tuple[Planned, str]], target: SqlTarget) -> Query:
+    """The rows at some ports of one plan in SQL, what they share said once. TrellisError as `query_of`."""
+    for last, _ in ends:
+        if last.blocked is not None:
+            raise last.blocked
+    return _Writer(ends, target).query()
 
 
 class _Writer:
-    """Writes the steps before one, each after those that it takes rows from."""
+    """Writes the steps before some ports, each after those that it takes rows from."""
 
-    def __init__(self, last: Planned, target: SqlTarget) -> None:
-        self._last, self._target = last, target
-        self._steps = list(last.upstream())
+    def __init__(self, ends: Sequence[tuple[Planned, str]], target: SqlTarget) -> None:
+        self._ends, self._target = ends, target
+        self._steps = list(dict.fromkeys(planned for last, _ in ends for planned in last.upstream()))
         fields = {entry.name for planned in self._steps for shape in planned.inputs for entry in shape.fields}
         # The rows at the port that is asked for may have new names, too.
         for planned in self._steps:
@@ -115,31 +167,24 @@ class _Writer:
         self._place = free_column(_PLACE, fields)
         self._tables: set[str] = set()
         self._made: dict[tuple[Planned, str], SqlRows] = {}
-        self._with: list[exp.CTE] = []
+        self._parts: list[Part] = []
         self._sources: list[SentSource] = []
         self._prepared: list[Prepared] = []
         self._refused: list[NotInSql] = []
 
-    def query(self, port: str) -> Query:
+    def query(self) -> Query:
         """The whole query."""
         wanted: dict[Planned, dict[str, None]] = {planned: {} for planned in self._steps}
         for planned in self._steps:
             for before, taken in planned.before:
                 wanted[before][taken] = None
-        wanted[self._last][port] = None
+        for last, port in self._ends:
+            wanted[last][port] = None
         for planned in self._steps:
             for at_port in wanted[planned]:
                 self._made[planned, at_port] = self._written(planned, at_port)
-        rows = self._made[self._last, port]
-        columns = [rows.column(entry.name) for entry in rows.fields]
-        order = ordered(rows.column(rows.place))
-        tree = exp.Select().select(*columns).from_(rows.relation()).order_by(order)
-        if self._with:
-            tree.set("with_", exp.With(expressions=self._with))
-        made = {rows.table: rows for rows in self._made.values()}
-        return Query(
-            tree, self._target, tuple(self._sources), tuple(self._prepared), tuple(self._refused), made
-        )
+        ends = tuple(self._made[end] for end in self._ends)
+        return Query(self._target, tuple(self._sources), tuple(self._parts), tuple(self._refused), ends)
 
     def _written(self, planned: Planned, port: str) -> SqlRows:
         inputs = [self._made[entry] for entry in planned.before]
@@ -159,9 +204,10 @@ class _Writer:
             return rows
         self._check_tellers(planned, rows, said.open)
         select = said.select(self._place) if isinstance(said, Said) else self._stacked(said)
-        self._with.append(exp.CTE(this=select, alias=exp.TableAlias(this=quoted(rows.table))))
-        self._send_prepared(planned, said.prepared)
-        return replace(rows, open=said.open, empty=said.empty)
+        rows = replace(rows, open=said.open, empty=said.empty)
+        prepared = self._new_prepared(planned, said.prepared)
+        self._parts.append(Part(planned, port, rows, tuple(inputs), select, prepared))
+        return rows
 
     def _stacked(self, said: Stacked) -> exp.Select:
         """Parts one below the other, numbered through."""
@@ -186,16 +232,16 @@ class _Writer:
         self._tables.add(found.casefold())
         return found
 
-    def _send_prepared(self, planned: Planned, prepared: Sequence[Prepared]) -> None:
-        """Have tables of prepared values in the query, whose names no step has."""
-        for entry in prepared:
-            if entry in self._prepared:
-                continue
+    def _new_prepared(self, planned: Planned, prepared: Sequence[Prepared]) -> tuple[Prepared, ...]:
+        """The tables of prepared values that are new in the query. No step may be called as one of them."""
+        new = [entry for entry in dict.fromkeys(prepared) if entry not in self._prepared]
+        for entry in new:
             if entry.table.casefold() in self._tables:
                 said = f"A step is called “{entry.table}”, as the values that are prepared for this one are."
                 self._refused.append(NotInSql(said, where=planned.step.name, remedy="Rename that step."))
             self._tables.add(entry.table.casefold())
-            self._prepared.append(entry)
+        self._prepared += new
+        return tuple(new)
 
     def _check_tellers(self, planned: Planned, rows: SqlRows, is_open: Mapping[str, str]) -> None:
         """Refuse a field that is called as a column which says what cells have a partner."""

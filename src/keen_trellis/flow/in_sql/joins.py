@@ -72,6 +72,7 @@ class JoinSaying:
             raise NotInSql(f"That each row takes “{take.name}” cannot be said in SQL.")
         self._prepared: dict[str, list[Prepared]] = {_LEFT: [], _RIGHT: []}
         # Without links, in a cross join, each row finds every other.
+        self._is_cross = not links
         self._on = self._condition(links, any_of=any_of) if links else exp.true()
         self._is_plain = take.kind is Taken.EVERY and not (any_of and len(links) > 1)
         # Databases find no full outer join by other conditions than equalities.
@@ -102,10 +103,47 @@ class JoinSaying:
         # Rows that are passed over stand among those without partner.
         return Stacked((pairs, self._right_alone(plan, in_pairs=True)), self._open)
 
-    def none_of(self, plan: Sequence[JoinedField]) -> Said:
-        """No row, with these fields: where each row takes every match, none is passed over."""
+    def passed_over(self, plan: Sequence[JoinedField]) -> Said | Stacked:
+        """The rows of both sides that match and yet end in no pair: none where each takes every match."""
         self._tell_partners(JoinType.FULL_ANTI, plan)
-        return replace(self._left_alone(plan), rest=self._from_left().where(exp.Boolean(this=False)))
+        if self._take.kind is Taken.EVERY:
+            return replace(self._left_alone(plan), rest=self._from_left().where(exp.Boolean(this=False)))
+        return Stacked(tuple(self._left_out(plan, left=left) for left in (True, False)), self._open)
+
+    def _left_out(self, plan: Sequence[JoinedField], *, left: bool) -> Said:
+        matched = self._one_side(plan, found=True, left=left)
+        own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
+        paired = exp.Exists(this=self._partners(own, other, in_pairs=True))
+        return replace(matched, rest=matched.rest.where(exp.Not(this=paired)))
+
+    def counted(self) -> exp.Select:
+        """One row of what the match comes to: the members of `KnotCounts` but the result's rows."""
+        if self._is_cross:
+            of = {side: self._count(exp.Select().from_(self._relation(side))) for side in (_LEFT, _RIGHT)}
+            made: dict[str, exp.Expr] = {"pairs": exp.Mul(this=of[_LEFT], expression=of[_RIGHT])}
+        else:
+            made = {"pairs": self._count(self._joined(""))}
+        for left in (True, False):
+            own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
+            rows = self._count(exp.Select().from_(self._relation(own)))
+            exists = exp.Exists(this=self._partners(own, other, in_pairs=False))
+            matched = self._count(exp.Select().from_(self._relation(own)).where(exists))
+            made[f"{own}_rows"] = rows
+            made[f"{own}_matched"] = matched
+            made[f"{own}_unmatched"] = exp.Sub(this=rows.copy(), expression=matched.copy())
+            made[f"{own}_passed_over"] = exp.Literal.number(0)
+            if self._take.kind is not Taken.EVERY:
+                place = at(_PAIRS, _PAIR_PLACES[0] if left else _PAIR_PLACES[1])
+                distinct = exp.Count(this=exp.Distinct(expressions=[place]))
+                paired = exp.Select().select(distinct).from_(below(self._places(), _PAIRS))
+                made[f"{own}_passed_over"] = exp.Sub(
+                    this=matched.copy(), expression=exp.Subquery(this=paired)
+                )
+        return exp.Select().select(*(named(value, name) for name, value in made.items()))
+
+    @staticmethod
+    def _count(rest: exp.Select) -> exp.Subquery:
+        return exp.Subquery(this=rest.select(exp.Count(this=exp.Star()), append=False))
 
     def _tell_partners(self, kind: JoinType, plan: Sequence[JoinedField]) -> None:
         """Settle in which fields a cell may be without partner, and which columns say of which it is."""

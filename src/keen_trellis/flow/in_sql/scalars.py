@@ -146,7 +146,10 @@ class _Saying:
     def negative(self, tree: exp.Expr) -> exp.Expr:
         if isinstance(tree.this, exp.Literal) and tree.this.name == str(2**63):
             raise self._refused(tree, ": the least whole number is written there as a decimal")
-        return exp.Neg(this=self.said(tree.this))
+        return exp.Neg(this=self._of_known_type(tree.this, self._wide(tree)))
+
+    def absolute(self, tree: exp.Expr) -> exp.Expr:
+        return exp.Abs(this=self._of_known_type(tree.this, self._wide(tree)))
 
     def _check_read(self, tree: exp.Expr, names: Sequence[str]) -> None:
         """NotInSql where a part of the tree was written that is not among those named."""
@@ -186,7 +189,9 @@ class _Saying:
         for kind, is_plain in zip(types[1:], plain[1:], strict=True):
             if not is_plain and not plain[0]:
                 self._scalars.check_compared(types[0], kind, tree.sql())
-        made = [self.said(side) for side in sides]
+        known = [self._read.nodes[id(side)] for side, kind in zip(sides, types, strict=True) if kind]
+        to = self._target.holding(known[0].arrow_type) if known else self._target.type_of(FieldType.TEXT)
+        made = [self._of_known_type(side, to.copy()) for side in sides]
         if isinstance(tree, (*_ORDERING, exp.Between)):
             made[0] = self._target.in_order(made[0], types[0])
         return made
@@ -266,7 +271,7 @@ class _Saying:
         return converted(self._target, self.said(tree.this), kind, to)
 
     def arithmetic(self, tree: exp.Expr) -> exp.Expr:
-        sides = [self.said(tree.this), self.said(tree.expression)]
+        sides = [self._of_known_type(side, self._wide(tree)) for side in (tree.this, tree.expression)]
         types = [self.type_of(tree.this), self.type_of(tree.expression)]
         if any(kind is not None and not kind.is_number for kind in types):
             raise self._refused(tree, ": intervals are computed otherwise")
@@ -274,6 +279,10 @@ class _Saying:
             # Numbers alone would be 32 bits wide.
             sides[0] = exp.Cast(this=sides[0], to=self._wide(tree))
         return type(tree)(this=_guarded(sides[0]), expression=_guarded(sides[1]))
+
+    def _of_known_type(self, tree: exp.Expr, to: exp.DataType) -> exp.Expr:
+        """A part, or a blank of a type where it is always blank: a table there holds it as any other."""
+        return self.said(tree) if self.type_of(tree) is not None else exp.Cast(this=exp.Null(), to=to)
 
     def _wide(self, tree: exp.Expr) -> exp.DataType:
         node = self._read.nodes[id(tree)]
@@ -410,7 +419,7 @@ _MAKERS: dict[type, Callable[[_Saying, Any], exp.Expr]] = {
     exp.Trim: _Saying.trimmed,
     exp.Substring: _Saying.substring,
     exp.Replace: _Saying.replaced,
-    exp.Abs: _of("this"),
+    exp.Abs: _Saying.absolute,
     exp.Extract: _Saying.extracted,
     exp.CurrentDate: _Saying.today,
     exp.Mod: _Saying.remainder,

@@ -57,7 +57,10 @@ from keen_trellis.flow.run_values import ExpressionText, GivenText
 from keen_trellis.flow.wording import counted, ignoring, question
 
 if TYPE_CHECKING:
+    import sqlglot.expressions as exp
+
     from keen_trellis.core.insight.reasons import Asked
+    from keen_trellis.flow.in_sql.joins import JoinSaying
     from keen_trellis.flow.in_sql.rows import Said, SqlRows, Stacked
     from keen_trellis.flow.in_sql.target import SqlTarget
 
@@ -511,18 +514,28 @@ class JoinKind(StepKind[JoinSettings]):
     def sql(
         self, settings: JoinSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
     ) -> Said | Stacked:
+        saying = self._saying(settings, inputs, target)
+        kind = _TYPE_OF_PORT.get(port, settings.join_type)
+        plan = self.plan(settings, shapes_of(inputs), _TYPE_OF_PORT.get(port))
+        return saying.passed_over(plan) if port == PASSED_OVER else saying.said(kind, plan)
+
+    def sql_counts(
+        self, settings: JoinSettings, inputs: Sequence[SqlRows], target: SqlTarget
+    ) -> exp.Select | None:
+        return self._saying(settings, inputs, target).counted()
+
+    def _saying(self, settings: JoinSettings, inputs: Sequence[SqlRows], target: SqlTarget) -> JoinSaying:
         from keen_trellis.flow.in_sql.joins import JoinSaying
         from keen_trellis.flow.in_sql.rows import NotInSql
 
-        take = Take.named(settings.take)
         if settings.rungs:
             raise NotInSql("A ladder of links has no SQL yet.", remedy="Join once for each rung.")
-        if port == PASSED_OVER and take.kind is not Taken.EVERY:
-            raise NotInSql("The rows that are passed over have no SQL yet.")
-        saying = JoinSaying(inputs, settings.link_fields, take, target, any_of=settings.any_of)
-        kind = _TYPE_OF_PORT.get(port, settings.join_type)
-        plan = self.plan(settings, shapes_of(inputs), _TYPE_OF_PORT.get(port))
-        return saying.none_of(plan) if port == PASSED_OVER else saying.said(kind, plan)
+        take = Take.named(settings.take)
+        return JoinSaying(inputs, settings.link_fields, take, target, any_of=settings.any_of)
+
+    def met_by_all(self, settings: JoinSettings) -> tuple[tuple[LinkField, int], ...]:
+        is_open = settings.rungs or (settings.any_of and len(settings.links) > 1)
+        return () if is_open else self.links(settings)
 
     def fates(
         self, settings: JoinSettings, inputs: Sequence[Traced], result: StepResult, task: Task

@@ -1,0 +1,92 @@
+"""Where a flow is run other than here: what a database or cluster must do for that."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import pyarrow as pa
+import sqlglot.expressions as exp
+
+from keen_trellis.core.table import Field, Table
+from keen_trellis.core.task import Task
+from keen_trellis.flow.in_sql.rows import SqlRows
+from keen_trellis.flow.in_sql.target import SqlTarget
+from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.to_sql import SentSource
+
+
+@dataclass(frozen=True)
+class Made:
+    """A temporary table: its name there and its columns."""
+
+    name: str
+    columns: tuple[Field, ...]
+
+    @classmethod
+    def of(cls, rows: SqlRows) -> Made:
+        """The table that holds some rows, with the columns that stand besides their fields."""
+        tellers = (Field(name, pa.bool_()) for name in rows.tellers)
+        return cls(rows.table, (*rows.fields, *tellers, Field(rows.place, pa.int64())))
+
+    @property
+    def names(self) -> list[str]:
+        return [column.name for column in self.columns]
+
+
+@dataclass(frozen=True)
+class InPlace:
+    """A source that is a table there: the query for its rows, typed as the flow has them and numbered, and
+    what there is to say of it.
+    """
+
+    select: exp.Select
+    remarks: tuple[str, ...] = ()
+
+
+class There(ABC):
+    """One session there, in which temporary tables live. All of them are gone when it is closed.
+
+    target: whose SQL it takes.  place: its address as it may be shown.  sent: the bytes that what was sent
+    takes there.  fetched: those that came back.
+    """
+
+    target: SqlTarget
+    place: str
+    sent = 0
+    fetched = 0
+
+    @abstractmethod
+    def holds(self, settings: SourceSettings) -> bool:
+        """Whether a source is a table there."""
+
+    @abstractmethod
+    def in_place(self, source: SentSource, task: Task) -> InPlace:
+        """A source that is there. SourceError if its fields are not as the flow has them; Cancelled."""
+
+    @abstractmethod
+    def make(self, tables: Sequence[Made], task: Task) -> None:
+        """Make empty temporary tables, all that will be used, before anything else is done."""
+
+    @abstractmethod
+    def send(self, name: str, table: Table, what: str, task: Task) -> None:
+        """Put rows into a temporary table. TrellisError if they cannot be there; Cancelled."""
+
+    @abstractmethod
+    def fill(self, made: Made, select: exp.Expr, what: str, task: Task) -> int:
+        """Put the rows of a query into a temporary table, its columns in their order; how many there are."""
+
+    @abstractmethod
+    def rows(self, select: exp.Expr, fields: Sequence[Field], what: str, task: Task) -> pa.Table:
+        """The rows of a query, brought here, with these fields."""
+
+    @abstractmethod
+    def keep(self, named: Sequence[tuple[str, SqlRows]], task: Task) -> None:
+        """Make tables that stay, of the fields of some rows, all of them or none. TrellisError if one of that
+        name is there already.
+        """
+
+    @abstractmethod
+    def check_free(self, names: Sequence[str], task: Task) -> None:
+        """TrellisError if a table of one of these names is there, or none can be made."""
