@@ -34,6 +34,8 @@ def main() -> int:
             pool.join()
     for result in results:
         print(result.told, end="")
+    for why in dict.fromkeys(why for result in results for why in result.reasons):
+        print(f"Skipped: {why}")
     failed = sum(result.failed for result in results)
     skipped = sum(result.skipped for result in results)
     passed = sum(result.run for result in results) - failed - skipped

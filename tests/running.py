@@ -14,6 +14,7 @@ settings.register_profile("long", max_examples=4_000, deadline=None)
 
 # Begun first, so that no core is left alone with a long one at the end.
 _LONG_ONES = (
+    "tests.handoff.test_spark",
     "tests.sources.test_hostile",
     "tests.test_cli",
     "tests.test_speed",
@@ -27,7 +28,9 @@ _LONG_ONES = (
 
 @dataclass
 class Ran:
-    """What came of the tests of one name. told: failures and errors with their traces."""
+    """What came of the tests of one name. told: failures and errors with their traces.  reasons: why some were
+    skipped, each once.
+    """
 
     name: str
     run: int
@@ -35,6 +38,7 @@ class Ran:
     skipped: int
     seconds: float
     told: str
+    reasons: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         said = f"{self.failed} FAILED of {self.run}" if self.failed else f"{self.run} ok"
@@ -52,7 +56,9 @@ def run(work: tuple[str, int, str]) -> Ran:
     result = runner.run(unittest.defaultTestLoader.loadTestsFromName(name))
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     traces = "" if result.wasSuccessful() else told.getvalue()
-    return Ran(name, result.testsRun, failed, len(result.skipped), time.perf_counter() - started, traces)
+    reasons = tuple(dict.fromkeys(why for _, why in result.skipped))
+    seconds = time.perf_counter() - started
+    return Ran(name, result.testsRun, failed, len(result.skipped), seconds, traces, reasons)
 
 
 def modules() -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from typing import TYPE_CHECKING, Any
 
@@ -24,7 +24,7 @@ from keen_trellis.flow.environment import QUERY_SECONDS, query_seconds
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine
 
-_CONNECT_SECONDS = 10
+CONNECT_SECONDS = 10
 _LOOK_EVERY = 0.1
 LOCK_SECONDS = 10
 # With these the connection is encrypted or there is none.
@@ -81,7 +81,7 @@ def _postgresql_arguments(address: Address, options: dict[str, str], password: s
     A password that is not there is said to be empty: libpq would take one from its own environment variable
     and send it to whatever server a flow names. Its password file goes by servers, and is used.
     """
-    arguments: dict[str, Any] = {"connect_timeout": _CONNECT_SECONDS, "password": password or ""}
+    arguments: dict[str, Any] = {"connect_timeout": CONNECT_SECONDS, "password": password or ""}
     accepted = options.pop(CLEAR_PASSWORD, "") == ACCEPTED
     if not (accepted or options.get("sslmode") in _ENCRYPTED or address.server.startswith("/")):
         arguments["require_auth"] = "!password"
@@ -169,16 +169,22 @@ def _sqlite_error(said: str, place: str, doing: str) -> SourceError:
 @contextmanager
 def stopped_with(task: Task, connection: Connection) -> Iterator[None]:
     """Interrupt the database's work when the task is cancelled, also amid a long query."""
-    done = threading.Event()
     driver: Any = connection.connection.dbapi_connection
+    stop = getattr(driver, "interrupt", None) or getattr(driver, "cancel_safe", None)
+    with when_cancelled(task, stop or (lambda: None)):
+        yield
+
+
+@contextmanager
+def when_cancelled(task: Task, stop: Callable[[], object]) -> Iterator[None]:
+    """Call `stop`, from another thread, when the task is cancelled."""
+    done = threading.Event()
 
     def watch() -> None:
         while not done.wait(_LOOK_EVERY):
             if task.cancelled:
-                stop = getattr(driver, "interrupt", None) or getattr(driver, "cancel_safe", None)
                 with suppress(Exception):
-                    if stop is not None:
-                        stop()
+                    stop()
                 return
 
     watcher = threading.Thread(target=watch, daemon=True)

@@ -257,6 +257,10 @@ class _Writer:
         long = [name for name in names if most is not None and len(name.encode()) > most]
         folded = Counter(name.casefold() for name in names)
         alike = [name for name in names if self._target.folds_names and folded[name.casefold()] > 1]
+        lacking = [entry for entry in rows.fields if not self._target.has_type(entry.type)]
+        for entry in lacking[:1]:
+            said = f"The field “{entry.name}” holds a {entry.type.value}, which {self._target.name} has not."
+            self._refused.append(NotInSql(said, where=planned.step.name, remedy="Make it text before."))
         for name, why in (
             *((name, f"has a name of more than {most} bytes") for name in long[:1]),
             *((name, "is told from another one by case only") for name in alike[:1]),

@@ -30,7 +30,7 @@ class SqlTarget:
     order of their code points, "" where they always do.  longest_name: of a column or table in bytes, None
     for no limit.  folds_names: whether names that differ in case only are one.  says_days_by: the function
     and pattern that make a date a text, whatever a session has set.  types: those that it calls otherwise
-    than the standard.
+    than the standard, "" for one that it has not.
     """
 
     name: str
@@ -46,6 +46,10 @@ class SqlTarget:
         if kind is FieldType.DECIMAL:
             return exp.DataType.build(f"DECIMAL(38, {scale})")
         return exp.DataType.build(self.types.get(kind, _SQL_TYPES[kind]), dialect=self.dialect or None)
+
+    def has_type(self, kind: FieldType) -> bool:
+        """Whether it has values of a type."""
+        return self.types.get(kind, kind.value) != ""
 
     def holding(self, kind: pa.DataType) -> exp.DataType:
         """Its type for what is held here so."""
@@ -78,7 +82,12 @@ POSTGRESQL = SqlTarget(
     says_days_by=("TO_CHAR", "YYYY-MM-DD"),
     types={FieldType.TEXT: "TEXT"},
 )
-SPARK = SqlTarget("spark", "spark", folds_names=True, types={FieldType.TEXT: "STRING"})
+SPARK = SqlTarget(
+    "spark",
+    "spark",
+    folds_names=True,
+    types={FieldType.TEXT: "STRING", FieldType.TIMESTAMP: "TIMESTAMP_NTZ", FieldType.TIME: ""},
+)
 TARGETS = {target.name: target for target in (ANSI, POSTGRESQL, SPARK)}
 
 
