@@ -28,8 +28,8 @@ _LONG_ONES = (
 
 @dataclass
 class Ran:
-    """What came of the tests of one name. told: failures and errors with their traces.  reasons: why some were
-    skipped, each once.
+    """What came of the tests of one name. told: failures and errors with their traces.  reasons: why
+    some were skipped, each once.
     """
 
     name: str

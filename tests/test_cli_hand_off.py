@@ -101,8 +101,8 @@ class HandOff(unittest.TestCase):
                 self.assertEqual(found.exit_code, code, found.output)
                 self.assertIn(said, found.stderr)
         for address, said in (
-            ("mysql://a/b", "to PostgreSQL"),
-            ("x", "to PostgreSQL"),
+            ("mysql://a/b", "to PostgreSQL and to Spark"),
+            ("x", "to PostgreSQL and to Spark"),
             ("postgresql://127.0.0.1:1/x", "No connection"),
         ):
             self.address = address

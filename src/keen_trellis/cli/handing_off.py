@@ -17,7 +17,10 @@ from keen_trellis.cli.trusting import settle_reading, trusting
 @main.command("hand-off")
 @click.argument("flow_path", metavar="FLOW", type=click.Path(path_type=Path))
 @click.option(
-    "--on", "address", required=True, help="Where it is run: an address like postgresql://user@host/database."
+    "--on",
+    "address",
+    required=True,
+    help="Where it is run: postgresql://user@host/database, or sc://host:15002 for Spark.",
 )
 @click.option(
     "--sample",
@@ -46,6 +49,12 @@ from keen_trellis.cli.trusting import settle_reading, trusting
     metavar="ROWS",
     help="Send sources that are not there up to so many rows; otherwise 1000000.",
 )
+@click.option(
+    "--seen",
+    multiple=True,
+    type=click.Path(path_type=Path, file_okay=False, exists=True),
+    help="A folder that the cluster sees under the same path: it reads Parquet files in it by itself.",
+)
 @click.option("--despite-guards", is_flag=True, help="Keep rows behind guards, which nobody checks there.")
 @click.option(
     "--report",
@@ -64,7 +73,7 @@ def hand_off(
     hosts: Sequence[str],
     **wanted: Any,
 ) -> None:
-    """Run FLOW on the database that holds its tables, and say what it came to there.
+    """Run FLOW on the database or cluster that holds its tables, and say what it came to there.
 
     Its tables are used in place, files are sent as temporary tables. The session writes nothing but those and
     the tables that --write names. A proof computes part of the rows there and here, and compares them.
@@ -141,6 +150,7 @@ def _wanted(flow: Any, path: Path, address: str, handoff: Any, library: Any, wan
         replace=wanted["replace"],
         sources=sources,
         despite_guards=wanted["despite_guards"],
+        seen=wanted["seen"],
     )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -30,7 +30,7 @@ class Wanted:
 
     whole: whether all rows are computed, too.  tables: the names of tables that are made there, by the step
     whose rows they hold.  targets: what is written here, by its output.  despite_guards: also where a guard
-    is set, which nobody looks at there.
+    is set, which nobody looks at there.  seen: folders that a cluster sees, too.
     """
 
     address: str
@@ -41,6 +41,7 @@ class Wanted:
     replace: bool = False
     sources: Collection[str | Path] = ()
     despite_guards: bool = False
+    seen: Sequence[Path] = ()
 
 
 @dataclass(frozen=True)
@@ -71,14 +72,14 @@ def hand_off(
     _check(handoff, wanted)
     began, proof = clock(), None
     if wanted.buckets is not None:
-        with session_at(wanted.address, task) as there:
+        with session_at(wanted.address, task, wanted.seen) as there:
             there.check_free(list(wanted.tables.values()), task)
             proof = prove(handoff, there, wanted.buckets, task)
     guarded = tuple(handoff.guarded)
     if not wanted.whole or (proof is not None and not proof.equal):
         place = proof.ran.place if proof is not None else ""
         return Done(name, place, began, proof, None, guarded=guarded)
-    with session_at(wanted.address, task) as there:
+    with session_at(wanted.address, task, wanted.seen) as there:
         there.check_free(list(wanted.tables.values()), task)
         ran, _ = handoff.run(there, task, here=here)
         kept, written = _kept(handoff, there, ran, wanted, task)

@@ -27,6 +27,7 @@ from keen_trellis.desktop.bench.finding import FindBar
 from keen_trellis.desktop.bench.following import FollowOpener
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding
+from keen_trellis.desktop.bench.handed_off import HandedOpener
 from keen_trellis.desktop.bench.head import Head
 from keen_trellis.desktop.bench.in_sql import SqlOpener
 from keen_trellis.desktop.bench.mend_commands import MendCommands
@@ -100,6 +101,7 @@ class BenchPane(QWidget):
         self.run_values = RunValuesOpener(session, panels)
         self.correction_list = CorrectionListOpener(session, panels)
         self.in_sql = SqlOpener(session, panels)
+        self.handed_off = HandedOpener(session, panels)
         self.types = TypesOpener(session, panels)
         self.guards = Guarding(session, panels)
         self.trace = Following(session, panels, self.grid)

@@ -253,6 +253,7 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         Command(
             "in_sql", "Flow", "These rows in S&QL", "Ctrl+Alt+Shift+Q", window.bench.in_sql.show, here.step
         ),
+        Command("hand_off", "Flow", "&Hand off…", "Shift+F9", window.handing_off.ask, here.flow),
         Command("lists", "Flow", "Lists of c&orrections…", "Ctrl+Alt+Shift+L", window.correction_lists.show),
         separator("Flow"),
         Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh, here.steps),

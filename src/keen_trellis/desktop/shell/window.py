@@ -24,6 +24,7 @@ from keen_trellis.desktop.shell.first_page import FirstPage
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.desktop.shell.from_sql import StepsFromSql
+from keen_trellis.desktop.shell.handing_off import HandingOff
 from keen_trellis.desktop.shell.helping import Helping
 from keen_trellis.desktop.shell.here import Here
 from keen_trellis.desktop.shell.match_report import MatchReports
@@ -59,6 +60,7 @@ class MainWindow(Frame):
         self.run_values = RunValues(self)
         self.correction_lists = CorrectionListActions(self)
         self.from_sql = StepsFromSql(self)
+        self.handing_off = HandingOff(self)
         self.writing = Writing(self, self.reaching, self.run_values)
         self.here = Here(self)
         self.helping = Helping(self)
