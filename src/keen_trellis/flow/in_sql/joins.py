@@ -10,11 +10,8 @@ import sqlglot.expressions as exp
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import JoinedField
 from keen_trellis.core.joining import Side as Of
-from keen_trellis.core.link import LinkField, Operator, Preparation, Take, Taken
-from keen_trellis.core.values import FieldType
+from keen_trellis.core.link import LinkField, Operator, Take, Taken
 from keen_trellis.flow.in_sql.rows import (
-    PREPARED,
-    VALUE,
     NotInSql,
     Prepared,
     Said,
@@ -25,16 +22,12 @@ from keen_trellis.flow.in_sql.rows import (
     free_column,
     has_value,
     is_null,
-    name_apart,
     named,
     numbered,
     ordered,
-    passed_on,
-    quoted,
 )
-from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
-from keen_trellis.flow.wording import ignoring
+from keen_trellis.flow.in_sql.widening import Widened
 
 _SIGNS = {
     Operator.EQUAL: exp.EQ,
@@ -45,9 +38,6 @@ _SIGNS = {
     Operator.AT_LEAST: exp.GTE,
 }
 _BLANKS = {Operator.EQUAL: exp.NullSafeEQ, Operator.UNEQUAL: exp.NullSafeNEQ}
-# Types whose prepared values have a type that is known, and what they are compared as.
-_PREPARED = (FieldType.TEXT, FieldType.INTEGER, FieldType.DATE)
-_PREPARED_AS = {"": None, "text": FieldType.TEXT, "date": FieldType.DATE}
 _TAKEN = (Taken.EVERY, Taken.FIRST, Taken.LAST, Taken.LEAST, Taken.GREATEST)
 _LEFT, _RIGHT, _PAIRS = "left", "right", "pairs"
 _PAIR_PLACES = ("left place", "right place")
@@ -70,7 +60,7 @@ class JoinSaying:
         self._target, self._take = target, take
         if take.kind not in _TAKEN:
             raise NotInSql(f"That each row takes “{take.name}” cannot be said in SQL.")
-        self._prepared: dict[str, list[Prepared]] = {_LEFT: [], _RIGHT: []}
+        self._of = {side: Widened(rows, target, side) for side, rows in self._rows.items()}
         # Without links, in a cross join, each row finds every other.
         self._is_cross = not links
         self._on = self._condition(links, any_of=any_of) if links else exp.true()
@@ -84,7 +74,7 @@ class JoinSaying:
         """The rows of a type of join with these fields. NotInSql."""
         self._tell_partners(kind, plan)
         if kind is JoinType.CROSS:
-            return self._pairs(plan, self._from_left().join(self._relation(_RIGHT), join_type="cross"))
+            return self._pairs(plan, self._from_left().join(self._of[_RIGHT].relation(), join_type="cross"))
         if kind in (JoinType.LEFT_SEMI, JoinType.LEFT_ANTI):
             return self._one_side(plan, found=kind is JoinType.LEFT_SEMI, left=True)
         if kind in (JoinType.RIGHT_SEMI, JoinType.RIGHT_ANTI):
@@ -119,15 +109,17 @@ class JoinSaying:
     def counted(self) -> exp.Select:
         """One row of what the match comes to: the members of `KnotCounts` but the result's rows."""
         if self._is_cross:
-            of = {side: self._count(exp.Select().from_(self._relation(side))) for side in (_LEFT, _RIGHT)}
+            of = {
+                side: self._count(exp.Select().from_(self._of[side].relation())) for side in (_LEFT, _RIGHT)
+            }
             made: dict[str, exp.Expr] = {"pairs": exp.Mul(this=of[_LEFT], expression=of[_RIGHT])}
         else:
             made = {"pairs": self._count(self._joined(""))}
         for left in (True, False):
             own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
-            rows = self._count(exp.Select().from_(self._relation(own)))
+            rows = self._count(exp.Select().from_(self._of[own].relation()))
             exists = exp.Exists(this=self._partners(own, other, in_pairs=False))
-            matched = self._count(exp.Select().from_(self._relation(own)).where(exists))
+            matched = self._count(exp.Select().from_(self._of[own].relation()).where(exists))
             made[f"{own}_rows"] = rows
             made[f"{own}_matched"] = matched
             made[f"{own}_unmatched"] = exp.Sub(this=rows.copy(), expression=matched.copy())
@@ -186,9 +178,9 @@ class JoinSaying:
         said = f"{link.left} {link.operator.value} {link.right}"
         if link.likeness is not None:
             raise NotInSql(f"“{said}” compares how alike values are, which no SQL says.")
-        one, kind = self._side(_LEFT, link.left, link.preparation)
-        other, other_kind = self._side(_RIGHT, link.right, link.preparation)
-        Scalars(self._left, self._target).check_compared(kind, other_kind, said)
+        one, kind = self._of[_LEFT].compared(link.left, link.preparation)
+        other, other_kind = self._of[_RIGHT].compared(link.right, link.preparation)
+        self._of[_LEFT].scalars.check_compared(kind, other_kind, said)
         if kind is None or other_kind is None:
             raise NotInSql(f"“{said}” compares a field without any value, which has no type yet.")
         if link.blanks and link.preparation.compare_as:
@@ -198,63 +190,28 @@ class JoinSaying:
         sign = _BLANKS[link.operator] if link.blanks else _SIGNS[link.operator]
         return sign(this=one, expression=other)
 
-    def _side(self, side: str, text: str, preparation: Preparation) -> tuple[exp.Expr, FieldType | None]:
-        """What is compared of a side, and its type."""
-        rows = self._rows[side]
-        scalars = Scalars(rows, self._target, side)
-        _, kind = scalars.value(text)
-        if not preparation or kind is None:
-            return scalars.key(text), kind
-        if kind not in _PREPARED or preparation.compare_as not in _PREPARED_AS:
-            raise NotInSql(f"{text} is {kind.value}, and is compared as a number or prepared otherwise.")
-        prepared = Prepared(self._table_of(rows, text, preparation), rows.table, text, preparation)
-        if prepared not in self._prepared[side]:
-            self._prepared[side].append(prepared)
-        column = at(side, _prepared_name(rows, self._prepared[side].index(prepared)))
-        return column, _PREPARED_AS[preparation.compare_as] or kind
-
-    def _table_of(self, rows: SqlRows, text: str, preparation: Preparation) -> str:
-        name, longest = f"{text} of {rows.table}, {ignoring(preparation)}", self._target.longest_name
-        if preparation.corrections or (longest is not None and len(name.encode()) > longest):
-            return name_apart(name, (text, rows.table, preparation), longest)
-        return name
-
-    def _relation(self, side: str) -> exp.Expr:
-        """The rows of a side, with what is compared of them where that is prepared."""
-        rows = self._rows[side]
-        if not self._prepared[side]:
-            return rows.relation(side)
-        columns = [*passed_on(rows).values(), rows.column(rows.place)]
-        inner = exp.Select().from_(rows.relation())
-        for number, entry in enumerate(self._prepared[side]):
-            value, _ = Scalars(rows, self._target).value(entry.text)
-            own = exp.EQ(this=at(entry.table, VALUE), expression=value)
-            inner = inner.join(exp.Table(this=quoted(entry.table)), on=own, join_type="left")
-            columns.append(named(at(entry.table, PREPARED), _prepared_name(rows, number)))
-        return below(inner.select(*columns), side)
-
     def _from_left(self) -> exp.Select:
-        return exp.Select().from_(self._relation(_LEFT))
+        return exp.Select().from_(self._of[_LEFT].relation())
 
     def _joined(self, kind: str) -> exp.Select:
         """The rows of both: pairs, and those without partner of the side or sides that `kind` says."""
         on = self._on.copy()
         if self._take.kind is Taken.EVERY:
-            return self._from_left().join(self._relation(_RIGHT), on=on, join_type=kind)
+            return self._from_left().join(self._of[_RIGHT].relation(), on=on, join_type=kind)
         first = exp.EQ(this=at(_PAIRS, _PAIR_PLACES[0]), expression=self._place(_LEFT))
         second = exp.EQ(this=at(_PAIRS, _PAIR_PLACES[1]), expression=self._place(_RIGHT))
         pairs = below(self._places(), _PAIRS)
         joined = self._from_left().join(pairs, on=first, join_type=kind)
-        return joined.join(self._relation(_RIGHT), on=second, join_type=kind)
+        return joined.join(self._of[_RIGHT].relation(), on=second, join_type=kind)
 
     def _places(self) -> exp.Select:
         """Which left row takes which right one: the places of both."""
         made = [
             named(self._place(side), name) for side, name in zip((_LEFT, _RIGHT), _PAIR_PLACES, strict=True)
         ]
-        joined = self._from_left().join(self._relation(_RIGHT), on=self._on.copy())
+        joined = self._from_left().join(self._of[_RIGHT].relation(), on=self._on.copy())
         if self._take.expression:
-            value, _ = Scalars(self._right, self._target, _RIGHT).value(self._take.expression)
+            value, _ = self._of[_RIGHT].scalars.value(self._take.expression)
             joined = joined.where(has_value(value))
         nth = named(numbered(self._taken_first(), [self._place(_LEFT)]), "nth")
         each = below(joined.select(*made, nth), "found")
@@ -266,7 +223,7 @@ class JoinSaying:
         by_place = ordered(self._place(_RIGHT), descending=self._take.kind is Taken.LAST)
         if not self._take.expression:
             return [by_place]
-        value = Scalars(self._right, self._target, _RIGHT).in_order(self._take.expression)
+        value = self._of[_RIGHT].scalars.in_order(self._take.expression)
         return [ordered(value, descending=self._take.kind is Taken.GREATEST), by_place]
 
     def _place(self, side: str) -> exp.Expr:
@@ -284,7 +241,7 @@ class JoinSaying:
         own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
         exists = exp.Exists(this=self._partners(own, other, in_pairs=in_pairs))
         where = exists if found else exp.Not(this=exists)
-        rest = exp.Select().from_(self._relation(own)).where(where)
+        rest = exp.Select().from_(self._of[own].relation()).where(where)
         columns = self._columns(plan, (own,))
         return Said(columns, self._place(own), rest, self._open, self._empty(plan), self._all_prepared)
 
@@ -292,7 +249,7 @@ class JoinSaying:
         """The pairs of a row of a side, seen from it."""
         one = exp.Literal.number(1)
         if not in_pairs or self._take.kind is Taken.EVERY:
-            return exp.Select().select(one).from_(self._relation(other)).where(self._on.copy())
+            return exp.Select().select(one).from_(self._of[other].relation()).where(self._on.copy())
         pairs = below(self._places(), _PAIRS)
         name = _PAIR_PLACES[0] if own == _LEFT else _PAIR_PLACES[1]
         same = exp.EQ(this=at(_PAIRS, name), expression=self._place(own))
@@ -363,9 +320,4 @@ class JoinSaying:
 
     @property
     def _all_prepared(self) -> tuple[Prepared, ...]:
-        return (*self._prepared[_LEFT], *self._prepared[_RIGHT])
-
-
-def _prepared_name(rows: SqlRows, number: int) -> str:
-    """What a column of prepared values is called among those of its rows."""
-    return free_column(f"prepared {number + 1}", (entry.name for entry in rows.fields))
+        return (*self._of[_LEFT].prepared, *self._of[_RIGHT].prepared)

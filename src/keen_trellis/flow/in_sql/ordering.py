@@ -10,20 +10,18 @@ import sqlglot.expressions as exp
 from keen_trellis.core.link import Take, Taken
 from keen_trellis.core.sorting import SortKey
 from keen_trellis.core.summarising import Key
+from keen_trellis.flow.in_sql.measures import said_key
 from keen_trellis.flow.in_sql.rows import (
     Said,
     SqlRows,
-    free_column,
     is_null,
     kept,
     numbered,
     ordered,
-    passed_on,
-    with_columns,
 )
 from keen_trellis.flow.in_sql.scalars import Scalars
-from keen_trellis.flow.in_sql.summaries import said_key
 from keen_trellis.flow.in_sql.target import SqlTarget
+from keen_trellis.flow.in_sql.widening import Widened
 
 
 def said_order(rows: SqlRows, keys: Sequence[SortKey], target: SqlTarget) -> list[exp.Expr]:
@@ -49,35 +47,31 @@ def said_first(
     with_ties: bool,
 ) -> Said:
     """The first rows in an order, of all or of each group, groups as they appear. NotInSql."""
-    scalars = Scalars(rows, target)
-    groups = [said_key(scalars, key) for key in each]
+    wide = Widened(rows, target)
+    groups = [said_key(wide, key) for key in each]
     order = said_order(rows, by, target)
     nth = numbered(_said_keys(rows, by, target), groups, exp.Rank) if with_ties else numbered(order, groups)
-    names = passed_on(rows)
-    number, appears = free_column("nth", names), free_column("appears", names)
-    more: dict[str, exp.Expr] = {number: nth}
-    place = order
+    number, place = wide.with_column("nth", nth), order
     if groups:
         least = exp.Min(this=rows.column(rows.place))
-        more[appears] = exp.Window(this=least, partition_by=[entry.copy() for entry in groups])
-        place = [ordered(rows.column(appears)), *order]
-    few = exp.LTE(this=rows.column(number), expression=exp.Literal.number(count))
-    return replace(kept(rows), place=numbered(place), rest=with_columns(rows, more).where(few))
+        appears = exp.Window(this=least, partition_by=[entry.copy() for entry in groups])
+        place = [ordered(wide.with_column("appears", appears)), *order]
+    rest = wide.select().where(exp.LTE(this=number, expression=exp.Literal.number(count)))
+    return replace(kept(rows), place=numbered(place), rest=rest, prepared=wide.prepared)
 
 
 def said_distinct(
     rows: SqlRows, keys: Sequence[Key], take: Take, target: SqlTarget, *, blanks_stay: bool
 ) -> Said:
     """One row of those with the same key. NotInSql."""
-    scalars = Scalars(rows, target)
-    groups = [said_key(scalars, key) for key in keys]
+    wide = Widened(rows, target)
+    groups = [said_key(wide, key) for key in keys]
     order = [ordered(rows.column(rows.place), descending=take.kind is Taken.LAST)]
     if take.expression:
-        value = scalars.in_order(take.expression)
+        value = wide.scalars.in_order(take.expression)
         order.insert(0, ordered(value, descending=take.kind is Taken.GREATEST))
-    number = free_column("nth", passed_on(rows))
-    stays: exp.Expr = exp.EQ(this=rows.column(number), expression=exp.Literal.number(1))
+    number = wide.with_column("nth", numbered(order, groups))
+    stays: exp.Expr = exp.EQ(this=number, expression=exp.Literal.number(1))
     if blanks_stay:
         stays = exp.or_(stays, *(is_null(group.copy()) for group in groups))
-    rest = with_columns(rows, {number: numbered(order, groups)}).where(stays)
-    return replace(kept(rows), rest=rest)
+    return replace(kept(rows), rest=wide.select().where(stays), prepared=wide.prepared)

@@ -167,13 +167,6 @@ def kept(rows: SqlRows, holds: exp.Expr | None = None) -> Said:
     return Said(passed_on(rows), rows.column(rows.place), rest, rows.open, rows.empty)
 
 
-def with_columns(rows: SqlRows, more: Mapping[str, exp.Expr]) -> exp.Select:
-    """A part of the query, called as the rows are, in which these columns stand besides theirs."""
-    made = [*passed_on(rows).values(), rows.column(rows.place)]
-    inner = exp.Select().select(*made, *(named(value, name) for name, value in more.items()))
-    return exp.Select().from_(below(inner.from_(rows.relation()), rows.table))
-
-
 def free_column(name: str, taken: Iterable[str]) -> str:
     """The name, or with a number behind it if one of those taken is the same but for case."""
     return free_name(name, {entry.casefold() for entry in taken}, folded=True)

@@ -28,7 +28,8 @@ class SqlTarget:
 
     name: what it is called on the command line.  dialect: sqlglot's.  collation: by which texts stand in the
     order of their code points, "" where they always do.  longest_name: of a column or table in bytes, None
-    for no limit.  folds_names: whether names that differ in case only are one.  says_days_by: the function
+    for no limit.  folds_names: whether names that differ in case only are one.  lists_by: how the values of
+    a group are listed: "order" in it, "within group", or "" for not at all.  says_days_by: the function
     and pattern that make a date a text, whatever a session has set.  types: those that it calls otherwise
     than the standard, "" for one that it has not.
     """
@@ -38,6 +39,7 @@ class SqlTarget:
     collation: str = ""
     longest_name: int | None = None
     folds_names: bool = False
+    lists_by: str = ""
     says_days_by: tuple[str, str] | None = None
     types: dict[FieldType, str] = field(default_factory=dict, hash=False)
 
@@ -79,6 +81,7 @@ POSTGRESQL = SqlTarget(
     "postgres",
     collation="C",
     longest_name=63,
+    lists_by="order",
     says_days_by=("TO_CHAR", "YYYY-MM-DD"),
     types={FieldType.TEXT: "TEXT"},
 )
@@ -86,6 +89,7 @@ SPARK = SqlTarget(
     "spark",
     "spark",
     folds_names=True,
+    lists_by="within group",
     types={FieldType.TEXT: "STRING", FieldType.TIMESTAMP: "TIMESTAMP_NTZ", FieldType.TIME: ""},
 )
 TARGETS = {target.name: target for target in (ANSI, POSTGRESQL, SPARK)}

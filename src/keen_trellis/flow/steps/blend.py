@@ -195,13 +195,11 @@ class BlendKind(StepKind[BlendSettings]):
         from keen_trellis.flow.in_sql.blends import said_blend
         from keen_trellis.flow.in_sql.rows import NotInSql
 
-        if settings.own or port != ROWS:
-            raise NotInSql(
-                "What is measured of the main table, and groups that no row uses, have no SQL yet."
-            )
+        if port != ROWS:
+            raise NotInSql("The groups that no row uses have no SQL yet.")
         shapes = shapes_of(inputs)
         made = self.fields(settings, shapes, port)
-        return said_blend(inputs, _others(settings, shapes), settings.kept, made, target)
+        return said_blend(inputs, _others(settings, shapes), settings.kept, settings.of_main, made, target)
 
     def fates(
         self, settings: BlendSettings, inputs: Sequence[Traced], result: StepResult, task: Task
