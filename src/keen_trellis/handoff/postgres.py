@@ -22,7 +22,7 @@ from keen_trellis.flow.in_sql.target import POSTGRESQL, SqlTarget
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource, selected
 from keen_trellis.handoff.fetched import columns_of_text
-from keen_trellis.handoff.there import InPlace, Made, There
+from keen_trellis.handoff.there import InPlace, Made, There, no_field
 from keen_trellis.outputs.database.filling import fill
 from keen_trellis.outputs.database.shape import Named
 from keen_trellis.sources.queries import check_functions, checked_query
@@ -263,9 +263,7 @@ def _held(field: Field, types: dict[str, str], step: str) -> exp.Expr:
     """A column of a table there as the flow has it. SourceError if that is not the same."""
     kind = types.get(field.name)
     if kind is None:
-        raise SourceError(
-            f"It has no field “{field.name}” any more.", where=step, remedy="Take the source anew."
-        )
+        raise no_field(field, step)
     column: exp.Expr = exp.column(quoted(field.name), table=quoted(_SOURCE))
     to = POSTGRESQL.holding(field.arrow_type)
     if field.untyped:

@@ -24,7 +24,7 @@ from keen_trellis.flow.in_sql.target import SPARK, SqlTarget
 from keen_trellis.flow.patterns import has_signs
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource, selected
-from keen_trellis.handoff.there import InPlace, Made, There
+from keen_trellis.handoff.there import InPlace, Made, There, no_field
 
 _PORT = 15002
 _TRIES = 5  # after a call that the server did not answer, within seconds
@@ -276,9 +276,7 @@ def _held(field: Field, types: dict[str, str], step: str) -> exp.Expr:
     """A column of a file there as the flow has it. SourceError if that is not the same."""
     kind = types.get(field.name)
     if kind is None:
-        raise SourceError(
-            f"It has no field “{field.name}” any more.", where=step, remedy="Take the source anew."
-        )
+        raise no_field(field, step)
     column: exp.Expr = at(_SOURCE, field.name)
     to = SPARK.holding(field.arrow_type)
     if field.untyped:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import pyarrow as pa
 import sqlglot.expressions as exp
 
+from keen_trellis.core.errors import SourceError
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.in_sql.rows import SqlRows
@@ -90,3 +91,10 @@ class There(ABC):
     @abstractmethod
     def check_free(self, names: Sequence[str], task: Task) -> None:
         """TrellisError if a table of one of these names is there, or none can be made."""
+
+
+def no_field(field: Field, step: str) -> SourceError:
+    """That a source there lacks a field that the flow reads."""
+    return SourceError(
+        f"It no longer has the field “{field.name}”.", where=step, remedy="Take the source anew."
+    )
