@@ -4,6 +4,7 @@ import atexit
 import os
 import pwd
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
@@ -19,8 +20,13 @@ _BINARIES = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"), key=lambda 
 class Server:
     """A server with one database, its owner `keeper` and a user `guest` who may read little."""
 
-    def __init__(self, folder: Path, port: int) -> None:
-        self.folder, self.port = folder, port
+    def __init__(self, folder: Path, port: int, process: subprocess.Popen) -> None:
+        self.folder, self.port, self.process = folder, port, process
+
+    def stop(self) -> None:
+        """Stop it at once, as if its machine went down."""
+        self.process.send_signal(signal.SIGQUIT)
+        self.process.wait()
 
     def address(self, user: str = "keeper", database: str = "registry") -> str:
         """The address of a database, without a password."""
@@ -55,6 +61,12 @@ def server() -> Server:
     if not _BINARIES:
         raise unittest.SkipTest("PostgreSQL's server is not installed (Debian: postgresql)")
     return _started()
+
+
+def another() -> Server:
+    """A server of one's own, that may be stopped."""
+    server()
+    return _started.__wrapped__()
 
 
 @cache
@@ -97,7 +109,7 @@ def _started() -> Server:
     words = f"-p {port} -k {folder} -c listen_addresses=127.0.0.1 -c fsync=off -c shared_buffers=16MB"
     process = subprocess.Popen([binaries / "postgres", "-D", base, *words.split()], **quiet)
     atexit.register(_stop, process)
-    found = Server(folder, port)
+    found = Server(folder, port, process)
     _wait_for(found, process)
     return found
 

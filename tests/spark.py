@@ -18,19 +18,26 @@ _STARTED = "Spark Connect server started"
 _SECONDS = 120
 
 
-def address() -> str:
-    """The address of the running server; skips the test, saying why, where none can be started."""
+# Small queries are not worth the time to compile them.
+_NOT_COMPILED = {"spark.sql.codegen.wholeStage": "false", "spark.sql.codegen.factoryMode": "NO_CODEGEN"}
+
+
+def address(*, compiled: bool = False) -> str:
+    """The address of the running server; skips the test, saying why, where none can be started.
+
+    compiled: whether it compiles its queries, which is worth the time for many rows only.
+    """
     spec = find_spec("pyspark")
     home = Path(spec.origin).parent if spec is not None and spec.origin else None
     if home is None or not (home / "bin" / "spark-submit").exists():
         raise unittest.SkipTest("Spark is not installed (./trellis test --hand-off installs it)")
     if shutil.which("java") is None:
         raise unittest.SkipTest("Java is not installed (Debian: openjdk-17-jre-headless)")
-    return _started(home)
+    return _started(home, compiled)
 
 
 @cache
-def _started(home: Path) -> str:
+def _started(home: Path, compiled: bool) -> str:
     folder = Path(tempfile.mkdtemp(prefix="keen-trellis-spark-"))
     atexit.register(shutil.rmtree, folder, True)
     with socket.socket() as free:
@@ -46,9 +53,7 @@ def _started(home: Path) -> str:
         "spark.local.dir": folder / "local",
         # Few rows: a part for each core, and not 200 of them.
         "spark.sql.shuffle.partitions": 2,
-        # Small queries are not worth the time to compile them.
-        "spark.sql.codegen.wholeStage": "false",
-        "spark.sql.codegen.factoryMode": "NO_CODEGEN",
+        **({} if compiled else _NOT_COMPILED),
     }
     words = [word for name, value in settings.items() for word in ("--conf", f"{name}={value}")]
     log = folder / "log"

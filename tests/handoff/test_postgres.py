@@ -1,14 +1,18 @@
 """Flows that run on a real PostgreSQL server, on tables that are there and files that are sent."""
 
+import threading
+import time
 import unittest
 
 import psycopg
 
-from keen_trellis.core.errors import SourceError, UsageError
+from keen_trellis.core.errors import Cancelled, SourceError, UsageError
 from keen_trellis.core.task import Task
 from keen_trellis.databases import secrets
+from keen_trellis.flow import edits
+from keen_trellis.flow.graph import Input
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.flow.steps.join import LinkSettings
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.handoff.postgres import postgres as session_on
 from keen_trellis.handoff.proving import prove
 from tests import postgres
@@ -36,10 +40,12 @@ class OnServer(Handed, unittest.TestCase):
         return SourceSettings("database", self.address, name)
 
     def temporary_tables(self):
-        """How many temporary tables the server has, of all sessions."""
-        with psycopg.connect(self.server.owner) as connection:
-            query = "SELECT count(*) FROM pg_class WHERE relpersistence = 't'"
-            return connection.execute(query).fetchone()[0]
+        """How many temporary tables the server has, of all sessions, once those that ended are gone."""
+        query, end = "SELECT count(*) FROM pg_class WHERE relpersistence = 't'", time.monotonic() + 20
+        with psycopg.connect(self.server.owner, autocommit=True) as connection:
+            while (count := connection.execute(query).fetchone()[0]) and time.monotonic() < end:
+                pass
+            return count
 
     def flow(self, **more):
         rows = [(n, f"x{n}", None, None) for n in range(50)]
@@ -93,6 +99,35 @@ class OnServer(Handed, unittest.TestCase):
         with psycopg.connect(self.server.owner) as other:
             other.execute(f'LOCK TABLE "{name}"')
             self.not_proven(handoff, "Another session has locked it", lock_seconds=1)
+
+    def test_a_server_that_stops(self):
+        own = postgres.another()
+        self.addCleanup(setattr, self, "server", self.server)
+        self.server, self.address = own, own.address()
+        secrets.remember(self.address, postgres.PASSWORD)
+        handoff = self.handoff(self.flow())
+        task = Task(lambda done, total, what: own.stop() if what.startswith("computing") else None)
+        with (
+            self.assertRaisesRegex(SourceError, "Knot, .*connection was lost"),
+            session_on(self.address, task) as there,
+        ):
+            prove(handoff, there, 4096, task)
+
+    def test_work_that_is_stopped(self):
+        """A query that would take minutes ends at once, and leaves nothing."""
+        rows = [(n % 2, f"x{n}", None, None) for n in range(3000)]
+        settings = self.table(rows)
+        link = LinkSettings("k", "k")
+        flow, knot = self.joined(settings, settings, links=(link,), type="inner")
+        flow, _ = edits.add_step(
+            flow, "join", "Larger", [Input(knot), Input(knot)], JoinSettings(links=(link,), type="inner")
+        )
+        handoff = self.handoff(flow)
+        task = Task()
+        threading.Timer(1.0, task.cancel).start()
+        with self.assertRaises(Cancelled), session_on(self.address, task) as there:
+            handoff.run(there, task)
+        self.assertEqual(self.temporary_tables(), 0)
 
     def test_a_connection_that_is_cut(self):
         handoff = self.handoff(self.flow())
