@@ -17,9 +17,15 @@ from keen_trellis.flow.plain_text import cut
 @main.command()
 @click.argument("source")
 @click.option("--query", default="", help="Look at the rows of one SELECT in a database.")
+@click.option(
+    "--sample",
+    default="",
+    metavar="FIELD=PARTS",
+    help="Of a large table of PostgreSQL, only so many of 4096 parts, cut by the values of this field.",
+)
 @trusting
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def look(source: str, query: str, as_json: bool, trust: bool, hosts: Sequence[str]) -> None:
+def look(source: str, query: str, sample: str, as_json: bool, trust: bool, hosts: Sequence[str]) -> None:
     """Look at SOURCE: its rows, fields and what is doubtful; or, without #TABLE, what it holds.
 
     SOURCE may also be a flow (NAME.trellis): its steps read aloud, what keeps them from working, and what
@@ -57,12 +63,25 @@ def look(source: str, query: str, as_json: bool, trust: bool, hosts: Sequence[st
             accept_queries(reached_by(settings))
     else:
         settings = resolve(source, library).settings
+    if sample:
+        settings = msgspec.structs.replace(settings, sample=_sample(sample))
     snapshot = library.get(settings, Task())
     found = looking.look(snapshot.table, snapshot.remarks, Task())
     if as_json:
         say_members(found.as_members())
     else:
         _print_look(found)
+
+
+def _sample(text: str) -> Any:
+    """Which rows stand for all, from FIELD=PARTS. UsageError."""
+    from keen_trellis.core.errors import UsageError
+    from keen_trellis.flow.source_settings import PARTS, Sampling
+
+    by, _, parts = text.rpartition("=")
+    if not (by and parts.isascii() and parts.isdecimal() and 0 < int(parts[:9]) <= PARTS):
+        raise UsageError(f"“{text}” says no sample.", remedy=f"Say it as FIELD=PARTS, 1 to {PARTS} parts.")
+    return Sampling(by, int(parts))
 
 
 def _look_at_flow(path: Path, library: Any, as_json: bool, trust: bool, hosts: Sequence[str]) -> None:

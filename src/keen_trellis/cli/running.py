@@ -273,7 +273,7 @@ def _doubts(flow: Any, kinds: Any, library: Any) -> list[str]:
         f"{flow.step(step).name}: {remark}"
         for step, settings in sources_of(flow, kinds).items()
         for remark in library.get(settings, Task()).remarks
-        if remark.doubtful and not remark.misfit_of
+        if remark.doubtful and not (remark.misfit_of or remark.is_sample)
     ]
 
 

@@ -68,7 +68,7 @@ def _fields_before(runner: Runner, flow: Flow, step: Step, task: Task) -> set[st
 
 def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Checked]:
     """Each guard of a step and whether it holds; one that cannot be checked does not. Of a source also each
-    field with values that are not of the type that it had.
+    field with values that are not of the type that it had, and whether all of its rows are read.
     """
     if runner.kinds.begins_rail(step):
         for remark in runner.snapshot(flow, step, task).remarks:
@@ -76,6 +76,8 @@ def checked(runner: Runner, flow: Flow, step: Step, task: Task) -> Iterator[Chec
                 statement = f"{remark.field} fits its type"
                 verdict = Verdict(f"type={remark.field}", False, remark.text)
                 yield Checked(step.id, step.name, statement, verdict)
+            if remark.is_sample:
+                yield Checked(step.id, step.name, "all rows are read", Verdict("rows", False, remark.text))
     if not has_guards(step):
         return
     texts: tuple[str, ...] = runner.settings(flow, step).guards

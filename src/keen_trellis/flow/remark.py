@@ -20,6 +20,7 @@ class Remark:
     doubtful: it may be wrong and should be looked at; otherwise it is a repair or a plain fact.
     places: the first of the cells that are meant.  misfit_of: the type that the field had when the flow last
     ran, which these cells are not of: no output behind it is written until the user says what they are.
+    is_sample: the rows are a part of all that there are; no output behind it is written either.
     """
 
     text: str
@@ -27,6 +28,7 @@ class Remark:
     doubtful: bool = False
     places: tuple[Place, ...] = ()
     misfit_of: str = ""
+    is_sample: bool = False
 
     def __str__(self) -> str:
         return f"{self.field}: {self.text}" if self.field else self.text

@@ -36,6 +36,11 @@ class Snapshot:
     old: str = ""
     held: int = 0
 
+    @property
+    def is_sample(self) -> bool:
+        """Whether there are more rows than these."""
+        return any(remark.is_sample for remark in self.remarks)
+
 
 class Snapshots(Protocol):
     """Hands out snapshots of sources, each read once until it is refreshed."""

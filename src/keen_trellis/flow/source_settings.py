@@ -26,6 +26,7 @@ _COLUMNS = re.compile(r"[A-Za-z]{1,3}(:[A-Za-z]{1,3})?")
 _NO_MARKS = "\0\r\n" + string.ascii_letters + string.digits
 _LONGEST_COMMENT = 10
 _LAST_PLACE = 1_000_000  # in a line of text
+PARTS = 4096  # into which the rows of a large table are cut by the values of a field
 
 
 def shown(text: str) -> str:
@@ -219,6 +220,24 @@ def _is_date(text: str) -> bool:
         return False
 
 
+class Sampling(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Which rows of a large table stand for all of them. by: the field by whose values they are cut into
+    PARTS parts, so that the same values of two tables are in the same part.  parts: how many of these, 0 for
+    all rows.
+    """
+
+    by: str = ""
+    parts: int = 0
+
+    def check(self) -> None:
+        """Raise FlowFileError unless some rows can be taken so."""
+        if not 0 <= self.parts <= PARTS or bool(self.parts) != bool(self.by):
+            raise FlowFileError(
+                f"The sample takes {self.parts:,} parts by “{shown(self.by)}”.",
+                remedy=f"It takes 1 to {PARTS:,} parts by a field, or none.",
+            )
+
+
 class Given(msgspec.Struct, frozen=True):
     """A run value that a query names. type: text, number, date or file.  text: what it is."""
 
@@ -245,6 +264,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     gathering: Gathering = Gathering()
     typed: TypedTable = TypedTable()
     calendar: CalendarSettings = CalendarSettings()
+    sample: Sampling = Sampling()
     fields: tuple[FieldSettings, ...] = ()
     given: tuple[Given, ...] = ()
     kept: tuple[tuple[str, str], ...] = ()
@@ -256,6 +276,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         self.writing.check()
         self.gathering.check()
         self.calendar.check()
+        self.sample.check()
 
     @property
     def file_name(self) -> str:
@@ -271,7 +292,7 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     def set_members(self) -> list[str]:
         """What is set besides the place, the table and the fields, as "query" or "layout.first"."""
         found = ["query"] if self.query else []
-        for name in ("layout", "dialect", "writing", "gathering", "typed", "calendar"):
+        for name in ("layout", "dialect", "writing", "gathering", "typed", "calendar", "sample"):
             part = getattr(self, name)
             plain = type(part)()
             found += [

@@ -26,10 +26,11 @@ from keen_trellis.flow.in_sql.rows import (
 )
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
+from keen_trellis.flow.source_settings import PARTS
 from keen_trellis.flow.to_sql import Part, Query
 from keen_trellis.flow.wording import ignoring, listed
 
-BUCKETS = 4096
+BUCKETS = PARTS
 _DIGITS = 3  # of a hash, in base 16: as many as there are buckets
 _ALL = "all rows"
 _KEYS = "keys"

@@ -113,7 +113,7 @@ def _of_step(session: Session, step: Step, outcome: Outcome) -> Iterator[Need]:
         yield Need(place, step.name, "old rows", text, alarm=True)
     for remark in outcome.remarks:
         if remark.doubtful:
-            what = "does not fit" if remark.misfit_of else "doubtful"
+            what = "does not fit" if remark.misfit_of else "a sample" if remark.is_sample else "doubtful"
             yield Need(place, step.name, what, str(remark), alarm=bool(remark.misfit_of))
     for entry in outcome.guards if not KINDS.begins_rail(step) else ():
         if not entry.holds:

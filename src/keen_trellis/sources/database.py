@@ -12,19 +12,20 @@ from typing import TYPE_CHECKING, Any
 import pyarrow as pa
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.core.exact_sums import MOST_DIGITS
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.addresses import shown_address
 from keen_trellis.flow.remark import ForeignKey, Remark
 from keen_trellis.flow.run_values import DATE, IN_QUERY, NUMBER
-from keen_trellis.flow.source_settings import Given, SourceSettings
+from keen_trellis.flow.source_settings import PARTS, Given, SourceSettings
 from keen_trellis.sources.about import About, Listing
 from keen_trellis.sources.cell_columns import CellColumn, spill
 from keen_trellis.sources.connections import connected
 from keen_trellis.sources.headers import OwnNames
 from keen_trellis.sources.locations import DATABASE
 from keen_trellis.sources.queries import check_functions, checked_query, is_ordered
-from keen_trellis.sources.reading import QUERY, Reader, ReadTable, unknown_table
+from keen_trellis.sources.reading import QUERY, SAMPLE, Reader, ReadTable, unknown_table
 from keen_trellis.sources.recognise import SQLITE
 from keen_trellis.sources.sqlite_files import WatchedConnection, check_whole_table
 from keen_trellis.sources.text_types import moments_in_text, text_doubts
@@ -44,7 +45,7 @@ class DatabaseReader(Reader):
 
     name = DATABASE
     said = "a database"
-    uses = QUERY
+    uses = QUERY | SAMPLE
     of_file = False
     at_one_moment = True
 
@@ -78,6 +79,7 @@ class SqliteReader(DatabaseReader):
     """Reads an SQLite file; its content, and that of the log beside it, tells whether it has changed."""
 
     name = SQLITE
+    uses = QUERY
     of_file = True
     # Who replaces these destroys the database.
     beside = ("-wal", "-shm", "-journal")
@@ -166,13 +168,21 @@ def _read_table(
             )
     else:
         remarks.append(Remark("a view has no order of its own: “first” and “last” may change"))
-    total = 0
+    total = taken = 0
     if most is None:
-        total = connection.execute(sql.select(sql.func.count()).select_from(source)).scalar_one()
+        total = taken = connection.execute(sql.select(sql.func.count()).select_from(source)).scalar_one()
+    if settings.sample.parts:
+        query = query.where(_in_sample(connection, settings, source))
+        if most is None:
+            count = sql.select(sql.func.count()).select_from(source)
+            taken = connection.execute(count.where(query.whereclause)).scalar_one()  # type: ignore[arg-type]
+        remarks.append(_sample_said(settings, taken, total))
     declared = [str(column["type"]).upper() for column in columns]
     data, said = _rows(
-        connection, query.limit(most), names, declared, total, settings=settings, room=room, task=task
+        connection, query.limit(most), names, declared, taken, settings=settings, room=room, task=task
     )
+    if settings.sample.parts:
+        data = _with_places(data, {column["name"]: column["type"] for column in columns})
     about = About(
         file=_file_name(settings),
         table=place.name,
@@ -181,6 +191,52 @@ def _read_table(
         foreign_keys=_foreign_keys(inspector, name, schema) if place.sort == "table" else (),
     )
     return ReadTable(data, about)
+
+
+def _in_sample(connection: Connection, settings: SourceSettings, source: Any) -> Any:
+    """The condition that a row is one of a sample: by a hash of what the field says, in any case and without
+    outer spaces, so that samples of two tables have the same values. SourceError where that cannot be said.
+    """
+    import sqlalchemy as sql
+
+    where = shown_address(settings.path)
+    if connection.dialect.name != "postgresql":
+        raise SourceError(
+            "Only tables of PostgreSQL can be looked at by a sample.", where=where, remedy="Read all rows."
+        )
+    by = settings.sample.by
+    if by not in source.c:
+        raise SourceError(f"It has no field “{by}” to take a sample by.", where=where, remedy="Name another.")
+    text = sql.func.lower(sql.func.btrim(sql.cast(source.c[by], sql.Text)))
+    digits = sql.func.left(sql.func.md5(text), len(f"{PARTS - 1:x}")).collate("C")
+    return sql.true() if settings.sample.parts >= PARTS else digits < f"{settings.sample.parts:03x}"
+
+
+def _sample_said(settings: SourceSettings, taken: int, total: int) -> Remark:
+    sample = settings.sample
+    rows = f"{taken:,} of {total:,} rows" if total else "some rows"
+    said = f"a sample: {rows}, {sample.parts:,} of {PARTS:,} parts by {sample.by}"
+    return Remark(said, doubtful=True, is_sample=True)
+
+
+def _with_places(data: pa.Table, types: dict[str, Any]) -> pa.Table:
+    """A sample with the decimals that its fields are declared to have: other rows may have more."""
+    from sqlalchemy import types as known
+
+    for place, field in enumerate(data.schema):
+        kind = types.get(field.name)
+        is_decimal = pa.types.is_decimal(field.type) or pa.types.is_integer(field.type)
+        if not (is_decimal and isinstance(kind, known.Numeric) and kind.scale):
+            continue
+        digits = MOST_DIGITS if kind.precision is None else max(kind.precision, kind.scale)
+        wide = pa.decimal128(min(max(digits, _digits_of(field.type, kind.scale)), MOST_DIGITS), kind.scale)
+        data = data.set_column(place, field.name, data.column(place).cast(wide))
+    return data
+
+
+def _digits_of(kind: pa.DataType, scale: int) -> int:
+    """How many digits values of a type need with so many places."""
+    return 19 + scale if pa.types.is_integer(kind) else kind.precision - kind.scale + scale
 
 
 def _read_query(connection: Connection, settings: SourceSettings, room: Path, task: Task) -> ReadTable:

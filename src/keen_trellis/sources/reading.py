@@ -80,6 +80,7 @@ DIALECT = frozenset(
 WRITING = frozenset({"writing.decimal", "writing.dates", "writing.blanks"})
 GATHERING = frozenset({"gathering.which", "gathering.name_field", "gathering.date_field"})
 TYPED_TABLE = frozenset({"typed.names", "typed.rows"})
+SAMPLE = frozenset({"sample.by", "sample.parts"})
 CALENDAR_SPAN = frozenset({"calendar.first", "calendar.last", "calendar.by"})
 
 

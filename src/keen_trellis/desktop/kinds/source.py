@@ -13,6 +13,7 @@ from keen_trellis.desktop.kinds.source_calendar import SourceCalendar
 from keen_trellis.desktop.kinds.source_field_list import SourceFields
 from keen_trellis.desktop.kinds.source_misfits import SourceMisfits
 from keen_trellis.desktop.kinds.source_place import SourcePlace
+from keen_trellis.desktop.kinds.source_sample import SourceSample
 from keen_trellis.desktop.kinds.source_written import SourceWritten
 from keen_trellis.desktop.kinds.view import KindView
 from keen_trellis.desktop.sentence.host import SentenceHost
@@ -44,6 +45,7 @@ class SourceSentence(SentencePart):
         self._written = SourceWritten(session, pane)
         self._fields = SourceFields(session, pane)
         self._misfits = SourceMisfits(session, pane)
+        self._sample = SourceSample(session, pane)
 
     def items(self, step: Step, outcome: Outcome | None) -> list[Item]:
         """The whole sentence."""
@@ -65,6 +67,7 @@ class SourceSentence(SentencePart):
             items += self._written.writing(step, settings, settled)
         if outcome is not None and outcome.result is not None:
             table = outcome.result.rows
+            items += self._sample.rows(step, settings, table.fields)
             items += [Word(","), self._fields.chip(step, settings, len(table.fields))]
             rows = rows_said(table.rows)
             items += [

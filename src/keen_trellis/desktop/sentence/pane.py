@@ -17,6 +17,8 @@ from keen_trellis.desktop.sentence.stump import StumpSentence
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.source import sampled
+from keen_trellis.flow.wording import listed
 from keen_trellis.session import editing
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.run_values import value_named
@@ -111,7 +113,14 @@ class SentencePane(SentenceHost):
             again = Chip("use it again", lambda _: editing.skip_selected(self._session), "Again", doing=True)
             said = Word(f"{step.name} is skipped for now; its rows pass through.", alarm=True)
             return [said, again, *self._note_items(step)]
-        return [*self._own_items(), *self._field_repairs(step), *self._note_items(step)]
+        on_sample = [] if KINDS.begins_rail(step) else self._sample_items(step)
+        return [*on_sample, *self._own_items(), *self._field_repairs(step), *self._note_items(step)]
+
+    def _sample_items(self, step: Step) -> list[Item]:
+        """That what is counted is a part of the whole, since a source before the step is a sample."""
+        flow = self._session.flow
+        names = [flow.step(name).name for name in sampled(flow, KINDS) if name in flow.upstream(step.id)]
+        return [Word(f"Of a sample of {listed(names)}:", alarm=True)] if names else []
 
     def _field_repairs(self, step: Step) -> list[Item]:
         """What can be done about a field that is gone: use one that is called alike, or choose another."""

@@ -24,6 +24,7 @@ OTHER_WORDS = {
     "open_together": "append union combine merge files wildcard",
     "elsewhere": "replace file swap repoint path connection",
     "beside": "zip paste columns position side",
+    "whole": "sample part large table database read everything",
     "hand_off": "database server postgresql spark cluster remote large run there prove proof",
     "from_sql": "query select import paste database",
     "lists": "mapping dictionary synonyms aliases lookup corrections shared",

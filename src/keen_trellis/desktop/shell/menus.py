@@ -13,7 +13,7 @@ from keen_trellis.desktop.shell.settings import Remembered
 from keen_trellis.desktop.shell.window import MainWindow
 from keen_trellis.desktop.theme import theme
 from keen_trellis.flow.runner import Kept
-from keen_trellis.session import editing
+from keen_trellis.session import editing, sampling
 from keen_trellis.sources.library import Library
 
 
@@ -252,6 +252,14 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         Command("from_sql", "Flow", "Steps from &SQL…", "Ctrl+Alt+Shift+S", window.from_sql.ask),
         Command(
             "in_sql", "Flow", "These rows in S&QL", "Ctrl+Alt+Shift+Q", window.bench.in_sql.show, here.step
+        ),
+        Command(
+            "whole",
+            "Flow",
+            "Take all rows of &samples",
+            "Ctrl+Shift+F9",
+            lambda: sampling.take_whole(window.session),
+            here.steps,
         ),
         Command("hand_off", "Flow", "&Hand off…", "Shift+F9", window.handing_off.ask, here.flow),
         Command("lists", "Flow", "Lists of c&orrections…", "Ctrl+Alt+Shift+L", window.correction_lists.show),

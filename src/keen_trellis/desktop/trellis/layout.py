@@ -13,7 +13,7 @@ from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.trellis.knots import Cutting, sized
 from keen_trellis.desktop.trellis.lanes import Arrangement
 from keen_trellis.desktop.trellis.margin import lay_margin
-from keen_trellis.desktop.trellis.places import END_ROOM, LOW, ROOMY, Places, rows_at
+from keen_trellis.desktop.trellis.places import END_ROOM, LOW, ROOMY, Places, of_sample, rows_at
 from keen_trellis.desktop.trellis.shapes import (
     BEAD,
     KNOT_WIDTH,
@@ -82,6 +82,7 @@ class _Planner(Places):
         before = self.session.outcome(step.inputs[0].step) if step.inputs else None
         if alarm or (rows >= 0 and rows != rows_at(before, step.inputs[0].port)):
             text = "cannot be computed" if alarm else rows_said(rows)
+            text = of_sample(text) if step.id in self.on_samples and not alarm else text
             short = f"{rows:,}" if rows >= 0 else "error"
             if rows == 0:
                 text = "0 rows, emptied here"

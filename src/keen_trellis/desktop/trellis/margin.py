@@ -101,7 +101,9 @@ def _head(places: Places, step: Step, y: float) -> float:
             middle,
             step.name,
             places.marks[step.id],
-            f"{rows:,}{' · old' if old else ''}" if rows >= 0 else "",
+            f"{rows:,}{' · old' if old else ' · sample' if step.id in places.on_samples else ''}"
+            if rows >= 0
+            else "",
             old or bool(outcome and outcome.error),
         )
     )

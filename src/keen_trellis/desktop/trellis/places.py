@@ -12,6 +12,7 @@ from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.shared_filter import tie_of
+from keen_trellis.flow.steps.source import on_samples
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
@@ -47,6 +48,11 @@ ROOMY = _Sizes(128, 92, 96, 110, 18, 58, (50, 44), (28, 28), (12, 12))
 LOW = _Sizes(58, 46, 52, 40, 13, 26, (15, 15), (13, 13), (12, 12))
 
 
+def of_sample(count: str) -> str:
+    """A count of what is made of a sample."""
+    return f"{count} of a sample" if count else count
+
+
 class Places:
     """What the parts of the trellis are laid out by: the flow with who takes what, lanes, columns and sizes.
 
@@ -61,6 +67,7 @@ class Places:
         self.flow: Flow = session.flow
         self.marks: Mapping[str, Mark] = marks_of(self.flow)
         self.sources = session.sources()
+        self.on_samples = on_samples(self.flow, KINDS)
         self.takers: dict[str, list[tuple[Step, int, Input]]] = {}
         for step in self.flow.steps:
             for place, entry in enumerate(step.inputs):
@@ -226,7 +233,11 @@ class Places:
     def cut_of(self, step: Step) -> Cut:
         """How the bar of a knot is cut."""
         if step.id not in self._cuts:
-            self._cuts[step.id] = cut(step, self.session.outcome(step.id), self.cutting(step))
+            shown = cut(step, self.session.outcome(step.id), self.cutting(step))
+            if step.id in self.on_samples:
+                # No count of a part is taken for one of the whole.
+                shown = replace(shown, detail=f"{shown.detail} · sample", counted=of_sample(shown.counted))
+            self._cuts[step.id] = shown
         return self._cuts[step.id]
 
     def ports_taken(self, step: Step) -> set[str]:

@@ -28,6 +28,16 @@ def sources_of(flow: Flow, kinds: Kinds) -> dict[str, SourceSettings]:
     return found
 
 
+def sampled(flow: Flow, kinds: Kinds) -> dict[str, SourceSettings]:
+    """Those of which only a sample is read."""
+    return {step: settings for step, settings in sources_of(flow, kinds).items() if settings.sample.parts}
+
+
+def on_samples(flow: Flow, kinds: Kinds) -> set[str]:
+    """The ids of all steps whose rows are not all that there would be, since a source is a sample."""
+    return flow.downstream(sampled(flow, kinds))
+
+
 class SourceKind(StepKind[SourceSettings]):
     """Its one input is the snapshot, which the runner hands in."""
 
