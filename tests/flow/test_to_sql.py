@@ -28,12 +28,16 @@ from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.blend import BlendMeasure, BlendSettings, OtherSettings
+from keen_trellis.flow.steps.columns_to_rows import ColumnsToRowsSettings
+from keen_trellis.flow.steps.combine import CombineSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.first import FirstSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
+from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
@@ -73,6 +77,19 @@ def odd_rows(seed, most=14):
 
 
 _EXAMPLES = 60
+_SAID = {
+    "choose",
+    "columns-to-rows",
+    "combine",
+    "compute",
+    "distinct",
+    "fill",
+    "filter",
+    "first",
+    "number-rows",
+    "rows-to-columns",
+    "sort",
+}
 ROWS = [*CONTENTS.values(), FULL, *(odd_rows(seed) for seed in range(4))]
 
 
@@ -204,7 +221,7 @@ class InPostgres(unittest.TestCase):
             for rows in contents(number)
             if self.tried(*self.step(kind, settings, rows))
         }
-        self.assertEqual(said, {"filter", "compute", "choose", "fill", "sort", "distinct", "first"})
+        self.assertEqual(said, _SAID)
 
     def test_joins_and_unions(self):
         said = Counter(
@@ -244,6 +261,57 @@ class InPostgres(unittest.TestCase):
         for keys, seed in itertools.product(((), ("t",), ("k", "d"), ("k / 2",)), range(3)):
             settings = SummariseSettings(keys=keys, measures=tuple(measures))
             self.compared_alone(*self.step("summarise", settings, FULL + odd_rows(seed, 20)))
+
+    def test_what_rows_are_among_others(self):
+        added = (
+            AddedSettings("n", "row-number"),
+            AddedSettings("total", "running-total", "m"),
+            AddedSettings("share", "share", "m"),
+            AddedSettings("share of k", "share", "k"),
+            *(AddedSettings(f"{kind} {name}", kind, name) for kind in ("before", "after") for name in NAMES),
+            AddedSettings("cut", "before", "SUBSTRING(t FROM 2)"),
+        )
+        ranks = (AddedSettings("rank", "rank"), AddedSettings("dense", "dense-rank"))
+        by = (SortKeySettings("t"), SortKeySettings("d", descending=True))
+        for within, order in itertools.product(((), ("t",), ("k", "d")), ((), by)):
+            settings = NumberRowsSettings(added=added + (ranks if order else ()), within=within, by=order)
+            self.compared_alone(*self.step("number-rows", settings, FULL + odd_rows(5, 25)))
+
+    def test_rows_to_columns(self):
+        rows = FULL + odd_rows(7, 25)
+        for of, columns in (
+            ("t", ("a", "pier", "nothing")),
+            ("k", ("1", "-7")),
+            ("d", ("2026-02-03",)),
+            ("m", ("1.5",)),
+        ):
+            for function, value in (
+                ("count", ""),
+                ("sum", "m"),
+                ("count", "t"),
+                ("first", "t"),
+                ("last", "d"),
+                ("median", "m"),
+                ("listing", "t"),
+                ("greatest", "d"),
+            ):
+                for keys in ((), ("d",)):
+                    if of in keys:
+                        continue
+                    settings = RowsToColumnsSettings(
+                        of=of, columns=columns, keys=keys, function=function, value=value
+                    )
+                    self.compared_alone(*self.step("rows-to-columns", settings, rows))
+
+    def test_columns_to_rows_and_into_one(self):
+        rows = FULL + odd_rows(6, 20)
+        for of, no_blanks in itertools.product((("k",), ("m", "k"), ("t",)), (False, True)):
+            settings = ColumnsToRowsSettings(of=of, no_blanks=no_blanks)
+            self.compared_alone(*self.step("columns-to-rows", settings, rows))
+        for of, between in ((("t", "k", "d"), " "), (("d",), ""), (("k", "t"), "'")):
+            self.compared_alone(
+                *self.step("combine", CombineSettings(of=of, into="all", between=between), rows)
+            )
 
     def test_blends(self):
         measures = (

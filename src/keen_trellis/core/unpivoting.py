@@ -25,7 +25,14 @@ def unpivoted_fields(fields: Sequence[Field], of: Sequence[str], name: str, valu
 
     UsageError where that cannot be; DataError where the cells have no common type.
     """
-    return tuple(entry.field for entry in _planned(fields, of, name, value)[1])
+    return tuple(entry.field for entry in unpivoted_plan(fields, of, name, value))
+
+
+def unpivoted_plan(
+    fields: Sequence[Field], of: Sequence[str], name: str, value: str
+) -> tuple[StackedField, ...]:
+    """The fields of `unpivoted`, and how cells of those that become rows get one type. Errors as there."""
+    return _planned(fields, of, name, value)[1]
 
 
 _Parts = dict[str, tuple[Field, ...]]

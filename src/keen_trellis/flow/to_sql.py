@@ -219,7 +219,8 @@ class _Writer:
         union: exp.Expr = selects[0]
         for select in selects[1:]:
             union = exp.Union(this=union, expression=select, distinct=False)
-        order = [at(_PARTS, name) for name in (which, self._place)]
+        by = (self._place, which) if said.row_by_row else (which, self._place)
+        order = [at(_PARTS, name) for name in by]
         columns = [at(_PARTS, name) for name in said.parts[0].columns]
         place = named(numbered([ordered(entry) for entry in order]), self._place)
         return exp.Select().select(*columns, place).from_(below(union, _PARTS))

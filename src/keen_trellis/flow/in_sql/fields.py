@@ -11,7 +11,7 @@ from keen_trellis.core.choosing import Chosen
 from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.stacking import StackedField
 from keen_trellis.core.table import Field
-from keen_trellis.core.values import FieldType
+from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, Stacked, kept
 from keen_trellis.flow.in_sql.scalars import CASTS, Scalars, converted
 from keen_trellis.flow.in_sql.target import SqlTarget
@@ -40,14 +40,15 @@ def said_computed(
 def said_chosen(rows: SqlRows, plan: Sequence[tuple[Field, Chosen]], target: SqlTarget) -> Said:
     """The fields that stay, under their names and of their types. NotInSql."""
     known = {entry.name: entry for entry in rows.fields}
-    columns = {field.name: _of_type(rows, known[chosen.of], field, target) for field, chosen in plan}
+    columns = {field.name: of_type(rows, known[chosen.of], field, target) for field, chosen in plan}
     columns |= {teller: rows.column(teller) for teller in rows.tellers}
     is_open = {field.name: rows.open[chosen.of] for field, chosen in plan if chosen.of in rows.open}
     empty = frozenset(field.name for field, chosen in plan if chosen.of in rows.empty)
     return replace(kept(rows), columns=columns, open=is_open, empty=empty)
 
 
-def _of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget) -> exp.Expr:
+def of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget) -> exp.Expr:
+    """A field as the type of another one. NotInSql where some values have no place in it."""
     if field.untyped:
         return exp.Cast(this=exp.Null(), to=target.holding(wanted.arrow_type))
     column = rows.column(field.name)
@@ -62,6 +63,19 @@ def _of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget) -> e
     return converted(target, column, field.type, wanted.arrow_type)
 
 
+def as_written(rows: SqlRows, name: str, target: SqlTarget) -> exp.Expr:
+    """A field as text, as it is written. NotInSql for a type whose values databases write otherwise."""
+    field = next(entry for entry in rows.fields if entry.name == name)
+    if field.untyped:
+        return exp.Cast(this=exp.Null(), to=target.type_of(FieldType.TEXT))
+    column = rows.column(name)
+    if field.type is FieldType.TEXT:
+        return column
+    if (field.type, FieldType.TEXT) not in CASTS:
+        raise NotInSql(f"{name} is {field.type.value}, which databases write otherwise.")
+    return converted(target, column, field.type, ARROW_TYPES[FieldType.TEXT])
+
+
 def said_union(
     inputs: Sequence[SqlRows], plan: Sequence[StackedField], rail_field: str, target: SqlTarget
 ) -> Stacked:
@@ -74,7 +88,7 @@ def said_union(
             own = known.get(entry.of[number])
             to = target.holding(entry.field.arrow_type)
             columns[entry.field.name] = (
-                exp.Cast(this=exp.Null(), to=to) if own is None else _of_type(rows, own, entry.field, target)
+                exp.Cast(this=exp.Null(), to=to) if own is None else of_type(rows, own, entry.field, target)
             )
         if rail_field:
             text = Scalars(rows, target).literal(rows.name, FieldType.TEXT)

@@ -39,11 +39,13 @@ class Measuring:
         self._rows, self._groups = rows, groups
         self._to = rows.target.type_of
 
-    def said(self, measure: Measure, made: Field) -> exp.Expr:
-        """What the rows of a group come to. NotInSql."""
+    def said(self, measure: Measure, made: Field, when: exp.Expr | None = None) -> exp.Expr:
+        """What the rows of a group come to; those of them for which something holds. NotInSql."""
         if not measure.expression:
-            return exp.Cast(this=exp.Count(this=exp.Star()), to=self._to(FieldType.INTEGER))
+            return self._rows_counted(when)
         value, kind = self._rows.scalars.value(measure.expression)
+        if when is not None:
+            value = exp.Case(ifs=[exp.If(this=when, true=value)])
         said = f"{measure.function.value} of {measure.expression}"
         if kind is None:
             raise NotInSql(f"“{said}” is of a field without any value, which has no type yet.")
@@ -70,6 +72,12 @@ class Measuring:
         if function is Function.LISTING and kind in _LISTED:
             return self._listing(value, kind)
         raise NotInSql(f"“{said}” has no SQL that means the same everywhere.")
+
+    def _rows_counted(self, when: exp.Expr | None) -> exp.Expr:
+        every: exp.Expr = exp.Star()
+        if when is not None:
+            every = exp.Case(ifs=[exp.If(this=when, true=exp.Literal.number(1))])
+        return exp.Cast(this=exp.Count(this=every), to=self._to(FieldType.INTEGER))
 
     def _mean(self, value: exp.Expr) -> exp.Expr:
         real = self._to(FieldType.REAL)

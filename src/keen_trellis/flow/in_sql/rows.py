@@ -93,10 +93,13 @@ class Said:
 
 @dataclass(frozen=True)
 class Stacked:
-    """A step in SQL that puts rows below each other, in the order of its parts."""
+    """A step in SQL that puts rows below each other, in the order of its parts; row_by_row: in the order of
+    the rows that they are made of, of each row those of all parts.
+    """
 
     parts: tuple[Said, ...]
     open: Mapping[str, str] = field(default_factory=dict)
+    row_by_row: bool = False
 
     @property
     def empty(self) -> frozenset[str]:

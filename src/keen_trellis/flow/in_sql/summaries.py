@@ -16,9 +16,16 @@ from keen_trellis.flow.in_sql.widening import Widened
 
 
 def said_summary(
-    rows: SqlRows, keys: Sequence[Key], measures: Sequence[Measure], made: Sequence[Field], target: SqlTarget
+    rows: SqlRows,
+    keys: Sequence[Key],
+    measures: Sequence[Measure],
+    made: Sequence[Field],
+    target: SqlTarget,
+    tests: Sequence[exp.Expr] = (),
 ) -> Said:
-    """One row a group with its measures; `made` are the fields of both. NotInSql."""
+    """One row a group with its measures; `made` are the fields of both. tests: for each measure which rows of
+    the group it is made of, none for all. NotInSql.
+    """
     wide = Widened(rows, target)
     groups = [said_key(wide, key) for key in keys]
     columns: dict[str, exp.Expr] = {}
@@ -30,8 +37,10 @@ def said_summary(
         else:
             columns[entry.name] = group.copy()
     measuring = Measuring(wide, groups)
-    for entry, measure in zip(made[len(keys) :], measures, strict=True):
-        columns[entry.name] = measuring.said(measure, entry)
+    for entry, measure, test in zip(
+        made[len(keys) :], measures, tests or [None] * len(measures), strict=True
+    ):
+        columns[entry.name] = measuring.said(measure, entry, test)
     rest = wide.select()
     if groups:
         rest = rest.group_by(*(group.copy() for group in groups))

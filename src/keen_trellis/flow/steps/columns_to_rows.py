@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
-from keen_trellis.core.unpivoting import unpivoted, unpivoted_fields
+from keen_trellis.core.unpivoting import unpivoted, unpivoted_fields, unpivoted_plan
 from keen_trellis.flow.fates import Fate, How, Traced
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed, rows_called
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows, Stacked
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class ColumnsToRowsSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
@@ -58,6 +63,19 @@ class ColumnsToRowsKind(OneInputKind[ColumnsToRowsSettings]):
             blanks=not settings.no_blanks,
         )
         return StepResult({ROWS: made})
+
+    def sql(
+        self, settings: ColumnsToRowsSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said | Stacked:
+        from keen_trellis.flow.in_sql.rows import kept
+        from keen_trellis.flow.in_sql.windows import said_unpivoted
+
+        (rows,) = inputs
+        if not settings.of:
+            return kept(rows)
+        names = settings.name_field, settings.value_field
+        plan = unpivoted_plan(rows.fields, settings.of, *names)
+        return said_unpivoted(rows, settings.of, names, plan, target, blanks=not settings.no_blanks)
 
     def fates(
         self, settings: ColumnsToRowsSettings, inputs: Sequence[Traced], result: StepResult, task: Task

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -10,11 +11,15 @@ from keen_trellis.core.sorting import SortKey
 from keen_trellis.core.table import Field
 from keen_trellis.core.windowing import Window, Windowed, windowed, windowed_fields
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called, shapes_of
 from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, order_said
 from keen_trellis.flow.wording import listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 _SAID = {
     Window.ROW_NUMBER: "row number",
@@ -97,6 +102,18 @@ class NumberRowsKind(OneInputKind[NumberRowsSettings]):
             return StepResult({ROWS: table})
         made = windowed(table, settings.within, settings.order, settings.new, context.task)
         return StepResult({ROWS: made})
+
+    def sql(
+        self, settings: NumberRowsSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said:
+        from keen_trellis.flow.in_sql.rows import kept
+        from keen_trellis.flow.in_sql.windows import said_windows
+
+        (rows,) = inputs
+        if not settings.added:
+            return kept(rows)
+        made = self.fields(settings, shapes_of(inputs), port)
+        return said_windows(rows, settings.within, settings.order, settings.new, made, target)
 
     def sentence(self, settings: NumberRowsSettings, inputs: Sequence[InputShape]) -> str:
         named = [

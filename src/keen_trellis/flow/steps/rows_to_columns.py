@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.measures import Function, Measure
@@ -12,11 +13,15 @@ from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, How, Traced, of_groups
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, Figures, InputRows, InputShape, StepResult, called
+from keen_trellis.flow.kinds import Context, Figures, InputRows, InputShape, StepResult, called, shapes_of
 from keen_trellis.flow.run_values import ExpressionText
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.steps.summarise import measure_name
 from keen_trellis.flow.wording import listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class RowsToColumnsSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
@@ -71,6 +76,20 @@ class RowsToColumnsKind(OneInputKind[RowsToColumnsSettings]):
             table, settings.groups, settings.of, settings.columns, settings.measure, context.task
         )
         return StepResult({ROWS: made}, no_column=made.counts)
+
+    def sql(
+        self, settings: RowsToColumnsSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said:
+        from keen_trellis.flow.in_sql.pivots import said_pivot
+        from keen_trellis.flow.in_sql.rows import kept
+
+        (rows,) = inputs
+        if not settings.of:
+            return kept(rows)
+        made = self.fields(settings, shapes_of(inputs), port)
+        return said_pivot(
+            rows, settings.groups, settings.of, settings.columns, settings.measure, made, target
+        )
 
     def doubts(
         self, settings: RowsToColumnsSettings, figures: Figures, inputs: Sequence[InputShape]
