@@ -47,7 +47,10 @@ class InSql(WindowCase):
         self.rest()
         output = next(step.id for step in self.session.flow.steps if step.kind == "output")
         self.shown(output)
-        self.assertIn("• Labels with Makers: A ladder of links has no SQL yet.", self.text())
+        self.assertIn(
+            "• Labels with Makers: “maker = name” compares how alike values are, which no SQL says.",
+            self.text(),
+        )
         self.assertFalse(self.window.bench.in_sql.view.copy.isVisible())
         QGuiApplication.clipboard().setText("before")
         self.press(KEY.Key_C)

@@ -35,7 +35,7 @@ from keen_trellis.flow.steps.distinct import DistinctSettings, KeySettings
 from keen_trellis.flow.steps.fill import FillSettings, FillStepSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.first import FirstSettings
-from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, RungSettings
 from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
 from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
@@ -117,7 +117,9 @@ class There:
     """A connection to the server, with tables that are gone after each query."""
 
     def __init__(self):
-        self._connection = psycopg.connect(postgres.server().owner)
+        self._connection = psycopg.connect(postgres.server().owner, autocommit=True)
+        # Few rows are not worth the time to compile queries for them.
+        self._connection.execute("SET jit = off")
 
     def close(self):
         self._connection.close()
@@ -242,6 +244,24 @@ class InPostgres(unittest.TestCase):
             settings = JoinSettings(links=(link,), type=kind.value, take=take)
             tables = [FULL + odd_rows(number + more, 20) for more in (0, 100)]
             self.compared_alone(*self.step("join", settings, *tables))
+
+    def test_ladders(self):
+        rungs = (
+            RungSettings(links=(LinkSettings("t", "t", ("case",)),)),
+            RungSettings(links=(LinkSettings("d", "d"), LinkSettings("m", "m", operator="<=")), any_of=True),
+        )
+        takes = ("every", "first", "greatest:m")
+        for number, (kind, take) in enumerate(itertools.product(JoinType, takes)):
+            if kind is JoinType.CROSS:
+                continue
+            settings = JoinSettings(links=(LinkSettings("k", "k"),), rungs=rungs, type=kind.value, take=take)
+            tables = [FULL + odd_rows(number + more, 20) for more in (0, 100)]
+            flow, step, _ = self.step("join", settings, *tables)
+            for port in KINDS.of(flow.step(step)).ports(settings):
+                runner, query = Runner(KINDS, self.sources.library), self.query(flow, step, port)
+                with self.subTest(settings, port=port):
+                    self.assertEqual(query.refused, ())
+                    self.compared(runner, flow, step, port, query)
 
     def test_measures(self):
         measures = [

@@ -10,6 +10,7 @@ import sqlglot.expressions as exp
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.joining import JoinedField
 from keen_trellis.core.joining import Side as Of
+from keen_trellis.core.laddering import Rung
 from keen_trellis.core.link import LinkField, Operator, Take, Taken
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
@@ -44,16 +45,14 @@ _PAIR_PLACES = ("left place", "right place")
 
 
 class JoinSaying:
-    """Says the join of two inputs by some links. take: which match each left row takes."""
+    """Says the join of two inputs by the rungs of a ladder, mostly one. take: what a left row takes."""
 
     def __init__(
         self,
         inputs: Sequence[SqlRows],
-        links: Sequence[LinkField],
+        rungs: Sequence[Rung],
         take: Take,
         target: SqlTarget,
-        *,
-        any_of: bool,
     ) -> None:
         self._left, self._right = inputs
         self._rows = {_LEFT: self._left, _RIGHT: self._right}
@@ -61,13 +60,17 @@ class JoinSaying:
         if take.kind not in _TAKEN:
             raise NotInSql(f"That each row takes “{take.name}” cannot be said in SQL.")
         self._of = {side: Widened(rows, target, side) for side, rows in self._rows.items()}
+        first = rungs[0]
         # Without links, in a cross join, each row finds every other.
-        self._is_cross = not links
-        self._on = self._condition(links, any_of=any_of) if links else exp.true()
-        self._is_plain = take.kind is Taken.EVERY and not (any_of and len(links) > 1)
+        self._is_cross = not first.links
+        self._ons = [self._condition(rung) for rung in rungs]
+        # Whether a row is matched as one condition on both rows says.
+        self._by_rungs = len(rungs) > 1
+        any_of = first.any_of and len(first.links) > 1
+        self._is_plain = take.kind is Taken.EVERY and not any_of and not self._by_rungs
         # Databases find no full outer join by other conditions than equalities.
         self._equal_only = self._is_plain and all(
-            link.operator is Operator.EQUAL and not link.blanks for link in links
+            link.operator is Operator.EQUAL and not link.blanks for link in first.links
         )
 
     def said(self, kind: JoinType, plan: Sequence[JoinedField]) -> Said | Stacked:
@@ -170,8 +173,11 @@ class JoinSaying:
             return has_value(self._place(side))
         return exp.Coalesce(this=self._rows[side].column(own, side), expressions=[exp.false()])
 
-    def _condition(self, links: Sequence[LinkField], *, any_of: bool) -> exp.Expr:
-        made = [exp.Paren(this=self._link(entry)) if any_of else self._link(entry) for entry in links]
+    def _condition(self, rung: Rung) -> exp.Expr:
+        if not rung.links:
+            return exp.true()
+        any_of = rung.any_of
+        made = [exp.Paren(this=self._link(entry)) if any_of else self._link(entry) for entry in rung.links]
         return exp.or_(*made, wrap=False) if any_of else exp.and_(*made, wrap=False)
 
     def _link(self, link: LinkField) -> exp.Expr:
@@ -195,21 +201,46 @@ class JoinSaying:
 
     def _joined(self, kind: str) -> exp.Select:
         """The rows of both: pairs, and those without partner of the side or sides that `kind` says."""
-        on = self._on.copy()
         if self._take.kind is Taken.EVERY:
-            return self._from_left().join(self._of[_RIGHT].relation(), on=on, join_type=kind)
+            return self._matched(kind)
+        return self._through(self._places(), kind)
+
+    def _matched(self, kind: str = "") -> exp.Select:
+        """The same where each row takes every match."""
+        if self._by_rungs:
+            return self._through(self._found(), kind)
+        on = self._ons[0].copy()
+        return self._from_left().join(self._of[_RIGHT].relation(), on=on, join_type=kind)
+
+    def _through(self, places: exp.Expr, kind: str) -> exp.Select:
+        """The rows of both whose places a query gives."""
         first = exp.EQ(this=at(_PAIRS, _PAIR_PLACES[0]), expression=self._place(_LEFT))
         second = exp.EQ(this=at(_PAIRS, _PAIR_PLACES[1]), expression=self._place(_RIGHT))
-        pairs = below(self._places(), _PAIRS)
-        joined = self._from_left().join(pairs, on=first, join_type=kind)
+        joined = self._from_left().join(below(places, _PAIRS), on=first, join_type=kind)
         return joined.join(self._of[_RIGHT].relation(), on=second, join_type=kind)
+
+    @property
+    def _both_places(self) -> list[exp.Expr]:
+        sides = zip((_LEFT, _RIGHT), _PAIR_PLACES, strict=True)
+        return [named(self._place(side), name) for side, name in sides]
+
+    def _found(self) -> exp.Expr:
+        """The places of all matches by rungs: of each rung those of left rows that none before it found."""
+        found: exp.Expr | None = None
+        for number, on in enumerate(self._ons):
+            pairs = self._from_left().join(self._of[_RIGHT].relation(), on=on.copy())
+            for before in self._ons[:number]:
+                by_it = exp.Select().select(exp.Literal.number(1)).from_(self._of[_RIGHT].relation())
+                pairs = pairs.where(exp.Not(this=exp.Exists(this=by_it.where(before.copy()))))
+            pairs = pairs.select(*self._both_places)
+            found = pairs if found is None else exp.Union(this=found, expression=pairs, distinct=False)
+        assert found is not None
+        return found
 
     def _places(self) -> exp.Select:
         """Which left row takes which right one: the places of both."""
-        made = [
-            named(self._place(side), name) for side, name in zip((_LEFT, _RIGHT), _PAIR_PLACES, strict=True)
-        ]
-        joined = self._from_left().join(self._of[_RIGHT].relation(), on=self._on.copy())
+        made = self._both_places
+        joined = self._matched()
         if self._take.expression:
             value, _ = self._of[_RIGHT].scalars.value(self._take.expression)
             joined = joined.where(has_value(value))
@@ -248,9 +279,10 @@ class JoinSaying:
     def _partners(self, own: str, other: str, *, in_pairs: bool) -> exp.Select:
         """The pairs of a row of a side, seen from it."""
         one = exp.Literal.number(1)
-        if not in_pairs or self._take.kind is Taken.EVERY:
-            return exp.Select().select(one).from_(self._of[other].relation()).where(self._on.copy())
-        pairs = below(self._places(), _PAIRS)
+        is_any = not in_pairs or self._take.kind is Taken.EVERY
+        if is_any and not self._by_rungs:
+            return exp.Select().select(one).from_(self._of[other].relation()).where(self._ons[0].copy())
+        pairs = below(self._found() if is_any else self._places(), _PAIRS)
         name = _PAIR_PLACES[0] if own == _LEFT else _PAIR_PLACES[1]
         same = exp.EQ(this=at(_PAIRS, name), expression=self._place(own))
         return exp.Select().select(one).from_(pairs).where(same)

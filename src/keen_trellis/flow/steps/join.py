@@ -526,12 +526,9 @@ class JoinKind(StepKind[JoinSettings]):
 
     def _saying(self, settings: JoinSettings, inputs: Sequence[SqlRows], target: SqlTarget) -> JoinSaying:
         from keen_trellis.flow.in_sql.joins import JoinSaying
-        from keen_trellis.flow.in_sql.rows import NotInSql
 
-        if settings.rungs:
-            raise NotInSql("A ladder of links has no SQL yet.", remedy="Join once for each rung.")
-        take = Take.named(settings.take)
-        return JoinSaying(inputs, settings.link_fields, take, target, any_of=settings.any_of)
+        rungs = [rung.rung for rung in settings.ladder]
+        return JoinSaying(inputs, rungs, Take.named(settings.take), target)
 
     def met_by_all(self, settings: JoinSettings) -> tuple[tuple[LinkField, int], ...]:
         is_open = settings.rungs or (settings.any_of and len(settings.links) > 1)
