@@ -86,7 +86,7 @@ class HandOff(unittest.TestCase):
 
     def test_what_cannot_be_handed_off(self):
         for words, code, said in (
-            (("Labels",), 2, "Labels with Makers: A ladder of links has no SQL yet."),
+            (("Labels",), 2, "Labels with Makers: “maker like maker” compares how alike values are"),
             (("Winter loans", "--send-at-most", "1000"), 2, "Put it there as a table"),
             (("Winter loans", "--sample", "5000"), 2, "A proof takes 1 to 4,096 parts"),
             (("Winter loans", "--write", "Loans=x"), 2, "names no output and table"),

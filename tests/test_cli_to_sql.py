@@ -51,7 +51,9 @@ class Sql(unittest.TestCase):
         found = self.call(self.folder / "Labels.trellis")
         self.assertEqual(found.exit_code, 2)
         self.assertEqual(found.stdout, "")
-        self.assertIn("Not in SQL: Labels with Makers: A ladder of links has no SQL yet.", found.stderr)
+        self.assertIn(
+            "Not in SQL: Labels with Makers: “maker like maker” compares how alike values are", found.stderr
+        )
         told = json.loads(self.call(self.folder / "Labels.trellis", "--json").stdout)
         (query,) = told["queries"]
         self.assertIsNone(query["sql"])

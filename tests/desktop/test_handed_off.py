@@ -83,7 +83,7 @@ class HandedOff(WindowCase):
         self.press(KEY.Key_A)
         self.rest()
         (box,) = self.window.findChildren(QMessageBox)
-        self.assertIn("A ladder of links has no SQL yet", box.text() + box.informativeText())
+        self.assertIn("compares how alike values are", box.text() + box.informativeText())
         box.close()
 
 

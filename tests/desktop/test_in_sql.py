@@ -48,7 +48,7 @@ class InSql(WindowCase):
         output = next(step.id for step in self.session.flow.steps if step.kind == "output")
         self.shown(output)
         self.assertIn(
-            "• Labels with Makers: “maker = name” compares how alike values are, which no SQL says.",
+            "• Labels with Makers: “maker like maker” compares how alike values are",
             self.text(),
         )
         self.assertFalse(self.window.bench.in_sql.view.copy.isVisible())

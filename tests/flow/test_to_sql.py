@@ -250,10 +250,9 @@ class InPostgres(unittest.TestCase):
             RungSettings(links=(LinkSettings("t", "t", ("case",)),)),
             RungSettings(links=(LinkSettings("d", "d"), LinkSettings("m", "m", operator="<=")), any_of=True),
         )
-        takes = ("every", "first", "greatest:m")
-        for number, (kind, take) in enumerate(itertools.product(JoinType, takes)):
-            if kind is JoinType.CROSS:
-                continue
+        kinds = [kind for kind in JoinType if kind is not JoinType.CROSS]
+        takes = itertools.cycle(("every", "first", "greatest:m"))
+        for number, (kind, take) in enumerate(zip(kinds, takes, strict=False)):
             settings = JoinSettings(links=(LinkSettings("k", "k"),), rungs=rungs, type=kind.value, take=take)
             tables = [FULL + odd_rows(number + more, 20) for more in (0, 100)]
             flow, step, _ = self.step("join", settings, *tables)

@@ -183,7 +183,11 @@ class JoinSaying:
     def _link(self, link: LinkField) -> exp.Expr:
         said = f"{link.left} {link.operator.value} {link.right}"
         if link.likeness is not None:
-            raise NotInSql(f"“{said}” compares how alike values are, which no SQL says.")
+            said = f"{link.left} like {link.right}"
+            raise NotInSql(
+                f"“{said}” compares how alike values are, which no SQL says.",
+                remedy="Find such partners here, and keep them as corrections of a link by =.",
+            )
         one, kind = self._of[_LEFT].compared(link.left, link.preparation)
         other, other_kind = self._of[_RIGHT].compared(link.right, link.preparation)
         self._of[_LEFT].scalars.check_compared(kind, other_kind, said)
