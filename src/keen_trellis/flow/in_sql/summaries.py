@@ -37,9 +37,8 @@ def said_summary(
         else:
             columns[entry.name] = group.copy()
     measuring = Measuring(wide, groups)
-    for entry, measure, test in zip(
-        made[len(keys) :], measures, tests or [None] * len(measures), strict=True
-    ):
+    of_rows: list[exp.Expr | None] = [*tests] if tests else [None] * len(measures)
+    for entry, measure, test in zip(made[len(keys) :], measures, of_rows, strict=True):
         columns[entry.name] = measuring.said(measure, entry, test)
     rest = wide.select()
     if groups:
