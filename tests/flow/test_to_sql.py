@@ -257,10 +257,7 @@ class InPostgres(unittest.TestCase):
             tables = [FULL + odd_rows(number + more, 20) for more in (0, 100)]
             flow, step, _ = self.step("join", settings, *tables)
             for port in KINDS.of(flow.step(step)).ports(settings):
-                runner, query = Runner(KINDS, self.sources.library), self.query(flow, step, port)
-                with self.subTest(settings, port=port):
-                    self.assertEqual(query.refused, ())
-                    self.compared(runner, flow, step, port, query)
+                self.compared_alone(flow, step, settings, port)
 
     def test_measures(self):
         measures = [
@@ -530,13 +527,13 @@ class InPostgres(unittest.TestCase):
             Runner(KINDS, self.sources.library).plan(flow).planned(step, Task()), port, POSTGRESQL
         )
 
-    def compared_alone(self, flow, step, settings):
-        """The rows of a step are said in SQL, and are the same there and here."""
+    def compared_alone(self, flow, step, settings, port="rows"):
+        """The rows of a step at a port are said in SQL, and are the same there and here."""
         runner = Runner(KINDS, self.sources.library)
-        query = self.query(flow, step)
-        with self.subTest(settings):
+        query = self.query(flow, step, port)
+        with self.subTest(settings, port=port):
             self.assertEqual(query.refused, ())
-            self.compared(runner, flow, step, "rows", query)
+            self.compared(runner, flow, step, port, query)
 
 
 if __name__ == "__main__":

@@ -70,10 +70,14 @@ class Place:
         return edits.add_step(flow, "join", "Knot", [Input(one), Input(other)], JoinSettings(**more))
 
 
+def is_long():
+    """Whether this is a long run."""
+    return default_settings.default.max_examples > _EXAMPLES
+
+
 def in_turn(cases, every):
     """Some of the cases in an ordinary run, all in a long one."""
-    is_long = default_settings.default.max_examples > _EXAMPLES
-    return [case for number, case in enumerate(cases) if is_long or number % every == 0]
+    return [case for number, case in enumerate(cases) if is_long() or number % every == 0]
 
 
 class Handed(Place):

@@ -1,23 +1,29 @@
 """Flows that run on a real Spark Connect server, on Parquet files that it sees and files that are sent."""
 
 import datetime as dt
+import itertools
 import unittest
 from pathlib import Path
 
 import pyarrow as pa
 from pyarrow import parquet
 
-from keen_trellis.core.errors import Cancelled, OutputError, SourceError
+from keen_trellis.core.errors import Cancelled, OutputError, SourceError, TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
-from keen_trellis.flow.graph import Flow
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.choose import ChooseSettings
 from keen_trellis.flow.steps.join import LinkSettings
-from keen_trellis.handoff.places import session_at
-from keen_trellis.handoff.running import NotHandedOff
+from keen_trellis.handoff.places import session_at, target_at
+from keen_trellis.handoff.proving import prove
+from keen_trellis.handoff.running import HandOff, NotHandedOff
 from tests import spark
-from tests.flow.test_through_readers import FULL, NAMES
-from tests.handoff.cases import Handed
+from tests.flow.test_through_readers import FULL, NAMES, sources
+from tests.flow.test_to_sql import InPostgres
+from tests.handoff.cases import Handed, is_long
 
 _TYPES = (pa.int64(), pa.string(), pa.date32(), pa.decimal128(12, 2))
 
@@ -97,6 +103,35 @@ class OnCluster(Handed, unittest.TestCase):
         ):
             with self.assertRaisesRegex(SourceError, said), session_at(address, Task()):
                 pass
+
+
+class SaidOnCluster(InPostgres):
+    """What is said in SQL, step by step, is the same on the cluster; some of the cases in an ordinary run."""
+
+    test_each_kind_on_a_rail = test_joins_and_unions = test_the_demo = None  # among the cases of the other
+
+    @classmethod
+    def setUpClass(cls):
+        cls.address = spark.address()
+        cls.sources = sources()
+        cls.numbers = itertools.count()
+
+    def compared_alone(self, flow, step, settings, port="rows"):
+        if next(self.numbers) % (1 if is_long() else 9):
+            return
+        if port != "rows":
+            flow, step = edits.insert_after(flow, Input(step, port), "choose", ChooseSettings())
+        handoff = HandOff(flow, Runner(KINDS, self.sources.library), target_at(self.address), task=Task())
+        with self.subTest(settings):
+            try:
+                with session_at(self.address, Task()) as there:
+                    proof = prove(handoff, there, 4096, Task())
+            except TrellisError as error:
+                with self.assertRaises(TrellisError, msg=str(error)):
+                    result = Runner(KINDS, self.sources.library).result(flow, step)
+                    result.rows.take(None, result.rows.names)
+                return
+            self.assertTrue(proof.equal, f"{proof.statement} {proof.differs}")
 
 
 if __name__ == "__main__":
