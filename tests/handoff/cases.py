@@ -3,19 +3,22 @@
 import itertools
 import random
 
+import msgspec
 import sqlglot.expressions as exp
 from hypothesis import settings as default_settings
 
-from keen_trellis.core.errors import TrellisError
+from keen_trellis.core.errors import SourceError, TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.file_format import load
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.source_settings import FieldSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.handoff.places import session_at, target_at
 from keen_trellis.handoff.proving import prove
 from keen_trellis.handoff.running import HandOff, NotHandedOff
@@ -142,6 +145,21 @@ class Handed(Place):
         self.assertTrue(
             0 < taken["Loans"] < 1000 and 0 < taken["Objects"] < 60 and taken["Venues"] < 120, taken
         )
+
+    def test_what_is_set_for_the_fields_of_a_source(self):
+        settings = self.table(FULL)
+        fields = (
+            FieldSettings("t", rename="text"),
+            FieldSettings("k", rename="t"),
+            FieldSettings("d", left_out=True),
+        )
+        flow, one = edits.add_source(Flow(), msgspec.structs.replace(settings, fields=fields), "Loans")
+        flow, _ = edits.insert_after(flow, Input(one), "sort", SortSettings((SortKeySettings("text"),)))
+        self.assertTrue(self.proven(flow).equal)
+        typed = msgspec.structs.replace(settings, fields=(FieldSettings("k", type="text"),))
+        flow, _ = edits.add_source(Flow(), typed, "Loans")
+        with self.assertRaisesRegex(SourceError, "“k” is read by a type or corrections"):
+            self.proven(flow)
 
     def test_where_it_is_not_complete_is_said(self):
         rows = [(number % 7, f"x{number % 5}", None, None) for number in range(50)]

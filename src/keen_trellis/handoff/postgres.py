@@ -22,7 +22,7 @@ from keen_trellis.flow.in_sql.target import POSTGRESQL, SqlTarget
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource, selected
 from keen_trellis.handoff.fetched import columns_of_text
-from keen_trellis.handoff.there import InPlace, Made, There, no_field
+from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field
 from keen_trellis.outputs.database.filling import fill
 from keen_trellis.outputs.database.shape import Named
 from keen_trellis.sources.queries import check_functions, checked_query
@@ -106,8 +106,14 @@ class _Postgres(There):
         with self._said("read", task, rows.table):
             relation, key = self._relation(settings, rows.table)
             types = self._types(exp.Select().select(exp.Star()).from_(relation.copy()))
-            columns = [named(_held(field, types, rows.table), field.name) for field in rows.fields]
-            _check_decimals(self, rows, relation, types, task)
+            renamed = names_there(settings, rows.table)
+            own = {field.name: renamed.get(field.name, field.name) for field in rows.fields}
+            held = [replace(field, name=own[field.name]) for field in rows.fields]
+            columns = [
+                named(_held(there, types, rows.table), field.name)
+                for there, field in zip(held, rows.fields, strict=True)
+            ]
+            _check_decimals(self, rows.table, held, relation, types, task)
         order = [ordered(exp.column(quoted(name), table=quoted(_SOURCE))) for name in key]
         place = exp.Window(this=exp.RowNumber(), order=exp.Order(expressions=order) if order else None)
         made = exp.Select().select(*columns, named(place, rows.place)).from_(relation)
@@ -299,10 +305,15 @@ def _time(text: str) -> exp.Expr:
 
 
 def _check_decimals(
-    there: _Postgres, rows: SqlRows, relation: exp.Expr, types: dict[str, str], task: Task
+    there: _Postgres,
+    step: str,
+    fields: Sequence[Field],
+    relation: exp.Expr,
+    types: dict[str, str],
+    task: Task,
 ) -> None:
     """SourceError if a decimal there has more places than it has in the flow, or is no number."""
-    for field in rows.fields:
+    for field in fields:
         if types[field.name] != "numeric" or field.untyped:
             continue
         column = exp.column(quoted(field.name), table=quoted(_SOURCE))
@@ -310,11 +321,11 @@ def _check_decimals(
         nan = exp.Cast(this=exp.Literal.string("NaN"), to=exp.DataType.build("DECIMAL"))
         odd = exp.or_(exp.NEQ(this=held, expression=column), exp.EQ(this=column.copy(), expression=nan))
         count = exp.Select().select(exp.Count(this=exp.Star())).from_(relation.copy()).where(odd)
-        found = there.rows(count, [replace(field, name="rows", arrow_type=pa.int64())], rows.table, task)
+        found = there.rows(count, [replace(field, name="rows", arrow_type=pa.int64())], step, task)
         if found.column(0)[0].as_py():
             raise SourceError(
                 f"{found.column(0)[0].as_py():,} values of “{field.name}” have more places there than when "
                 "it was last read, or are no numbers.",
-                where=rows.table,
+                where=step,
                 remedy="Take the source anew.",
             )

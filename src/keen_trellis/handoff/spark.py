@@ -6,6 +6,7 @@ import logging
 import socket
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,7 @@ from keen_trellis.flow.in_sql.target import SPARK, SqlTarget
 from keen_trellis.flow.patterns import has_signs
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource, selected
-from keen_trellis.handoff.there import InPlace, Made, There, no_field
+from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field
 
 _PORT = 15002
 _TRIES = 5  # after a call that the server did not answer, within seconds
@@ -133,7 +134,13 @@ class _Spark(There):
             )
             view = f"{rows.table} as it is"
             placed.createOrReplaceTempView(_name(view))
-        columns = [named(_held(field, types, rows.table), field.name) for field in rows.fields]
+        renamed = names_there(source.settings, rows.table)
+        columns = [
+            named(
+                _held(replace(field, name=renamed.get(field.name, field.name)), types, rows.table), field.name
+            )
+            for field in rows.fields
+        ]
         order = exp.Order(expressions=[ordered(at(_SOURCE, name)) for name in (_FILE, _INDEX)])
         place = exp.Window(this=exp.RowNumber(), order=order)
         relation = exp.Table(this=quoted(view), alias=exp.TableAlias(this=quoted(_SOURCE)))

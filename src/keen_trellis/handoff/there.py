@@ -98,3 +98,17 @@ def no_field(field: Field, step: str) -> SourceError:
     return SourceError(
         f"It no longer has the field “{field.name}”.", where=step, remedy="Take the source anew."
     )
+
+
+def names_there(settings: SourceSettings, step: str) -> dict[str, str]:
+    """What fields are called there that are called otherwise in the flow. SourceError for one that is read
+    otherwise than it stands there.
+    """
+    read = [entry.name for entry in settings.fields if entry.type or entry.correct]
+    if read:
+        raise SourceError(
+            f"“{read[0]}” is read by a type or corrections that are set for it, which is not done there.",
+            where=step,
+            remedy="Change it in a step behind the source.",
+        )
+    return {entry.rename: entry.name for entry in settings.fields if entry.rename}
