@@ -20,6 +20,7 @@ from keen_trellis.flow.steps.join import LinkSettings
 from keen_trellis.handoff.places import session_at, target_at
 from keen_trellis.handoff.proving import prove
 from keen_trellis.handoff.running import HandOff, NotHandedOff
+from keen_trellis.handoff.spark import spark as spark_session
 from tests import spark
 from tests.flow.test_through_readers import FULL, NAMES, sources
 from tests.flow.test_to_sql import InPostgres
@@ -71,6 +72,21 @@ class OnCluster(Handed, unittest.TestCase):
             there.check_free(["first"], Task())
         with self.session(Task()) as there:
             self.assertEqual(there._session.sql("SELECT * FROM kept_here").count(), ran.outputs[knot])
+
+    def test_many_values_are_prepared_by_the_workers(self):
+        rows = [(n, f" Lcm.{n:03} ", None, None) for n in range(200)]
+        others = [(n, f"LCM.{n:03}", None, None) for n in range(0, 300, 2)]
+        for link in (
+            LinkSettings("t", "t", ("case", "outer-spaces")),
+            LinkSettings("k", "k", compare_as="text"),
+        ):
+            flow, _ = self.joined(self.table(rows), self.table(others), links=(link,), type="full-outer")
+            handoff = self.handoff(flow)
+            with spark_session(self.address, Task(), [Path(self.sources.folder)], most_fetched=10) as there:
+                proof = prove(handoff, there, 4096, Task())
+            self.assertTrue(proof.equal, proof.statement)
+            self.assertEqual(proof.ran.knots[0].there.pairs, 100)
+            self.assertEqual(there.sent, 0)
 
     def test_a_field_of_another_type(self):
         settings = self.table(FULL)

@@ -297,14 +297,19 @@ def _made_of(entry: Prepared, rows: SqlRows) -> Made:
     """The table of prepared values of some rows."""
     from keen_trellis.core.link import value_of
 
-    kind = value_of(entry.text, rows.fields).arrow_type
+    return _made_as(entry, value_of(entry.text, rows.fields).arrow_type)
+
+
+def _made_as(entry: Prepared, kind: pa.DataType) -> Made:
     made = prepare(Cells(pa.array([], kind)), entry.preparation).of_rows
     return Made(entry.table, (Field(VALUE, kind), Field(PREPARED, made.type)))
 
 
 def _send_prepared(there: There, entry: Prepared, tree: exp.Select, kind: pa.DataType, task: Task) -> None:
-    """Fetch the distinct values of a link, prepare them here, and send both back."""
+    """Fetch the distinct values of a link, prepare them here, and send both back; or have that done there."""
     what = f"values of {entry.text}"
+    if there.prepare_there(_made_as(entry, kind), tree, entry.preparation, what, task):
+        return
     values = there.rows(tree, [Field(VALUE, kind)], what, task).column(0).combine_chunks()
     task.checkpoint(0, 0, f"preparing {what}")
     made = prepare(Cells(values), entry.preparation).of_rows

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import logging
 import socket
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -14,13 +15,15 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import OutputError, SourceError, TrellisError
-from keen_trellis.core.table import Field, Table
+from keen_trellis.core.link import Preparation
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import Cells, Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.databases import secrets
 from keen_trellis.databases.engines import CONNECT_SECONDS, when_cancelled
 from keen_trellis.flow.addresses import parse, shown_address
-from keen_trellis.flow.in_sql.rows import SqlRows, at, below, named, ordered, quoted
+from keen_trellis.flow.in_sql.rows import PREPARED, VALUE, SqlRows, at, below, named, ordered, quoted
 from keen_trellis.flow.in_sql.target import SPARK, SqlTarget
 from keen_trellis.flow.patterns import has_signs
 from keen_trellis.flow.source_settings import SourceSettings
@@ -28,6 +31,7 @@ from keen_trellis.flow.to_sql import SentSource, selected
 from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field
 
 _PORT = 15002
+_MOST_FETCHED = 1_000_000  # distinct values of a link
 _TRIES = 5  # after a call that the server did not answer, within seconds
 # So that it computes as the flow does: no digit of a decimal is rounded off, what does not fit is an error,
 # names are told apart by case, and moments have no zone.
@@ -55,13 +59,16 @@ _AS_IT_IS = {
 
 
 @contextmanager
-def spark(address: str, task: Task, seen: Sequence[Path] = ()) -> Iterator[There]:
+def spark(
+    address: str, task: Task, seen: Sequence[Path] = (), most_fetched: int = _MOST_FETCHED
+) -> Iterator[There]:
     """A session on the cluster at an address. seen: folders that it sees under the same paths as they have
-    here, so that it reads Parquet files in them by itself.
+    here, so that it reads Parquet files in them by itself.  most_fetched: how many distinct values of a link
+    are prepared here; more are prepared by its workers, which need this program for that.
 
     SourceError if there is none to be had or it is lost; OutputError where a table cannot be made; Cancelled.
     """
-    there = _Spark(address, task, seen)
+    there = _Spark(address, task, seen, most_fetched)
     try:
         with when_cancelled(task, there.interrupt):
             yield there
@@ -74,7 +81,8 @@ class _Spark(There):
 
     target: SqlTarget = SPARK
 
-    def __init__(self, address: str, task: Task, seen: Sequence[Path]) -> None:
+    def __init__(self, address: str, task: Task, seen: Sequence[Path], most_fetched: int) -> None:
+        self._most_fetched = most_fetched
         self.place = shown_address(address)
         self._seen = [folder.resolve() for folder in seen]
         self._kept: list[Any] = []  # frames of its client
@@ -178,6 +186,24 @@ class _Spark(There):
             frame.createOrReplaceTempView(_name(made.name))
         return int(count)
 
+    def prepare_there(
+        self, made: Made, select: exp.Expr, preparation: Preparation, what: str, task: Task
+    ) -> bool:
+        task.checkpoint(0, 0, f"counting {what}")
+        value, prepared = made.columns
+        with self._said("They cannot be prepared there", task, made.name):
+            frame = self._session.sql(self.target.written(select)).toDF(value.name)
+            if frame.count() <= self._most_fetched:
+                return False
+            task.checkpoint(0, 0, f"preparing {what} there")
+            kinds = [self.target.holding(column.arrow_type).sql("spark") for column in made.columns]
+            schema = f"`{value.name}` {kinds[0]}, `{prepared.name}` {kinds[1]}"
+            done = frame.mapInArrow(partial(_prepared_batches, preparation, value.arrow_type), schema).cache()
+            self._kept.append(done)
+            done.count()
+            done.createOrReplaceTempView(_name(made.name))
+        return True
+
     def rows(self, select: exp.Expr, fields: Sequence[Field], what: str, task: Task) -> pa.Table:
         task.checkpoint(0, 0, f"fetching {what}")
         with self._said("It cannot be fetched", task, what):
@@ -237,6 +263,17 @@ class _Spark(There):
             where=where,
             remedy="Is its Connect server running, and are its name and port right? Nothing was kept.",
         )
+
+
+def _prepared_batches(
+    preparation: Preparation, kind: pa.DataType, batches: Iterable[pa.RecordBatch]
+) -> Iterator[pa.RecordBatch]:
+    """Values, and beside them what they are compared as: what a worker does with its share of them."""
+    for batch in batches:
+        values = batch.column(0)
+        made = prepare(Cells(values.cast(kind)), preparation).of_rows
+        made = made.cast(pa.string()) if pa.types.is_large_string(made.type) else made
+        yield pa.RecordBatch.from_arrays([values, made], [VALUE, PREPARED])
 
 
 def _channel(address: str) -> str:

@@ -10,6 +10,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.core.link import Preparation
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.in_sql.rows import SqlRows
@@ -77,6 +78,14 @@ class There(ABC):
     @abstractmethod
     def fill(self, made: Made, select: exp.Expr, what: str, task: Task) -> int:
         """Put the rows of a query into a temporary table, its columns in their order; how many there are."""
+
+    def prepare_there(
+        self, made: Made, select: exp.Expr, preparation: Preparation, what: str, task: Task
+    ) -> bool:
+        """Fill a table of values and what they are compared as, by what `core` does run there; whether it was
+        done so: not where the values are few enough to be prepared here, or no Python runs there.
+        """
+        return False
 
     @abstractmethod
     def rows(self, select: exp.Expr, fields: Sequence[Field], what: str, task: Task) -> pa.Table:
