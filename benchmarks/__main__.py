@@ -12,13 +12,19 @@ from benchmarks.report import QUICK_ROWS, USUAL_ROWS, report
     "--rows", type=click.IntRange(min=1), help=f"Rows of the larger table ({USUAL_ROWS:,} unless said)."
 )
 @click.option("--quick", is_flag=True, help=f"All cases on {QUICK_ROWS:,} rows, in about a minute.")
+@click.option("--large-files", is_flag=True, help="Text files larger than memory instead.")
 @click.option(
     "--hand-off", is_flag=True, help="A hand-off instead, part by part (./trellis test --hand-off first)."
 )
-def speed(rows: int | None, quick: bool, hand_off: bool) -> None:
+def speed(rows: int | None, quick: bool, large_files: bool, hand_off: bool) -> None:
     """Print speed and memory as ratios in one run."""
     if quick and rows is not None:
         raise click.UsageError("Both --quick and --rows say how many rows there are: give one of them.")
+    if large_files:
+        from benchmarks import large_files as larger
+
+        larger.report(rows or larger.ROWS, larger.LIMIT)
+        return
     if hand_off:
         from benchmarks import handing_off
 
