@@ -150,7 +150,9 @@ def _ranked_numbers(left: tuple[Vector, Vector], right: tuple[Vector, Vector]) -
 
 def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     """Ranks of texts in code point order, which is the order of their bytes."""
-    both = pa.chunked_array([left, right], left.type).combine_chunks().dictionary_encode()
+    # One column by itself is not copied: it may be as large as what is left of the memory.
+    both = pa.concat_arrays([left, right]) if len(right) else left
+    both = both.dictionary_encode()
     order = pc.sort_indices(both.dictionary).to_numpy()
     ranks = np.empty(len(order) + 1, np.int64)
     ranks[order] = np.arange(len(order))

@@ -15,10 +15,11 @@ from keen_trellis.core.link import value_of
 from keen_trellis.core.table import Field, IndexVector, Table
 from keen_trellis.core.task import Task
 
-Vector = np.ndarray[Any, np.dtype[Any]]
+Vector = np.ndarray[Any, Any]
 
 # Ranks of several keys are put into one number as long as it stays below this.
 _WIDEST = 2**62
+_NARROW = 2**31
 
 
 @dataclass(frozen=True)
@@ -76,10 +77,15 @@ def _ranked(values: pa.Array, key: SortKey) -> Vector:
     if most - least >= _WIDEST:
         _, worth = np.unique(worth, return_inverse=True)
         least, most = 0, int(worth.max())
-    rank = worth.astype(np.int64) - least
+    # As narrow as they fit, and nothing of their size besides: a column may have many millions of rows.
+    rank: Vector = np.empty(len(worth), np.int32 if most - least + 2 < _NARROW else np.int64)
+    np.subtract(worth, least, out=rank, casting="unsafe")
     if key.descending:
-        rank = (most - least) - rank
-    return np.where(blank, 0 if key.blanks_first else most - least + 2, rank + 1)
+        np.subtract(most - least, rank, out=rank, casting="unsafe")
+    rank += 1
+    if blank.any():
+        rank[blank] = 0 if key.blanks_first else most - least + 2
+    return rank
 
 
 def _in_one(ranks: Sequence[Vector]) -> Vector | None:
@@ -87,7 +93,8 @@ def _in_one(ranks: Sequence[Vector]) -> Vector | None:
     sizes = [int(rank.max()) + 1 for rank in ranks]
     if math.prod(sizes) >= _WIDEST:
         return None
-    whole = ranks[0]
+    whole: Vector = ranks[0].astype(np.int32 if math.prod(sizes) < _NARROW else np.int64)
     for rank, size in zip(ranks[1:], sizes[1:], strict=True):
-        whole = whole * size + rank
-    return whole.astype(np.int32) if math.prod(sizes) < 2**31 else whole
+        whole *= size
+        whole += rank
+    return whole
