@@ -428,6 +428,26 @@ class InPostgres(unittest.TestCase):
                 for kind, settings in after_a_join(field):
                     self.compared_alone(*edits.insert_after(flow, Input(last), kind, settings), settings)
 
+    def test_gaps_filled_from_other_rows(self):
+        flow, left = self.rail("a.parquet", FULL + odd_rows(11, 20), Flow())
+        flow, right = self.rail("a.parquet", odd_rows(12, 20) + FULL, flow)
+        join = JoinSettings(links=(LinkSettings("k", "k"),), type="full-outer")
+        flow, knot = edits.add_step(flow, "join", "Knot", [Input(left), Input(right)], join)
+        for how, gaps in itertools.product(("before", "after"), ("blank", "no-partner", "both")):
+            fields = ("t", "d of Rail 1", "m")
+            later = FillSettings(fields=("d",), of="2020-01-01")
+            for fills in (
+                (FillSettings(fields=fields, how=how, gaps=gaps),),
+                (FillSettings(fields=fields, how=how, gaps=gaps), later),
+                (later, FillSettings(fields=("d", "t"), how=how, gaps="both")),
+                (
+                    FillSettings(fields=("k",), how="leave-out"),
+                    FillSettings(fields=fields, how=how, gaps=gaps),
+                ),
+            ):
+                settings = FillStepSettings(fills)
+                self.compared_alone(*edits.insert_after(flow, Input(knot), "fill", settings), settings)
+
     def test_an_empty_text_stays_a_blank_whatever_it_went_through(self):
         rows = [(n, text, None, None) for n, text in enumerate(["a", "ab", None, "b", "xb", "a", None])]
         flow, rail = self.rail("a.parquet", rows, Flow())

@@ -10,9 +10,22 @@ import sqlglot.expressions as exp
 from keen_trellis.core.conversion import read_as
 from keen_trellis.core.filling import Fill, FillWith, Gaps
 from keen_trellis.core.table import Field
-from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, is_null, kept
+from keen_trellis.core.values import FieldType
+from keen_trellis.flow.in_sql.rows import (
+    NotInSql,
+    Said,
+    SqlRows,
+    below,
+    free_column,
+    is_null,
+    kept,
+    named,
+    ordered,
+)
 from keen_trellis.flow.in_sql.scalars import Scalars, converted
 from keen_trellis.flow.in_sql.target import SqlTarget
+
+_NEAR = (FillWith.BEFORE, FillWith.AFTER)
 
 
 def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], target: SqlTarget) -> Said:
@@ -23,6 +36,12 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
         raise NotInSql(
             "Rows that are left out after others are filled have no SQL.", remedy="Leave out first."
         )
+    near = [fill for fill in fills if fill.how in _NEAR]
+    if near and any(fill.how is FillWith.FIELD for fill in fills):
+        raise NotInSql(
+            "Gaps that are filled from other rows and from other fields, together, have no SQL.",
+            remedy="Fill them in two steps.",
+        )
     said = kept(rows, _without_gaps(rows, first))
     columns = dict(said.columns)
     fields = {entry.name: entry for entry in rows.fields}
@@ -32,7 +51,10 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
             if fill.how is FillWith.FIELD and fill.of in rows.empty:
                 empty |= {name}
             now = replace(rows, open=is_open)
-            columns[name] = _filled(now, fill, fields[name], columns[name], target)
+            if fill.how in _NEAR:
+                said, columns = _beside(now, replace(said, columns=columns), fill, fields[name], target)
+            else:
+                columns[name] = _filled(now, fill, fields[name], columns[name], target)
             if name in is_open and fill.gaps is not Gaps.BLANK:
                 # What another field fills may be left open, and no column says where.
                 is_open = {own: teller for own, teller in is_open.items() if own != name}
@@ -44,6 +66,33 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
                 raise NotInSql(f"{entry.name} becomes {entry.type.value} by what it is filled with.")
             columns[entry.name] = converted(target, columns[entry.name], own.type, entry.arrow_type)
     return replace(said, columns=columns, open=is_open, empty=empty)
+
+
+def _beside(
+    rows: SqlRows, said: Said, fill: Fill, field: Field, target: SqlTarget
+) -> tuple[Said, dict[str, exp.Expr]]:
+    """The same with the gaps of a field filled by the nearest row before or after that has a value: such rows
+    begin a stretch, each of which has one value.
+    """
+    if field.untyped or field.type is FieldType.BOOLEAN:
+        kind = "blank in every row" if field.untyped else "a boolean"
+        raise NotInSql(f"{field.name} is {kind}, and is filled from another row.")
+    names = [*said.columns, rows.place]
+    value, place = rows.column(field.name), rows.column(rows.place)
+    order = exp.Order(expressions=[ordered(place, descending=fill.how is FillWith.AFTER)])
+    stretch = free_column("stretch", names)
+    counted = exp.Window(this=exp.Count(this=value), order=order)
+    inner = exp.Select().select(*(rows.column(name) for name in names), named(counted, stretch))
+    inner = inner.from_(below(said.select(rows.place), rows.table))
+    nearest = exp.Window(
+        this=exp.Max(this=target.in_order(value.copy(), field.type)),
+        partition_by=[rows.column(stretch)],
+    )
+    columns: dict[str, exp.Expr] = {name: rows.column(name) for name in said.columns}
+    gap = _gap(rows, fill, field.name, value)
+    columns[field.name] = exp.Case(ifs=[exp.If(this=gap, true=nearest)], default=value.copy())
+    rest = exp.Select().from_(below(inner, rows.table))
+    return replace(said, rest=rest, place=place.copy()), columns
 
 
 def _without_gaps(rows: SqlRows, fills: Sequence[Fill]) -> exp.Expr | None:
@@ -74,13 +123,11 @@ def _filled(rows: SqlRows, fill: Fill, field: Field, value: exp.Expr, target: Sq
     if fill.how is FillWith.VALUE:
         (found,) = read_as([fill.of], field.type, field.name).to_pylist()
         other = scalars.literal(found, field.type)
-    elif fill.how is FillWith.FIELD:
+    else:
         own = next(entry for entry in rows.fields if entry.name == fill.of)
         if own.type is not field.type or own.untyped:
             raise NotInSql(f"{field.name} is filled from {own.name}, which is {own.type.value}.")
         other = scalars.column(own.name)
-    else:
-        raise NotInSql(f"{field.name} is filled from another row, which has no SQL yet.")
     gap = _gap(rows, fill, field.name, value)
     if isinstance(gap, exp.Is):
         return exp.Coalesce(this=value, expressions=[other])
