@@ -61,7 +61,7 @@ def _started(home: Path, compiled: bool) -> str:
         process = subprocess.Popen(
             [
                 home / "bin" / "spark-submit",
-                *("--master", "local[2]", "--driver-memory", "2g", *words),
+                *("--master", "local[2]", "--driver-memory", "8g" if compiled else "2g", *words),
                 *("--class", "org.apache.spark.sql.connect.service.SparkConnectServer", "spark-internal"),
             ],
             stdout=said,

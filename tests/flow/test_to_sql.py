@@ -428,6 +428,40 @@ class InPostgres(unittest.TestCase):
                 for kind, settings in after_a_join(field):
                     self.compared_alone(*edits.insert_after(flow, Input(last), kind, settings), settings)
 
+    def test_expressions(self):
+        rows = [row for row in FULL + odd_rows(13, 30) if row[0] not in (2**62, -(2**63))]
+        for expression in (
+            "GREATEST(k, 3)",
+            "LEAST(t, 'b', 'ä')",
+            "GREATEST(d, DATE '2026-02-10')",
+            "LEAST(m, k)",
+            "ROUND(m, 1)",
+            "ROUND(m)",
+            "ROUND(-m, 5)",
+            "ROUND(k, 2)",
+            "ROUND(m * 7, -1)",
+            "FLOOR(m)",
+            "CEILING(m * 3)",
+            "POSITION('a' IN t)",
+            "POSITION('e' IN t) + 1",
+            "SIGN(m)",
+            "d + INTERVAL '30' DAY",
+            "d - INTERVAL '800000' DAY",
+            "d + INTERVAL '999999' DAY",
+            "d < DATE '2026-02-10'",
+            "SIGN(k - 2)",
+        ):
+            settings = ComputeSettings(field="made", expression=expression)
+            self.compared_alone(*self.step("compute", settings, rows))
+        for expression in (
+            "d + INTERVAL '1' MONTH",
+            "ROUND(k, -1)",
+            "GREATEST(CAST(k AS DOUBLE PRECISION), 1.5)",
+            "SQRT(k)",
+        ):
+            flow, step, _ = self.step("compute", ComputeSettings(field="made", expression=expression), rows)
+            self.assertEqual(len(self.query(flow, step).refused), 1, expression)
+
     def test_gaps_filled_from_other_rows(self):
         flow, left = self.rail("a.parquet", FULL + odd_rows(11, 20), Flow())
         flow, right = self.rail("a.parquet", odd_rows(12, 20) + FULL, flow)

@@ -250,10 +250,17 @@ class _Spark(There):
             raise self._translated(what, error, step) from None
 
     def _translated(self, what: str, error: Any, step: str) -> TrellisError:
-        said = " ".join(str(error).partition("JVM stacktrace")[0].split()).rstrip(".")
+        told = error.details() if hasattr(error, "details") else str(error)
+        said = " ".join(str(told or error).partition("JVM stacktrace")[0].split()).rstrip(".")
         where = f"{step}, {self.place}" if step else self.place
         if "UNAVAILABLE" in said or "Connection refused" in said or "failed to connect" in said:
             return self._lost(where)
+        if "heap space" in said or "OutOfMemory" in said:
+            return SourceError(
+                "Spark has not enough memory for it.",
+                where=where,
+                remedy="Give its driver and executors more, or hand off fewer rows or fields.",
+            )
         return SourceError(f"{what}: {said[:300]}.", where=where)
 
     @staticmethod

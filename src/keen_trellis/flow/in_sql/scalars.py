@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import math
+import re
 from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
@@ -14,10 +16,12 @@ from keen_trellis.core.day import today
 from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.expressions.parsing import Parsed, parsed_tree
 from keen_trellis.core.values import FieldType, type_of_arrow
-from keen_trellis.flow.in_sql.rows import NotInSql, SqlRows
+from keen_trellis.flow.in_sql.rows import NotInSql, SqlRows, is_null
 from keen_trellis.flow.in_sql.target import SqlTarget
 
 # Whole numbers up to here are reals without being rounded.
+_DAYS = 6  # digits of a number of days
+_DAY = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
 _EXACT_REALS = 2**53
 _DIGITS_OF_INTEGERS = 19
 # Numbers in SQL as in the flow: INTEGER is 32 bits elsewhere.
@@ -260,6 +264,8 @@ class _Saying:
     def cast(self, tree: exp.Expr) -> exp.Expr:
         kind, node = self.type_of(tree.this), self._read.nodes[id(tree)]
         wanted = type_of_arrow(node.arrow_type)
+        if wanted is FieldType.DATE and _is_day(tree.this):
+            return self._scalars.literal(dt.date.fromisoformat(tree.this.name), FieldType.DATE)
         sized = wanted is FieldType.TEXT and tree.args["to"].expressions
         if sized or (kind is not None and kind is not wanted and (kind, wanted) not in CASTS):
             raise self._refused(tree, ": what cannot be converted is blank here, and an error there")
@@ -271,6 +277,8 @@ class _Saying:
         return converted(self._target, self.said(tree.this), kind, to)
 
     def arithmetic(self, tree: exp.Expr) -> exp.Expr:
+        if isinstance(tree.this, exp.Interval) or isinstance(tree.expression, exp.Interval):
+            return self._days_moved(tree)
         sides = [self._of_known_type(side, self._wide(tree)) for side in (tree.this, tree.expression)]
         types = [self.type_of(tree.this), self.type_of(tree.expression)]
         if any(kind is not None and not kind.is_number for kind in types):
@@ -279,6 +287,26 @@ class _Saying:
             # Numbers alone would be 32 bits wide.
             sides[0] = exp.Cast(this=sides[0], to=self._wide(tree))
         return type(tree)(this=_guarded(sides[0]), expression=_guarded(sides[1]))
+
+    def _days_moved(self, tree: exp.Expr) -> exp.Expr:
+        """A date and so many days more or less, as long as that is one of the years 1 to 9999."""
+        interval, day = tree.expression, tree.this
+        count = interval.this.name if isinstance(interval, exp.Interval) else ""
+        is_plain = isinstance(tree, exp.Add | exp.Sub) and count.isdecimal() and len(count) <= _DAYS
+        unit = str(interval.args.get("unit") or "").upper() if isinstance(interval, exp.Interval) else ""
+        if not is_plain or unit != "DAY" or self.type_of(day) is not FieldType.DATE:
+            raise self._refused(tree, ": intervals are computed otherwise")
+        days = int(count) * (1 if isinstance(tree, exp.Add) else -1)
+        first, last = dt.date.min.toordinal(), dt.date.max.toordinal()
+        bounds = [
+            self._scalars.literal(dt.date.fromordinal(min(max(end - days, first), last)), FieldType.DATE)
+            for end in (first, last)
+        ]
+        value = self.said(day)
+        by = exp.Interval(this=exp.Literal.string(count), unit=exp.var("DAY"))
+        moved = exp.Cast(this=type(tree)(this=value, expression=by), to=self._target.type_of(FieldType.DATE))
+        inside = exp.Between(this=value.copy(), low=bounds[0], high=bounds[1])
+        return exp.Case(ifs=[exp.If(this=inside, true=moved)])
 
     def _of_known_type(self, tree: exp.Expr, to: exp.DataType) -> exp.Expr:
         """A part, or a blank of a type where it is always blank: a table there holds it as any other."""
@@ -299,6 +327,44 @@ class _Saying:
             raise self._refused(tree)
         divisor = exp.Nullif(this=self.said(tree.expression), expression=exp.Literal.number(0))
         return exp.Mod(this=_guarded(self.said(tree.this)), expression=divisor)
+
+    def extreme(self, tree: exp.Expr) -> exp.Expr:
+        """GREATEST or LEAST: databases leave blanks out, where the standard's is blank."""
+        parts = [tree.this, *tree.expressions]
+        kind = self.type_of(tree)
+        made = [self._target.in_order(self._of_type(part, tree), kind) for part in parts]
+        if kind is None or FieldType.REAL in map(self.type_of, parts):
+            raise self._refused(tree)
+        first, *others = made
+        some = exp.or_(*(is_null(self.said(part)) for part in parts))
+        whole = type(tree)(this=first, expressions=others, ignore_nulls=True)
+        return exp.Case(ifs=[exp.If(this=exp.Not(this=exp.Paren(this=some)), true=whole)])
+
+    def rounded(self, tree: exp.Expr) -> exp.Expr:
+        """ROUND, half away from zero, FLOOR and CEILING of exact numbers."""
+        kind, node = self.type_of(tree.this), self._read.nodes[id(tree)]
+        places = tree.args.get("decimals")
+        is_minus = isinstance(places, exp.Neg)
+        if kind is FieldType.INTEGER and not is_minus:
+            return self.said(tree.this)
+        if kind is not FieldType.DECIMAL:
+            raise self._refused(tree)
+        made = type(tree)(this=self.said(tree.this))
+        if places is not None:
+            made.set("decimals", places.copy())
+        return exp.Cast(this=made, to=self._target.holding(node.arrow_type))
+
+    def position(self, tree: exp.Expr) -> exp.Expr:
+        part = tree.args["substr"]
+        if not (isinstance(part, exp.Literal) and part.is_string and part.name):
+            raise self._refused(tree)
+        found = exp.StrPosition(this=self.said(tree.this), substr=part.copy())
+        return exp.Cast(this=found, to=self._target.type_of(FieldType.INTEGER))
+
+    def sign(self, tree: exp.Expr) -> exp.Expr:
+        if self.type_of(tree.this) not in (FieldType.INTEGER, FieldType.DECIMAL):
+            raise self._refused(tree)
+        return exp.Cast(this=exp.Sign(this=self.said(tree.this)), to=self._target.type_of(FieldType.INTEGER))
 
     def length(self, tree: exp.Expr) -> exp.Expr:
         return exp.Cast(
@@ -370,6 +436,17 @@ def with_escape(like: exp.Like) -> exp.Expr:
     return exp.Escape(this=like, expression=exp.Literal.string(free))
 
 
+def _is_day(tree: exp.Expr) -> bool:
+    """Whether it is a day written as 2026-01-31."""
+    if not (isinstance(tree, exp.Literal) and tree.is_string and _DAY.fullmatch(tree.name)):
+        return False
+    try:
+        dt.date.fromisoformat(tree.name)
+    except ValueError:
+        return False
+    return True
+
+
 def _is_small(tree: exp.Expr) -> bool:
     return isinstance(tree, exp.Literal) and tree.name.isdecimal() and 1 <= int(tree.name) <= _LARGEST_PLAIN
 
@@ -415,6 +492,13 @@ _MAKERS: dict[type, Callable[[_Saying, Any], exp.Expr]] = {
     exp.Coalesce: _Saying.coalesced,
     exp.Nullif: _Saying.comparison,
     exp.Cast: _Saying.cast,
+    exp.Greatest: _Saying.extreme,
+    exp.Least: _Saying.extreme,
+    exp.Round: _Saying.rounded,
+    exp.Floor: _Saying.rounded,
+    exp.Ceil: _Saying.rounded,
+    exp.StrPosition: _Saying.position,
+    exp.Sign: _Saying.sign,
     exp.Length: _Saying.length,
     exp.Trim: _Saying.trimmed,
     exp.Substring: _Saying.substring,
