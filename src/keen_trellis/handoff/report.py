@@ -55,12 +55,12 @@ def _ran_lines(ran: Ran) -> Iterator[str]:
 def _knot_line(knot: KnotThere) -> str:
     counts = knot.there
     said = (
-        f"{knot.name}: {counted(counts.pairs, 'pairs')}; left {counts.left_matched:,} matched, "
-        f"{counts.left_unmatched:,} unmatched; right {counts.right_matched:,} matched, "
+        f"{knot.name}: {counted(counts.pairs, 'pairs')}; {knot.left}: {counts.left_matched:,} matched, "
+        f"{counts.left_unmatched:,} unmatched; {knot.right}: {counts.right_matched:,} matched, "
         f"{counts.right_unmatched:,} unmatched"
     )
     if counts.left_passed_over or counts.right_passed_over:
-        said += f"; passed over {counts.left_passed_over:,} left, {counts.right_passed_over:,} right"
+        said += f"; passed over {counts.left_passed_over:,} and {counts.right_passed_over:,}"
     if knot.here is None:
         return f"{said}."
     if not knot.differs:
@@ -151,6 +151,8 @@ def _ran_members(ran: Ran) -> dict[str, Any]:
             {
                 "step": knot.step,
                 "name": knot.name,
+                "left": knot.left,
+                "right": knot.right,
                 "there": msgspec.structs.asdict(knot.there),
                 "here": None if knot.here is None else msgspec.structs.asdict(knot.here),
             }

@@ -65,10 +65,14 @@ class StepThere:
 
 @dataclass(frozen=True)
 class KnotThere:
-    """What the match of a knot came to there, and here where that is known."""
+    """What the match of a knot came to there, and here where that is known. left, right: what its sides are
+    called.
+    """
 
     step: str
     name: str
+    left: str
+    right: str
     there: KnotCounts
     here: KnotCounts | None
 
@@ -260,7 +264,8 @@ class HandOff:
             fields = [Field(entry.alias, pa.int64()) for entry in select.expressions]
             (counts,) = there.rows(select, fields, f"counting {step.name}", task).to_pylist()
             known = _known_counts(part, counts, ran.outputs.get(step.id))
-            ran.knots.append(KnotThere(step.id, step.name, known, here.get(step.id)))
+            left, right = (rows.name for rows in part.inputs)
+            ran.knots.append(KnotThere(step.id, step.name, left, right, known, here.get(step.id)))
         ran.took("counting", started)
 
 

@@ -20,12 +20,12 @@ from keen_trellis.handoff.whole import Done
 
 _COUNTS = {
     "pairs": "pairs",
-    "left_matched": "left rows matched",
-    "left_unmatched": "left rows unmatched",
-    "right_matched": "right rows matched",
-    "right_unmatched": "right rows unmatched",
-    "left_passed_over": "left rows passed over",
-    "right_passed_over": "right rows passed over",
+    "left_matched": "{left}, matched",
+    "left_unmatched": "{left}, unmatched",
+    "right_matched": "{right}, matched",
+    "right_unmatched": "{right}, unmatched",
+    "left_passed_over": "{left}, passed over",
+    "right_passed_over": "{right}, passed over",
     "result_rows": "rows of the result",
 }
 _MAYBE = ("left_passed_over", "right_passed_over")
@@ -65,7 +65,8 @@ def _of_knot(knot: KnotThere) -> Iterator[Line]:
             continue
         differs = here is not None and here[name] != there[name]
         own = "" if here is None else f"{here[name]:,}"
-        yield Line(said, f"{there[name]:,}", own, "differs" if differs else "", differs=differs)
+        what = said.replace("{left}", knot.left).replace("{right}", knot.right)
+        yield Line(what, f"{there[name]:,}", own, "differs" if differs else "", differs=differs)
 
 
 def _said(done: Done) -> list[str]:
