@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import threading
 import time
 from collections.abc import Iterator
@@ -30,6 +31,8 @@ from keen_trellis.sources.reading import ReadTable, mapped
 # What is kept on disk at most, in bytes; the environment may say otherwise.
 LIMIT_NAME = "KEEN_TRELLIS_CACHE_BYTES"
 _LIMIT = 8 * 2**30
+# Of what is free there it takes more, so that a file is read which is larger than that.
+_SHARE_OF_FREE = 3
 # Raised whenever readers come to read something differently, so that older files are not found any more.
 _VERSION = 4
 _ROWS, _ABOUT, _ROOM, _NOTE = ".arrow", ".json", "room-", "seen-"
@@ -56,7 +59,7 @@ class Cache:
     def __init__(self, folder: Path | None = None) -> None:
         base = folder or Path(platformdirs.user_cache_dir("keen-trellis"))
         self.folder = base / f"rows-{_VERSION}"
-        self.limit = whole_number(LIMIT_NAME, _LIMIT)
+        self.limit = whole_number(LIMIT_NAME, max(_LIMIT, _free(base) // _SHARE_OF_FREE))
         clear_left(self.folder, prefix=_ROOM)
         self._lock = threading.Lock()
         # Files of rows that were checked, or written, by this process, as they were then.
@@ -249,3 +252,11 @@ def _size(path: Path) -> int:
         return path.stat().st_size
     except OSError:
         return 0
+
+
+def _free(folder: Path) -> int:
+    """The bytes that are free where a folder is, or will be; 0 where that cannot be told."""
+    there = next((place for place in (folder, *folder.absolute().parents) if place.exists()), None)
+    with suppress(OSError):
+        return shutil.disk_usage(there).free if there is not None else 0
+    return 0
