@@ -5,16 +5,21 @@ import time
 import unittest
 
 import psycopg
+import pyarrow as pa
 
 from keen_trellis.core.errors import Cancelled, SourceError, UsageError
 from keen_trellis.core.task import Task
 from keen_trellis.databases import secrets
 from keen_trellis.flow import edits
-from keen_trellis.flow.graph import Input
+from keen_trellis.flow.graph import Flow, Input
+from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
+from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
+from keen_trellis.flow.to_sql import selected
 from keen_trellis.handoff.postgres import postgres as session_on
-from keen_trellis.handoff.proving import prove
+from keen_trellis.handoff.proving import as_lines, prove
 from tests import postgres
 from tests.flow.test_through_readers import FULL
 from tests.handoff.cases import Handed
@@ -57,6 +62,76 @@ class OnServer(Handed, unittest.TestCase):
             self.proven(flow, **more)
         self.assertRegex(str(raised.exception), words)
         self.assertEqual(self.temporary_tables(), 0)
+
+    def test_each_type_that_a_table_has_there(self):
+        columns = (
+            "id serial PRIMARY KEY, small smallint, single real, double double precision, yes boolean, "
+            'at time, moment timestamp, zoned timestamptz, "short text" varchar(10), ident uuid, day date, '
+            "bare numeric"
+        )
+        ident = "6f9619ff-8b86-d011-b42d-00cf4fc964ff"
+        rows = [
+            (
+                1,
+                7,
+                0.1,
+                0.1,
+                True,
+                "09:30",
+                "2026-01-02 03:04:05.123456",
+                "2026-01-02 03:04+02",
+                "pier",
+                ident,
+                "2026-01-02",
+                "1.5",
+            ),
+            (
+                2,
+                -7,
+                "NaN",
+                "Infinity",
+                False,
+                "23:59:59.999999",
+                "0001-01-01",
+                "1999-12-31 23:59-05",
+                "",
+                ident,
+                "infinity",
+                "-2.25",
+            ),
+            (3, *(None,) * 11),
+            (
+                4,
+                0,
+                "-0.0",
+                1e300,
+                None,
+                "24:00",
+                "infinity",
+                "-infinity",
+                " a ",
+                None,
+                "0044-03-15 BC",
+                "100",
+            ),
+        ]
+        settings = self.table(rows, columns)
+        flow, one = edits.add_source(Flow(), settings, "Loans")
+        flow, _ = edits.insert_after(flow, Input(one), "sort", SortSettings((SortKeySettings("short text"),)))
+        proof = self.proven(flow)
+        self.assertTrue(proof.equal, f"{proof.statement} {proof.differs}")
+        handoff = self.handoff(flow)
+        here = Runner(KINDS, self.library).result(flow, handoff.ends[0]).rows
+        with session_on(self.address, Task()) as there:
+            handoff.run(there, Task())
+            (end,) = handoff.query.ends
+            fetched = there.rows(selected(end), end.fields, "all", Task())
+        # What is read here by the reader of databases is what stands in place there.
+        one, other = (
+            as_lines(table, end.fields)
+            for table in (pa.table({name: here.column(name).values for name in here.names}), fetched)
+        )
+        self.assertEqual(one.to_pylist(), other.to_pylist())
 
     def not_proven(self, handoff, words, task=None, **more):
         """A proof ends with an error that says this, and leaves nothing there."""

@@ -11,6 +11,8 @@ import pyarrow.compute as pc
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
 
+_SOME_DAY = "1970-01-01"
+
 
 def columns_of_text(text: BinaryIO, fields: Sequence[Field]) -> pa.Table:
     """Rows of CSV without a header, where only what is not quoted is blank. ValueError for a value that is
@@ -43,4 +45,7 @@ def _typed(column: pa.ChunkedArray, field: Field) -> pa.ChunkedArray:
     if field.type is FieldType.REAL:
         # As the standard writes them and as Arrow reads them.
         column = pc.replace_substring(column, "Infinity", "inf")
+    if field.type is FieldType.TIME:
+        # Arrow reads no times alone.
+        column = pc.binary_join_element_wise(_SOME_DAY, column, " ").cast(pa.timestamp("us"))
     return column.cast(field.arrow_type)

@@ -156,8 +156,8 @@ class _Comparing:
         step = part.planned.step
         table = self._here.result(self._handoff.flow, step.id, self._task).ports[part.port]
         there = self._there.rows(selected(part.rows), part.rows.fields, part.rows.table, self._task)
-        one, other = _as_lines(_columns(table), part.rows.fields), _as_lines(there, part.rows.fields)
-        only_here, only_there = _apart(one, other)
+        one, other = as_lines(_columns(table), part.rows.fields), as_lines(there, part.rows.fields)
+        only_here, only_there = apart(one, other)
         return Compared(
             step.id,
             part.rows.table,
@@ -175,7 +175,7 @@ def _columns(table: Table) -> pa.Table:
     return pa.table({name: table.column(name).values for name in table.names})
 
 
-def _as_lines(rows: pa.Table, fields: Sequence[Field]) -> pa.Array:
+def as_lines(rows: pa.Table, fields: Sequence[Field]) -> pa.Array:
     """Each row as one text, so that rows are the same if and only if their texts are."""
     columns = [_as_text(rows.column(field.name), field) for field in fields]
     if not columns:
@@ -199,7 +199,7 @@ def _as_text(column: pa.ChunkedArray, field: Field) -> pa.Array:
     return pc.fill_null(marked, _BLANK)
 
 
-def _apart(here: pa.Array, there: pa.Array) -> tuple[list[list[str | None]], list[list[str | None]]]:
+def apart(here: pa.Array, there: pa.Array) -> tuple[list[list[str | None]], list[list[str | None]]]:
     """The first lines of either that the other has not as often."""
     if here.equals(there):
         return [], []

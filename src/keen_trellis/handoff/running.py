@@ -24,7 +24,7 @@ from keen_trellis.flow.in_sql.target import SqlTarget
 from keen_trellis.flow.last_run import KnotCounts
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.to_sql import Part, Query, SentSource, ends_of, queries_of
-from keen_trellis.flow.wording import counted, listed
+from keen_trellis.flow.wording import counted
 from keen_trellis.handoff.restricting import Key, Restricted, restricted
 from keen_trellis.handoff.there import InPlace, Made, There
 
@@ -326,8 +326,3 @@ def _numbered(table: Table, place: str) -> Table:
     """A table with its rows numbered."""
     columns = {name: table.column(name).values for name in table.names}
     return ArrowTable(pa.table({**columns, place: pa.array(range(1, table.rows + 1), pa.int64())}))
-
-
-def guards_said(names: list[str]) -> str:
-    """That guards are not looked at there, as a person reads it."""
-    return f"The guards of {listed(names, 6)} are not checked there."
