@@ -15,6 +15,7 @@ from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.to_sql import selected
@@ -118,6 +119,17 @@ class OnServer(Handed, unittest.TestCase):
         settings = self.table(rows, columns)
         flow, one = edits.add_source(Flow(), settings, "Loans")
         flow, _ = edits.insert_after(flow, Input(one), "sort", SortSettings((SortKeySettings("short text"),)))
+        backslash = FilterSettings(conditions=(ConditionSettings("\"short text\" || '\\' <> '\\x'", "true"),))
+        flow, _ = edits.insert_after(flow, Input(flow.steps[-1].id), "filter", backslash)
+        # Whatever somebody has set for the user.
+        for setting in (
+            "standard_conforming_strings = off",
+            "datestyle = 'German'",
+            "timezone = 'Asia/Tokyo'",
+            "extra_float_digits = -15",
+        ):
+            self.server.run(f"ALTER ROLE keeper SET {setting}")
+            self.addCleanup(self.server.run, f"ALTER ROLE keeper RESET {setting.partition(' ')[0]}")
         proof = self.proven(flow)
         self.assertTrue(proof.equal, f"{proof.statement} {proof.differs}")
         handoff = self.handoff(flow)

@@ -27,6 +27,13 @@ if TYPE_CHECKING:
 CONNECT_SECONDS = 10
 _LOOK_EVERY = 0.1
 LOCK_SECONDS = 10
+# Of PostgreSQL, whatever a server, database or user has set: how literals are read, and how values come back.
+PLAIN_SETTINGS = {
+    "standard_conforming_strings": "on",
+    "datestyle": "ISO, YMD",
+    "timezone": "UTC",
+    "extra_float_digits": "1",
+}
 # With these the connection is encrypted or there is none.
 _ENCRYPTED = ("require", "verify-ca", "verify-full")
 _LOCK_REMEDY = "Close the program that is changing it, or try again in a moment."

@@ -15,7 +15,14 @@ from keen_trellis.core.errors import OutputError, SourceError, TrellisError
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
-from keen_trellis.databases.engines import LOCK_SECONDS, first_line, server_engine, stopped_with, translated
+from keen_trellis.databases.engines import (
+    LOCK_SECONDS,
+    PLAIN_SETTINGS,
+    first_line,
+    server_engine,
+    stopped_with,
+    translated,
+)
 from keen_trellis.flow.addresses import is_address, parse, shown_address
 from keen_trellis.flow.in_sql.rows import SqlRows, below, named, ordered, quoted
 from keen_trellis.flow.in_sql.target import POSTGRESQL, SqlTarget
@@ -33,6 +40,11 @@ if TYPE_CHECKING:
 _MEMORY = 64 * 2**20  # of rows that come back are held before they go to a file
 _DATA = "22"  # SQLSTATE: a value that a computation or type does not take
 _SOURCE = "source"
+_SETTINGS = {
+    "default_transaction_read_only": "on",
+    "default_transaction_isolation": "repeatable read",
+    **PLAIN_SETTINGS,
+}
 _DAYS = ("0001-01-01", "9999-12-31")
 _AS_IT_IS = {
     "int2": FieldType.INTEGER,
@@ -70,9 +82,8 @@ class _Postgres(There):
             stack.callback(_close, self._connection)
             stack.enter_context(stopped_with(task, self._connection))
             self._driver: Any = self._connection.connection.dbapi_connection
-            self._run("SET default_transaction_read_only = on")
-            self._run("SET default_transaction_isolation = 'repeatable read'")
-            self._run(f"SET lock_timeout = '{lock_seconds}s'")
+            for name, value in {**_SETTINGS, "lock_timeout": f"{lock_seconds}s"}.items():
+                self._run(f"SET {name} = '{value}'")
             self._connection.commit()
 
     def holds(self, settings: SourceSettings) -> bool:

@@ -9,7 +9,14 @@ from typing import TYPE_CHECKING, Any
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
-from keen_trellis.databases.engines import LOCK_SECONDS, first_line, server_engine, stopped_with, translated
+from keen_trellis.databases.engines import (
+    LOCK_SECONDS,
+    PLAIN_SETTINGS,
+    first_line,
+    server_engine,
+    stopped_with,
+    translated,
+)
 from keen_trellis.flow.addresses import file_of, is_address, parse, shown_address
 from keen_trellis.flow.environment import query_seconds
 from keen_trellis.sources.cell_columns import UNFIT
@@ -81,8 +88,9 @@ def _read_only(connection: Connection) -> Connection:
         return connection
     if connection.dialect.name == "postgresql":
         reader = connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
-        for setting, seconds in (("statement_timeout", query_seconds()), ("lock_timeout", LOCK_SECONDS)):
-            reader.exec_driver_sql(f"SET LOCAL {setting} = '{seconds}s'")
+        limits = {"statement_timeout": f"{query_seconds()}s", "lock_timeout": f"{LOCK_SECONDS}s"}
+        for setting, value in {**PLAIN_SETTINGS, **limits}.items():
+            reader.exec_driver_sql(f"SET LOCAL {setting} = '{value}'")
         _hand_out_unfit(connection)
         return reader
     return connection
