@@ -19,8 +19,10 @@ from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.to_sql import selected
+from keen_trellis.handoff import report
 from keen_trellis.handoff.postgres import postgres as session_on
 from keen_trellis.handoff.proving import as_lines, prove
+from keen_trellis.handoff.whole import Wanted, hand_off
 from tests import postgres
 from tests.flow.test_through_readers import FULL
 from tests.handoff.cases import Handed
@@ -144,6 +146,18 @@ class OnServer(Handed, unittest.TestCase):
             for table in (pa.table({name: here.column(name).values for name in here.names}), fetched)
         )
         self.assertEqual(one.to_pylist(), other.to_pylist())
+
+    def test_a_source_by_itself(self):
+        settings = self.table(FULL)
+        flow, source = edits.add_source(Flow(), settings, "Loans")
+        name = f"kept {settings.table}".replace("public.", "")
+        wanted = Wanted(self.address, 4096, tables={source: name})
+        done = hand_off(self.handoff(flow), "flow", wanted, Task())
+        self.assertEqual(done.kept, ((name, len(FULL)),))
+        with psycopg.connect(self.server.owner) as connection:
+            (count,) = connection.execute(f'SELECT count(*) FROM "{name}"').fetchone()
+        self.assertEqual(count, len(FULL))
+        self.assertIn("Made the table", " ".join(report.lines(done)))
 
     def not_proven(self, handoff, words, task=None, **more):
         """A proof ends with an error that says this, and leaves nothing there."""

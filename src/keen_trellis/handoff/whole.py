@@ -120,7 +120,8 @@ def _kept(
         fetched = there.rows(selected(rows[step]), rows[step].fields, rows[step].table, task)
         untyped = [entry.name for entry in rows[step].fields if entry.untyped]
         parts.append(Part(ArrowTable(fetched, untyped=untyped), settings))
-    counts = {rows[entry.step].table: entry.rows for entry in ran.steps if entry.step in rows}
+    counts = {source.name: source.rows for source in ran.sources}
+    counts |= {step.name: step.rows for step in ran.steps}
     named = [(table, rows[step]) for step, table in wanted.tables.items()]
     with staged(parts, kept=wanted.sources, replace=wanted.replace, task=task) as done:
         written = tuple(done)
