@@ -26,6 +26,7 @@ from keen_trellis.flow.temporary import clear_left, temporary_folder
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.sources.about import About
 from keen_trellis.sources.content import content_of, is_settled, reading, stamp_of
+from keen_trellis.sources.contiguous import in_one_piece
 from keen_trellis.sources.reading import ReadTable, mapped
 
 # What is kept on disk at most, in bytes; the environment may say otherwise.
@@ -143,6 +144,7 @@ class Cache:
         draft = files[0] if len(files) == 1 else room / f"rows{_ROWS}"
         if not files:
             write(read.data, draft)
+        draft = in_one_piece(draft, room)
         about = room / f"about{_ABOUT}"
         about.write_bytes(_sealed(msgspec.json.encode(_Kept(content_of(draft, Task()), read.about))))
         rows = self.folder / f"{key}{_ROWS}"
