@@ -41,7 +41,16 @@ ROWS, LIMIT = 60_000_000, 4.0  # of the larger file, and GB of memory
 _BATCH = 1_000_000
 _SEED = 12
 _OTHERS = 8  # fields of short texts beside the key and the venue
-_STEPS = ("looked at", "matched", "filtered", "sorted", "latest of each key", "summed up", "written")
+_STEPS = (
+    "looked at",
+    "matched",
+    "filtered",
+    "sorted by two texts that repeat",
+    "sorted by a text that is unique",
+    "latest of each key",
+    "summed up",
+    "written",
+)
 
 
 def report(rows: int, limit: float) -> None:
@@ -129,16 +138,20 @@ def _work(step: str, folder: Path) -> Callable[[], int]:
             "filter",
             FilterSettings(conditions=(ConditionSettings("venue", "one-of", ("Venue 007", "Venue 123")),)),
         ),
-        "sorted": (
+        "sorted by two texts that repeat": (
             "sort",
-            SortSettings((SortKeySettings("venue"), SortKeySettings("loan", descending=True))),
+            SortSettings((SortKeySettings("venue"), SortKeySettings("note 0", descending=True))),
+        ),
+        "sorted by a text that is unique": (
+            "sort",
+            SortSettings((SortKeySettings("loan", descending=True),)),
         ),
         "latest of each key": ("distinct", DistinctSettings(keys=(KeySettings("key"),), keep="last")),
         "summed up": (
             "summarise",
             SummariseSettings(
                 keys=("venue",),
-                measures=(MeasureSettings("n", "count"), MeasureSettings("last", "greatest", "loan")),
+                measures=(MeasureSettings("n", "count"), MeasureSettings("last", "greatest", "note 1")),
             ),
         ),
     }

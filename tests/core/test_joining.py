@@ -147,8 +147,16 @@ class Rows(unittest.TestCase):
     def test_too_large_a_result_is_refused_with_its_number(self):
         plan = plan_fields(LOANS.fields, OBJECTS.fields, LINKS, JoinType.INNER, FieldChoice(), "Objects")
         limit = mock.patch.object(joining, "MOST_RESULT_ROWS", 2)
-        with limit, self.assertRaisesRegex(DataError, "3 rows; the limit is 2"):
-            JoinedTable(LOANS, OBJECTS, self.match, JoinType.INNER, plan)
+        with limit:
+            # No more rows than go in are no more than there is room for.
+            self.assertEqual(JoinedTable(LOANS, OBJECTS, self.match, JoinType.INNER, plan).rows, 3)
+        same = table(k=[1] * 4)
+        every = match(same, same, [LinkField("k", "k")])
+        plan = plan_fields(
+            same.fields, same.fields, [LinkField("k", "k")], JoinType.INNER, FieldChoice(), "Same"
+        )
+        with limit, self.assertRaisesRegex(DataError, "16 rows; the limit is 8"):
+            JoinedTable(same, same, every, JoinType.INNER, plan)
 
     def test_empty_tables_join(self):
         nothing = table(accession=["x"]).take(range(0), ["accession"])[0].values

@@ -9,6 +9,7 @@ import numpy as np
 from keen_trellis.core.comparing import best_first
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import Take, Taken, value_of
+from keen_trellis.core.match import first_of_codes, last_of_codes
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import Field, IndexVector, Table
@@ -56,14 +57,14 @@ def check_distinct(keys: Sequence[Key], take: Take, fields: Sequence[Field]) -> 
 
 
 def _best_of_groups(table: Table, codes: IndexVector, size: int, take: Take) -> IndexVector:
-    rows = np.arange(table.rows)
-    if take.kind in (Taken.LEAST, Taken.GREATEST):
-        values = value_of(take.expression, table.fields).cells(table).values
-        order, place = best_first(values, greatest=take.kind is Taken.GREATEST)
-        blank = place == len(place)
-        rows = np.concatenate([order[~blank[order]], np.flatnonzero(blank)])
-    elif take.kind is Taken.LAST:
-        rows = rows[::-1]
+    if take.kind is Taken.FIRST:
+        return first_of_codes(codes, size)
+    if take.kind is Taken.LAST:
+        return last_of_codes(codes, size)
+    values = value_of(take.expression, table.fields).cells(table).values
+    order, place = best_first(values, greatest=take.kind is Taken.GREATEST)
+    blank = place == len(place)
+    rows = np.concatenate([order[~blank[order]], np.flatnonzero(blank)])
     winner = np.zeros(size, np.int64)
     # Written from the last to the best, so that the best one stays.
     winner[codes[rows[::-1]]] = rows[::-1]

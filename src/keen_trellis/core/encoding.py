@@ -121,9 +121,10 @@ def numbered(side: Prepared) -> tuple[Codes, int]:
         together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
         places = np.append(together.indices.to_numpy(zero_copy_only=False), np.int32(-1))
         starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
+        # Of each stretch its own places, the last of which is that of a blank (-1).
         found = [
-            places[np.where(own < 0, -1, own + start)]
-            for own, start in zip((_minus_one_for_null(p.indices) for p in parts), starts, strict=False)
+            np.append(places[start:end], places[-1])[_minus_one_for_null(part.indices)]
+            for part, start, end in zip(parts, starts, starts[1:], strict=False)
         ]
         codes, size = np.concatenate(found), len(together.dictionary)
     codes = _of_rows(codes, side)

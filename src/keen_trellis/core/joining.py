@@ -41,10 +41,13 @@ MOST_FIELDS = 10_000
 _SIDES = ("left", "right", "both")
 
 
-def check_rows(what: str, rows: int, remedy: str) -> None:
-    """DataError where something would have more rows than there is room for."""
-    if rows > MOST_RESULT_ROWS:
-        raise DataError(f"{what} would have {rows:,} rows; the limit is {MOST_RESULT_ROWS:,}.", remedy=remedy)
+def check_rows(what: str, rows: int, remedy: str, *, given: int = 0) -> None:
+    """DataError where something would have more rows than there is room for. given: the rows that it is made
+    of: with no more than these it is not too large.
+    """
+    most = max(MOST_RESULT_ROWS, given)
+    if rows > most:
+        raise DataError(f"{what} would have {rows:,} rows; the limit is {most:,}.", remedy=remedy)
 
 
 class Side(enum.Enum):
@@ -247,7 +250,7 @@ class JoinedTable(Table):
     ) -> None:
         self.rows = match.counts.rows_under(join_type)
         remedy = "Link by a further field, or keep one row a key on one side."
-        check_rows(f"The {join_type.trade_name}", self.rows, remedy)
+        check_rows(f"The {join_type.trade_name}", self.rows, remedy, given=left.rows + right.rows)
         self._left, self._right, self._match, self._type = left, right, match, join_type
         self._plan = {entry.field.name: entry for entry in plan}
         self.fields = tuple(entry.field for entry in plan)

@@ -24,6 +24,9 @@ from keen_trellis.core.table import IndexVector, Mask
 
 Pairs = tuple[IndexVector, IndexVector]
 
+# Rows at a time, so that no other vector as long as the table is held beside.
+_STRETCH = 1 << 18
+
 
 @dataclass(frozen=True)
 class MatchCounts:
@@ -429,6 +432,30 @@ class ListedMatch(Match):
 
     def left_rows_of(self, right: IndexVector) -> IndexVector:
         return np.unique(self._left_of_pair[np.isin(self.right_of_pair, right)])
+
+
+def first_of_codes(codes: Codes, size: int) -> IndexVector:
+    """For each code, 0 <= code < size, the first row that has it; the number of rows where none has."""
+    found = np.full(size, len(codes), dtype=index_type(len(codes)))
+    for start in range(_stretch_before(len(codes)), -1, -_STRETCH):
+        part = codes[start : start + _STRETCH]
+        # Written backwards, so that the first row of each code is written last.
+        found[part[::-1]] = np.arange(start + len(part) - 1, start - 1, -1)
+    return found
+
+
+def last_of_codes(codes: Codes, size: int) -> IndexVector:
+    """For each code the last row that has it; -1 for one that none has."""
+    found = np.full(size, -1, dtype=index_type(len(codes)))
+    for start in range(0, len(codes), _STRETCH):
+        part = codes[start : start + _STRETCH]
+        found[part] = np.arange(start, start + len(part))
+    return found
+
+
+def _stretch_before(rows: int) -> int:
+    """Where the last stretch begins."""
+    return (max(rows, 1) - 1) // _STRETCH * _STRETCH
 
 
 def ordered_by_code(codes: Codes, size: int) -> Pairs:

@@ -10,7 +10,7 @@ import numpy as np
 from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import Preparation, value_of
-from keen_trellis.core.match import index_type
+from keen_trellis.core.match import first_of_codes, index_type
 from keen_trellis.core.measures import Groups, Measure, measured
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import (
@@ -55,10 +55,9 @@ class SummaryTable(Table):
         self._table = table
         self.fields = summary_fields(table.fields, keys, measures)
         self.rows = self.groups.size
-        first = np.full(self.rows, -1, dtype=index_type(table.rows))
-        # Written backwards, so that the first row of each group is written last.
-        first[self.groups.codes[::-1]] = np.arange(table.rows - 1, -1, -1, dtype=first.dtype)
-        self.first_rows: IndexVector = first
+        first = first_of_codes(self.groups.codes, self.rows)
+        # Of all rows together there may be none.
+        self.first_rows: IndexVector = np.where(first < table.rows, first, -1).astype(first.dtype)
         self._made: dict[str, Cells] = {}
         texts = [key.text for key in keys] + [measure.expression for measure in measures]
         self._reads = {
@@ -144,8 +143,7 @@ def grouped(table: Table, keys: Sequence[Key]) -> Groups:
 
 
 def _by_first_appearance(codes: IndexVector, size: int) -> Groups:
-    first = np.full(size, len(codes), np.int64)
-    first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
+    first = first_of_codes(codes, size)
     used = np.flatnonzero(first < len(codes))
     number = np.zeros(size, dtype=index_type(size))
     number[used[np.argsort(first[used], kind="stable")]] = np.arange(len(used))
