@@ -89,6 +89,9 @@ class Samples(unittest.TestCase):
         for sample in (Sampling("code", 5000), Sampling("", 5), Sampling("code", 0)):
             with self.assertRaisesRegex(FlowFileError, "takes 1 to 4,096 parts by a field"):
                 self.library.get(msgspec.structs.replace(self.settings(self.loans), sample=sample), Task())
+        query = msgspec.structs.replace(self.settings(""), query="SELECT 1 AS code")
+        with self.assertRaisesRegex(SourceError, "it is read by a query"):
+            self.library.get(query, Task())
         registry = str(demo_data.folder() / "registry.sqlite")
         settings = SourceSettings("sqlite", registry, "objects", sample=Sampling("accession", 5))
         with self.assertRaisesRegex(SourceError, "“sample.by” and “sample.parts” are set for it"):

@@ -16,6 +16,7 @@ from keen_trellis.flow.source_settings import (
     FieldSettings,
     Gathering,
     Layout,
+    Sampling,
     SourceSettings,
     TypedTable,
     Writing,
@@ -47,6 +48,8 @@ _SET = {
     "calendar.first": {"calendar": CalendarSettings("2026-01-01", "2026-02-01")},
     "calendar.last": {"calendar": CalendarSettings("2026-01-01", "2026-02-01")},
     "calendar.by": {"calendar": CalendarSettings("2026-01-01", "2026-02-01", "week")},
+    "sample.by": {"sample": Sampling("x", 5)},
+    "sample.parts": {"sample": Sampling("x", 5)},
 }
 _READ_HERE = ("text.csv", "texts", "base.sqlite")
 
@@ -95,7 +98,7 @@ class Settings(SourceCase):
             base.commit()
 
     def test_every_member_is_tried(self):
-        parts = ("layout", "dialect", "writing", "gathering", "typed", "calendar")
+        parts = ("layout", "dialect", "writing", "gathering", "typed", "calendar", "sample")
         plain = SourceSettings("text")
         members = {f"{part}.{member}" for part in parts for member in getattr(plain, part).__struct_fields__}
         self.assertEqual(set(_SET), members | {"query"})

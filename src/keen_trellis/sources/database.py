@@ -62,6 +62,12 @@ class DatabaseReader(Reader):
         from sqlalchemy import inspect
 
         with connected(settings.path, task) as connection:
+            if settings.query and settings.sample.parts:
+                raise SourceError(
+                    "A sample is taken of a table, and it is read by a query.",
+                    where=shown_address(settings.path),
+                    remedy="Let the query choose the rows, or read the table.",
+                )
             if settings.query:
                 return _read_query(connection, settings, room, task)
             return _read_table(connection, inspect(connection), settings, room, task)
