@@ -125,6 +125,7 @@ class OddNumbers(FlowCase):
         }
         layout = {("source", "layout", name) for name in ("header", "header_rows", "first", "last")}
         layout.add(("source", "dialect", "begins"))
+        layout.add(("source", "sample", "parts"))  # also on a server, in tests/sources/test_samples.py
         links = [("join", "links"), ("join", "rungs", "links"), ("blend", "others", "links")]
         likeness = {(*where, "like", "at_least") for where in links}
         self.assertEqual(found, layout | likeness | {("mend-text", "actions", "number"), ("first", "count")})
@@ -144,6 +145,8 @@ class OddNumbers(FlowCase):
                 self._runs_or_is_refused(source)
                 settings = {"path": "loans.xlsx", "table": "Loans", "layout": {name: number}}
                 self._runs_or_is_refused(step("loans", "source", reader="workbook", **settings))
+            sample = {"by": "venue", "parts": number}
+            self._runs_or_is_refused(step("loans", "source", reader="text", path="loans.csv", sample=sample))
             first = step("f", "first", ["loans"], count=number, by=[{"of": "crates"}], with_ties=True)
             self._runs_or_is_refused(text("loans"), first, output("f"))
             self._a_likeness_runs_or_is_refused(number)

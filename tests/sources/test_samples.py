@@ -86,7 +86,13 @@ class Samples(unittest.TestCase):
     def test_what_cannot_be_sampled(self):
         with self.assertRaisesRegex(SourceError, "no field “nothing” to take a sample by"):
             self.library.get(self.settings(self.loans, by="nothing"), Task())
-        for sample in (Sampling("code", 5000), Sampling("", 5), Sampling("code", 0)):
+        for sample in (
+            Sampling("code", 5000),
+            Sampling("", 5),
+            Sampling("code", 0),
+            Sampling("code", -1),
+            Sampling("code", 2**70),
+        ):
             with self.assertRaisesRegex(FlowFileError, "takes 1 to 4,096 parts by a field"):
                 self.library.get(msgspec.structs.replace(self.settings(self.loans), sample=sample), Task())
         query = msgspec.structs.replace(self.settings(""), query="SELECT 1 AS code")
