@@ -115,22 +115,13 @@ def hand_off(
 
 def _wanted(flow: Any, path: Path, address: str, handoff: Any, library: Any, wanted: dict[str, Any]) -> Any:
     """What is asked for, checked as far as that can be done before anything is run."""
-    from keen_trellis.core.errors import UsageError
-    from keen_trellis.flow.naming import step_named
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.handoff.whole import Wanted
+    from keen_trellis.handoff.whole import Wanted, tables_named
     from keen_trellis.outputs import writer_of
     from keen_trellis.outputs.files import make_folder
     from keen_trellis.session.running import never_written, output_targets
 
-    tables: dict[str, str] = {}
-    for text in wanted["tables"]:
-        name, _, table = text.rpartition("=")
-        step = step_named(flow, name.strip())
-        if step not in handoff.ends or not table.strip():
-            ends = ", ".join(flow.step(end).name for end in handoff.ends)
-            raise UsageError(f"--write {text} names no output and table.", remedy=f"Outputs: {ends}.")
-        tables[step] = table.strip()
+    tables = tables_named(wanted["tables"], flow, handoff.ends)
     targets: dict[str, Any] = {}
     if wanted["fetch"]:
         if wanted["folder"] is not None:
@@ -183,20 +174,15 @@ def _checked_report(
     path: Path | None, flow: Any, flow_path: Path, library: Any, *, replace: bool
 ) -> Path | None:
     """The file for the report. UsageError or OutputError unless it can be one."""
-    from keen_trellis.core.errors import OutputError
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.outputs.files import check_path
+    from keen_trellis.outputs.files import check_new
     from keen_trellis.session.running import never_written
 
     if path is None:
         return None
     if path.suffix not in (".txt", ".json"):
         raise click.UsageError("--report names a file that ends in .txt or .json.")
-    check_path(path, never_written(flow, KINDS, library, flow_path))
-    if path.exists() and not replace:
-        raise OutputError(
-            "The file exists already.", where=str(path), remedy="Name another, or --replace it."
-        )
+    check_new(path, never_written(flow, KINDS, library, flow_path), replace=replace)
     return path
 
 

@@ -76,12 +76,12 @@ def look(source: str, query: str, sample: str, as_json: bool, trust: bool, hosts
 def _sample(text: str) -> Any:
     """Which rows stand for all, from FIELD=PARTS. UsageError."""
     from keen_trellis.core.errors import UsageError
-    from keen_trellis.flow.source_settings import PARTS, Sampling
+    from keen_trellis.flow.source_settings import Sampling, parts_read
 
     by, _, parts = text.rpartition("=")
-    if not (by and parts.isascii() and parts.isdecimal() and 0 < int(parts[:9]) <= PARTS):
-        raise UsageError(f"“{text}” says no sample.", remedy=f"Say it as FIELD=PARTS, 1 to {PARTS} parts.")
-    return Sampling(by, int(parts))
+    if not by:
+        raise UsageError(f"“{text}” says no sample.", remedy="Say it as FIELD=PARTS.")
+    return Sampling(by, parts_read(parts))
 
 
 def _look_at_flow(path: Path, library: Any, as_json: bool, trust: bool, hosts: Sequence[str]) -> None:

@@ -119,11 +119,11 @@ def numbered(side: Prepared) -> tuple[Codes, int]:
         # Each stretch by itself, on its own core; their dictionaries are united afterwards.
         parts = mapped(lambda part: part.dictionary_encode(), values)
         together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
-        places = np.append(together.indices.to_numpy(zero_copy_only=False), np.int32(-1))
+        places = together.indices.to_numpy(zero_copy_only=False)
         starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
         # Of each stretch its own places, the last of which is that of a blank (-1).
         found = [
-            np.append(places[start:end], places[-1])[_minus_one_for_null(part.indices)]
+            np.append(places[start:end], np.int32(-1))[_minus_one_for_null(part.indices)]
             for part, start, end in zip(parts, starts, starts[1:], strict=False)
         ]
         codes, size = np.concatenate(found), len(together.dictionary)

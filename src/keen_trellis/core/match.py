@@ -437,7 +437,7 @@ class ListedMatch(Match):
 def first_of_codes(codes: Codes, size: int) -> IndexVector:
     """For each code, 0 <= code < size, the first row that has it; the number of rows where none has."""
     found = np.full(size, len(codes), dtype=index_type(len(codes)))
-    for start in range(_stretch_before(len(codes)), -1, -_STRETCH):
+    for start in reversed(range(0, len(codes), _STRETCH)):
         part = codes[start : start + _STRETCH]
         # Written backwards, so that the first row of each code is written last.
         found[part[::-1]] = np.arange(start + len(part) - 1, start - 1, -1)
@@ -451,11 +451,6 @@ def last_of_codes(codes: Codes, size: int) -> IndexVector:
         part = codes[start : start + _STRETCH]
         found[part] = np.arange(start, start + len(part))
     return found
-
-
-def _stretch_before(rows: int) -> int:
-    """Where the last stretch begins."""
-    return (max(rows, 1) - 1) // _STRETCH * _STRETCH
 
 
 def ordered_by_code(codes: Codes, size: int) -> Pairs:

@@ -55,9 +55,9 @@ class SummaryTable(Table):
         self._table = table
         self.fields = summary_fields(table.fields, keys, measures)
         self.rows = self.groups.size
-        first = first_of_codes(self.groups.codes, self.rows)
+        self.first_rows: IndexVector = first_of_codes(self.groups.codes, self.rows)
         # Of all rows together there may be none.
-        self.first_rows: IndexVector = np.where(first < table.rows, first, -1).astype(first.dtype)
+        self.first_rows[self.first_rows == table.rows] = -1
         self._made: dict[str, Cells] = {}
         texts = [key.text for key in keys] + [measure.expression for measure in measures]
         self._reads = {
@@ -68,7 +68,7 @@ class SummaryTable(Table):
         for entry, key in zip(self.fields, keys, strict=False):
             found = value_of(key.text, table.fields)
             if not found.is_field:
-                self._made[entry.name] = Cells(found.column(table, first))
+                self._made[entry.name] = Cells(found.column(table, self.first_rows))
         self.no_partner: dict[str, int] = {}
         for done, measure in enumerate(measures):
             task.checkpoint(done, len(measures), measure.name)

@@ -65,6 +65,14 @@ class Address:
         """The host that is connected to; a folder for a socket in it."""
         return self.host or dict(self.options).get("host", "") or "localhost"
 
+    def is_same_database(self, other: Address) -> bool:
+        """Whether both are one database, whoever is asked for a password."""
+        one, two = (
+            (entry.backend, entry.server, entry.port or _PORTS.get(entry.backend), entry.database)
+            for entry in (self, other)
+        )
+        return one == two
+
     @property
     def is_file(self) -> bool:
         """Whether it is a database file on this machine, called `database`."""

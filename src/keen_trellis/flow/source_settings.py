@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
-from keen_trellis.core.errors import FlowFileError
+from keen_trellis.core.errors import FlowFileError, UsageError
 from keen_trellis.flow.patterns import shown_name
 from keen_trellis.flow.plain_text import cut, visible
 from keen_trellis.flow.run_values import GivenText, PathText, QueryText
@@ -26,7 +26,9 @@ _COLUMNS = re.compile(r"[A-Za-z]{1,3}(:[A-Za-z]{1,3})?")
 _NO_MARKS = "\0\r\n" + string.ascii_letters + string.digits
 _LONGEST_COMMENT = 10
 _LAST_PLACE = 1_000_000  # in a line of text
-PARTS = 4096  # into which the rows of a large table are cut by the values of a field
+# Into so many parts the rows of a large table are cut by the values of a field: by the first digits, in base
+# 16, of a hash of each.
+PARTS, HASH_DIGITS = 4096, 3
 
 
 def shown(text: str) -> str:
@@ -218,6 +220,23 @@ def _is_date(text: str) -> bool:
         return dt.date.fromisoformat(text).isoformat() == text
     except ValueError:
         return False
+
+
+def parts_read(text: str) -> int:
+    """A number of parts as it was typed. UsageError."""
+    typed = text.strip()
+    if not (
+        typed.isascii() and typed.isdecimal() and len(typed) <= len(str(PARTS)) and 0 < int(typed) <= PARTS
+    ):
+        raise UsageError(
+            f"“{shown(typed)}” is not from 1 to {PARTS:,}.", remedy="It is a whole number of parts."
+        )
+    return int(typed)
+
+
+def hash_below(parts: int) -> str:
+    """What the first digits of the hashes of the first parts, of less than all, are below."""
+    return f"{parts:0{HASH_DIGITS}x}"
 
 
 class Sampling(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -87,15 +87,8 @@ class _Postgres(There):
             self._connection.commit()
 
     def holds(self, settings: SourceSettings) -> bool:
-        if not is_address(settings.path):
-            return False
-        own, other = parse(self._address)[0], parse(settings.path)[0]
-        return (own.backend, own.server, own.port or 5432, own.database) == (
-            other.backend,
-            other.server,
-            other.port or 5432,
-            other.database,
-        )
+        own = parse(self._address)[0]
+        return is_address(settings.path) and own.is_same_database(parse(settings.path)[0])
 
     def make(self, tables: Sequence[Made], task: Task) -> None:
         with self._said("written", task):
@@ -209,9 +202,7 @@ class _Postgres(There):
             inspector = inspect(self._connection)
             for name in names:
                 table = Named.read(name, "postgresql")
-                is_there = inspector.has_table(table.table, table.schema)
-                is_view = table.table in inspector.get_view_names(table.schema)
-                if is_there or is_view:
+                if inspector.has_table(table.table, table.schema):  # or a view
                     raise OutputError(
                         f"There is a table “{name}” already.", where=self.place, remedy="Name another one."
                     )
@@ -324,6 +315,7 @@ def _check_decimals(
     task: Task,
 ) -> None:
     """SourceError if a decimal there has more places than it has in the flow, or is no number."""
+    counts = []
     for field in fields:
         if types[field.name] != "numeric" or field.untyped:
             continue
@@ -331,12 +323,17 @@ def _check_decimals(
         held = exp.Cast(this=column.copy(), to=POSTGRESQL.holding(field.arrow_type))
         nan = exp.Cast(this=exp.Literal.string("NaN"), to=exp.DataType.build("DECIMAL"))
         odd = exp.or_(exp.NEQ(this=held, expression=column), exp.EQ(this=column.copy(), expression=nan))
-        count = exp.Select().select(exp.Count(this=exp.Star())).from_(relation.copy()).where(odd)
-        found = there.rows(count, [replace(field, name="rows", arrow_type=pa.int64())], step, task)
-        if found.column(0)[0].as_py():
+        is_odd = exp.Case(ifs=[exp.If(this=odd, true=exp.Literal.number(1))])
+        counts.append(named(exp.Count(this=is_odd), field.name))
+    if not counts:
+        return
+    told = [Field(entry.alias, pa.int64()) for entry in counts]
+    (found,) = there.rows(exp.Select().select(*counts).from_(relation.copy()), told, step, task).to_pylist()
+    for name, count in found.items():
+        if count:
             raise SourceError(
-                f"{found.column(0)[0].as_py():,} values of “{field.name}” have more places there than when "
-                "it was last read, or are no numbers.",
+                f"{count:,} values of “{name}” have more places there than when it was last read, or are no "
+                "numbers.",
                 where=step,
                 remedy="Take the source anew.",
             )

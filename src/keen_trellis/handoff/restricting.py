@@ -26,12 +26,11 @@ from keen_trellis.flow.in_sql.rows import (
 )
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
-from keen_trellis.flow.source_settings import PARTS
+from keen_trellis.flow.source_settings import HASH_DIGITS, PARTS, hash_below
 from keen_trellis.flow.to_sql import Part, Query
 from keen_trellis.flow.wording import ignoring, listed
 
 BUCKETS = PARTS
-_DIGITS = 3  # of a hash, in base 16: as many as there are buckets
 _ALL = "all rows"
 _KEYS = "keys"
 # Types whose values are one text each, wherever they stand.
@@ -95,15 +94,14 @@ class Restriction:
                 exp.In(this=key.copy(), query=exp.Subquery(this=_had(entry, target))) for entry in self.of
             ]
             return exp.or_(*tests)
-        text = exp.Cast(this=key.copy(), to=target.type_of(FieldType.TEXT))
-        digits: exp.Expr = exp.Substring(
-            this=exp.MD5(this=text), start=exp.Literal.number(1), length=exp.Literal.number(_DIGITS)
-        )
-        digits = target.in_order(digits, FieldType.TEXT)
         if taken >= BUCKETS:
             return exp.true()
-        most = exp.Literal.string(f"{taken:0{_DIGITS}x}")
-        some = exp.LT(this=digits, expression=most)
+        text = exp.Cast(this=key.copy(), to=target.type_of(FieldType.TEXT))
+        digits = exp.Substring(
+            this=exp.MD5(this=text), start=exp.Literal.number(1), length=exp.Literal.number(HASH_DIGITS)
+        )
+        most = exp.Literal.string(hash_below(taken))
+        some = exp.LT(this=target.in_order(digits, FieldType.TEXT), expression=most)
         # Blanks match nothing: of them, too, as many as of the others.
         every = exp.Mod(this=rows.column(rows.place), expression=exp.Literal.number(BUCKETS))
         blanks = exp.true() if self.blanks_too else exp.LT(this=every, expression=exp.Literal.number(taken))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -11,6 +11,7 @@ from keen_trellis.core.errors import GuardError, UsageError
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
 from keen_trellis.flow.clock import clock
+from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import KnotCounts
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.to_sql import selected
@@ -59,6 +60,20 @@ class Done:
     kept: tuple[tuple[str, int], ...] = ()
     written: tuple[Written, ...] = ()
     guarded: tuple[str, ...] = ()
+
+
+def tables_named(texts: Iterable[str], flow: Flow, ends: Sequence[str]) -> dict[str, str]:
+    """The tables that texts like OUTPUT=TABLE name, by the steps of their rows, which are among `ends`.
+    UsageError.
+    """
+    names = {flow.step(end).name: end for end in ends}
+    found: dict[str, str] = {}
+    for text in texts:
+        name, _, table = (part.strip() for part in text.rpartition("="))
+        if name not in names or not table:
+            raise UsageError(f"“{text}” names no output and table.", remedy=f"Outputs: {', '.join(names)}.")
+        found[names[name]] = table
+    return found
 
 
 def hand_off(

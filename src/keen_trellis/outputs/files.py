@@ -6,7 +6,7 @@ import fnmatch
 import os
 import shutil
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path, PurePath
 from typing import BinaryIO
@@ -60,13 +60,8 @@ class FileWriter(ABC):
 
     def check(self, settings: OutputSettings, kept: Collection[str | Path], *, replace: bool) -> None:
         path = Path(settings.path)
-        check_path(path, kept)
-        if path.exists() and not replace and not settings.split_by:
-            raise OutputError(
-                "The file exists already.",
-                where=str(path),
-                remedy=f"Choose another name, or say that it may be replaced.{self.goes_with(settings)}",
-            )
+        may_be_there = replace or bool(settings.split_by)
+        check_new(path, kept, replace=may_be_there, goes=lambda: self.goes_with(settings))
         endings = TARGETS[self.name].endings
         ending, packed = ending_of(path)
         # A flow from elsewhere may name any path.
@@ -167,6 +162,21 @@ def check_path(path: Path, kept: Collection[str | Path]) -> None:
         raise OutputError(
             f"It cannot be written: {error.strerror}.", where=str(path), remedy="Choose another name."
         ) from error
+
+
+def check_new(
+    path: Path, kept: Collection[str | Path], *, replace: bool, goes: Callable[[], str] = str
+) -> None:
+    """The same, and OutputError where a file is there already that may not be replaced. goes: says what of it
+    would go.
+    """
+    check_path(path, kept)
+    if path.exists() and not replace:
+        raise OutputError(
+            "The file exists already.",
+            where=str(path),
+            remedy=f"Choose another name, or say that it may be replaced.{goes()}",
+        )
 
 
 def _check_place(path: Path, kept: Collection[str | Path]) -> None:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import replace
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.task import Task
@@ -12,25 +12,11 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import KnotCounts
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.handoff.places import target_at
 from keen_trellis.handoff.running import HandOff
 from keen_trellis.handoff.whole import Done, Wanted, hand_off
 from keen_trellis.session.running import never_written
 from keen_trellis.session.session import Session
-
-
-@dataclass(frozen=True)
-class Asked:
-    """What the user asked for. buckets: of a proof, None for none.  whole: whether all rows are computed."""
-
-    address: str
-    buckets: int | None
-    whole: bool
-    tables: Mapping[str, str] = field(default_factory=dict)
-    targets: Mapping[str, OutputSettings] = field(default_factory=dict)
-    replace: bool = False
-    despite_guards: bool = False
 
 
 def address_checked(text: str) -> str:
@@ -44,24 +30,14 @@ def address_checked(text: str) -> str:
 
 
 def start(
-    session: Session, asked: Asked, done: Callable[[Done], None], failed: Callable[[TrellisError], None]
+    session: Session, asked: Wanted, done: Callable[[Done], None], failed: Callable[[TrellisError], None]
 ) -> None:
-    """Hand the flow off as it is now, and say what it came to."""
+    """Hand the flow off as it is now, and say what it came to; nothing that it reads is written to."""
     flow, runner, library = session.flow, session.runner, session.library
-    sources = never_written(flow, KINDS, library, session.path)
+    wanted = replace(asked, sources=never_written(flow, KINDS, library, session.path))
 
     def work(task: Task) -> Done:
-        handoff = HandOff(flow, runner, target_at(asked.address), task=task)
-        wanted = Wanted(
-            asked.address,
-            asked.buckets,
-            asked.whole,
-            asked.tables,
-            asked.targets,
-            replace=asked.replace,
-            sources=sources,
-            despite_guards=asked.despite_guards,
-        )
+        handoff = HandOff(flow, runner, target_at(wanted.address), task=task)
         return hand_off(handoff, session.name, wanted, task, counts_here(flow, runner, task))
 
     session.jobs.start("handing the flow off", work, done, failed)

@@ -8,7 +8,7 @@ from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.source_settings import Sampling, SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.source import sampled
+from keen_trellis.flow.steps.source import sampled, sources_of
 from keen_trellis.session.session import Session
 
 
@@ -20,7 +20,7 @@ def take_whole(session: Session) -> None:
 
 def with_all_rows(flow: Flow) -> Flow:
     """The flow without samples."""
-    for step in sampled(flow, KINDS):
+    for step in sampled(sources_of(flow, KINDS)):
         settings: SourceSettings = KINDS.settings(flow.step(step))
         flow = change_settings(flow, step, msgspec.structs.replace(settings, sample=Sampling()))
     return flow

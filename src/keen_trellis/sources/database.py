@@ -18,7 +18,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType
 from keen_trellis.flow.addresses import shown_address
 from keen_trellis.flow.remark import ForeignKey, Remark
 from keen_trellis.flow.run_values import DATE, IN_QUERY, NUMBER
-from keen_trellis.flow.source_settings import PARTS, Given, SourceSettings
+from keen_trellis.flow.source_settings import HASH_DIGITS, PARTS, Given, SourceSettings, hash_below
 from keen_trellis.sources.about import About, Listing
 from keen_trellis.sources.cell_columns import CellColumn, spill
 from keen_trellis.sources.connections import connected
@@ -214,8 +214,8 @@ def _in_sample(connection: Connection, settings: SourceSettings, source: Any) ->
     if by not in source.c:
         raise SourceError(f"It has no field “{by}” to take a sample by.", where=where, remedy="Name another.")
     text = sql.func.lower(sql.func.btrim(sql.cast(source.c[by], sql.Text)))
-    digits = sql.func.left(sql.func.md5(text), len(f"{PARTS - 1:x}")).collate("C")
-    return sql.true() if settings.sample.parts >= PARTS else digits < f"{settings.sample.parts:03x}"
+    digits = sql.func.left(sql.func.md5(text), HASH_DIGITS).collate("C")
+    return sql.true() if settings.sample.parts >= PARTS else digits < hash_below(settings.sample.parts)
 
 
 def _sample_said(settings: SourceSettings, taken: int, total: int) -> Remark:

@@ -7,13 +7,12 @@ from functools import partial
 
 from PySide6.QtWidgets import QWidget
 
-from keen_trellis.core.errors import UsageError
 from keen_trellis.core.table import Field
 from keen_trellis.desktop.sentence.chooser import Choice
 from keen_trellis.desktop.sentence.part import SentencePart
 from keen_trellis.desktop.sentence.view import Chip, Item, Word
 from keen_trellis.flow.graph import Step
-from keen_trellis.flow.source_settings import PARTS, Sampling, SourceSettings
+from keen_trellis.flow.source_settings import PARTS, Sampling, SourceSettings, parts_read
 from keen_trellis.sources.readers import uses_of
 from keen_trellis.sources.reading import SAMPLE
 
@@ -55,16 +54,12 @@ class SourceSample(SentencePart):
     def _ask_parts(self, step: Step, anchor: QWidget) -> None:
         sample = self._sample(step)
 
-        def check(text: str) -> int:
-            if not (text.strip().isascii() and text.strip().isdecimal() and 0 < int(text[:9]) <= PARTS):
-                raise UsageError(f"It is a whole number from 1 to {PARTS:,}.")
-            return int(text)
-
         def asked(text: str) -> None:
-            self._set(step, f"A sample of {check(text):,} parts", Sampling(sample.by, check(text)))
+            parts = parts_read(text)
+            self._set(step, f"A sample of {parts:,} parts", Sampling(sample.by, parts))
 
         title = f"How many of {PARTS:,} parts, cut by the values of {sample.by}"
-        self.ask(anchor, title, str(sample.parts), asked, check=check)
+        self.ask(anchor, title, str(sample.parts), asked, check=parts_read)
 
     def _sample(self, step: Step) -> Sampling:
         settings: SourceSettings = self.settings(step)

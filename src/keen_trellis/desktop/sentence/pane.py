@@ -118,8 +118,8 @@ class SentencePane(SentenceHost):
 
     def _sample_items(self, step: Step) -> list[Item]:
         """That what is counted is a part of the whole, since a source before the step is a sample."""
-        flow = self._session.flow
-        names = [flow.step(name).name for name in sampled(flow, KINDS) if name in flow.upstream(step.id)]
+        flow, before = self._session.flow, self._session.flow.upstream(step.id)
+        names = [flow.step(name).name for name in sampled(self._session.sources()) if name in before]
         return [Word(f"Of a sample of {listed(names)}:", alarm=True)] if names else []
 
     def _field_repairs(self, step: Step) -> list[Item]:

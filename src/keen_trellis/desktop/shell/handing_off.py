@@ -14,14 +14,13 @@ from keen_trellis.desktop.plain import PlainBox
 from keen_trellis.desktop.sentence.entry import Entry
 from keen_trellis.desktop.shell.frame import Frame
 from keen_trellis.flow.addresses import shown_address
+from keen_trellis.flow.source_settings import parts_read
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.to_sql import ends_of
-from keen_trellis.handoff.restricting import BUCKETS
-from keen_trellis.handoff.whole import Done
+from keen_trellis.handoff.whole import Done, Wanted, tables_named
 from keen_trellis.outputs import writer_of
 from keen_trellis.session import handing_off
-from keen_trellis.session.handing_off import Asked
 from keen_trellis.session.running import never_written, output_targets
 
 _BUCKETS = 64  # of a proof, unless the user says otherwise
@@ -71,9 +70,9 @@ class HandingOff(QObject):
         elif what == "prove":
             known = str(self._frame.remembered.value(_PARTS) or _BUCKETS)
             title = "On how many of 4,096 parts of the rows, cut by the values of their links?"
-            self._enter(title, known, _parts, self._prove)
+            self._enter(title, known, parts_read, self._prove)
         elif what == "whole":
-            self._start(Asked(self._address, None, whole=True))
+            self._start(Wanted(self._address, None, whole=True))
         elif what == "tables":
             self._ask_tables()
         else:
@@ -81,26 +80,30 @@ class HandingOff(QObject):
 
     def _prove(self, text: str) -> None:
         self._frame.remembered.remember(_PARTS, text.strip())
-        self._start(Asked(self._address, _parts(text), whole=False))
+        self._start(Wanted(self._address, parts_read(text), whole=False))
 
     def _ask_tables(self) -> None:
         """Ask for the names of the tables that are kept."""
         flow = self._session.flow
-        names = {flow.step(end).name: end for end in ends_of(flow, KINDS)}
+        ends = ends_of(flow, KINDS)
+        names = [flow.step(end).name for end in ends]
         text = "\n".join(f"{name} = {_table_name(name)}" for name in names)
         title = "Each output and the new table that keeps it there; leave out those that are not kept"
 
         def check(typed: str) -> dict[str, str]:
-            return _tables(typed, names)
+            found = tables_named(filter(str.strip, typed.splitlines()), flow, ends)
+            if not found:
+                raise UsageError("No table is named.")
+            return found
 
         def entered(typed: str) -> None:
-            self._start(Asked(self._address, self._parts, whole=True, tables=check(typed)))
+            self._start(Wanted(self._address, self._parts, whole=True, tables=check(typed)))
 
         self._enter(title, text, check, entered, several_lines=True)
 
     @property
     def _parts(self) -> int:
-        return _parts(str(self._frame.remembered.value(_PARTS) or _BUCKETS))
+        return parts_read(str(self._frame.remembered.value(_PARTS) or _BUCKETS))
 
     def _write(self) -> None:
         """Write the outputs here; what is there already is asked about."""
@@ -114,7 +117,7 @@ class HandingOff(QObject):
         except TrellisError as error:
             self._failed(error)
             return
-        asked = Asked(self._address, self._parts, whole=True, targets=targets, replace=is_there)
+        asked = Wanted(self._address, self._parts, whole=True, targets=targets, replace=is_there)
         if is_there:
             said = "Files or tables of the outputs exist already."
             self._confirm("Replace what is there?", said, "Replace", asked)
@@ -134,7 +137,7 @@ class HandingOff(QObject):
             return True
         return False
 
-    def _confirm(self, title: str, said: str, yes: str, asked: Asked) -> None:
+    def _confirm(self, title: str, said: str, yes: str, asked: Wanted) -> None:
         box = PlainBox(QMessageBox.Icon.Question, title, said, parent=self._frame)
         button = box.addButton(yes, QMessageBox.ButtonRole.AcceptRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
@@ -142,7 +145,7 @@ class HandingOff(QObject):
         button.clicked.connect(lambda: self._start(asked))
         box.open()
 
-    def _start(self, asked: Asked) -> None:
+    def _start(self, asked: Wanted) -> None:
         """Begin, with progress and cancel in the status line."""
 
         def done(found: Done) -> None:
@@ -167,28 +170,7 @@ class HandingOff(QObject):
             self._frame.warn(_NOT_DONE, error)
 
 
-def _parts(text: str) -> int:
-    """How many parts of the rows a proof takes. UsageError."""
-    typed = text.strip()
-    if not (typed.isascii() and typed.isdecimal() and 1 <= int(typed[:9]) <= BUCKETS):
-        raise UsageError(f"It is a whole number from 1 to {BUCKETS:,}.")
-    return int(typed)
-
-
 def _table_name(name: str) -> str:
     """What a table is proposed to be called."""
     kept = "".join(sign if sign.isalnum() else "_" for sign in name.rpartition(".")[0] or name)
     return kept.strip("_").lower() or "rows"
-
-
-def _tables(typed: str, names: Mapping[str, str]) -> dict[str, str]:
-    """The tables that were named, by the steps of their rows. UsageError."""
-    found: dict[str, str] = {}
-    for line in filter(None, map(str.strip, typed.splitlines())):
-        name, _, table = (part.strip() for part in line.rpartition("="))
-        if name not in names or not table:
-            raise UsageError(f"“{line}” names no output and table.", remedy=f"Outputs: {', '.join(names)}.")
-        found[names[name]] = table
-    if not found:
-        raise UsageError("No table is named.")
-    return found

@@ -12,7 +12,7 @@ from keen_trellis.desktop.trellis.shapes import MARGIN_WIDTH, Layout
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.shared_filter import tie_of
-from keen_trellis.flow.steps.source import on_samples
+from keen_trellis.flow.steps.source import sampled
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
@@ -67,7 +67,8 @@ class Places:
         self.flow: Flow = session.flow
         self.marks: Mapping[str, Mark] = marks_of(self.flow)
         self.sources = session.sources()
-        self.on_samples = on_samples(self.flow, KINDS)
+        # The steps whose rows are not all that there would be, since a source is a sample.
+        self.on_samples = self.flow.downstream(sampled(self.sources))
         self.takers: dict[str, list[tuple[Step, int, Input]]] = {}
         for step in self.flow.steps:
             for place, entry in enumerate(step.inputs):

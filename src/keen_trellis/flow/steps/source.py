@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 
 import msgspec
@@ -28,14 +28,9 @@ def sources_of(flow: Flow, kinds: Kinds) -> dict[str, SourceSettings]:
     return found
 
 
-def sampled(flow: Flow, kinds: Kinds) -> dict[str, SourceSettings]:
-    """Those of which only a sample is read."""
-    return {step: settings for step, settings in sources_of(flow, kinds).items() if settings.sample.parts}
-
-
-def on_samples(flow: Flow, kinds: Kinds) -> set[str]:
-    """The ids of all steps whose rows are not all that there would be, since a source is a sample."""
-    return flow.downstream(sampled(flow, kinds))
+def sampled(sources: Mapping[str, SourceSettings]) -> list[str]:
+    """The ids of those source steps of which only a sample is read."""
+    return [step for step, settings in sources.items() if settings.sample.parts]
 
 
 class SourceKind(StepKind[SourceSettings]):

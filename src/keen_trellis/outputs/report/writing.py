@@ -11,7 +11,7 @@ from keen_trellis.flow.analysis import Analysed
 from keen_trellis.flow.temporary import temporary_folder
 from keen_trellis.flow.whole_file import whole_file
 from keen_trellis.outputs import staged
-from keen_trellis.outputs.files import check_path
+from keen_trellis.outputs.files import check_new
 from keen_trellis.outputs.report.charts import Drawn, Picture
 from keen_trellis.outputs.report.page import page
 from keen_trellis.outputs.report.paper import pdf
@@ -29,13 +29,7 @@ def check(path: Path, kept: Collection[str | Path], *, replace: bool) -> None:
             where=str(path),
             remedy=f"End its name in {', '.join(FORMS[:-1])} or {FORMS[-1]}.",
         )
-    check_path(path, kept)
-    if path.exists() and not replace:
-        raise OutputError(
-            "The file exists already.",
-            where=str(path),
-            remedy="Choose another name, or say that it may be replaced.",
-        )
+    check_new(path, kept, replace=replace)
 
 
 def write_report(
