@@ -134,7 +134,11 @@ class Samples(unittest.TestCase):
         looked = json.loads(found.stdout)
         self.assertTrue(0 < looked["rows"] < 1000)
         self.assertIn("of 4,000 rows", looked["notes"][0]["text"])
-        for wrong in ("code", "code=0", "=5", "code=x", "code=9999"):
+        for words in ([self.address], [self.address, "--query", "SELECT 1"], ["some.trellis"]):
+            found = CliRunner().invoke(main, ["look", *words, "--sample", "code=256"])
+            self.assertEqual(found.exit_code, 2, found.output)
+            self.assertIn("--sample is of a table", found.output)
+        for wrong in ("code", "code=0", "=5", "code=x", "code=9999", "code=00000000111111"):
             self.assertEqual(CliRunner().invoke(main, ["look", source, "--sample", wrong]).exit_code, 2)
 
 

@@ -43,6 +43,8 @@ def look(source: str, query: str, sample: str, as_json: bool, trust: bool, hosts
 
     library = Library()
     _, place, table = split_source(source)
+    if sample and (query or not table):
+        raise click.UsageError("--sample is of a table: name it behind a #, as in ADDRESS#TABLE.")
     if not table and not query and place.endswith(FLOW_ENDING):
         _look_at_flow(Path(place), library, as_json, trust, hosts)
         return
