@@ -5,7 +5,6 @@ import time
 import unittest
 
 import psycopg
-import pyarrow as pa
 
 from keen_trellis.core.errors import Cancelled, SourceError, UsageError
 from keen_trellis.core.task import Task
@@ -22,6 +21,7 @@ from keen_trellis.flow.to_sql import selected
 from keen_trellis.handoff import report
 from keen_trellis.handoff.postgres import postgres as session_on
 from keen_trellis.handoff.proving import as_lines, prove
+from keen_trellis.handoff.running import whole_columns
 from keen_trellis.handoff.whole import Wanted, hand_off
 from tests import postgres
 from tests.flow.test_through_readers import FULL
@@ -141,11 +141,17 @@ class OnServer(Handed, unittest.TestCase):
             (end,) = handoff.query.ends
             fetched = there.rows(selected(end), end.fields, "all", Task())
         # What is read here by the reader of databases is what stands in place there.
-        one, other = (
-            as_lines(table, end.fields)
-            for table in (pa.table({name: here.column(name).values for name in here.names}), fetched)
-        )
+        one, other = (as_lines(table, end.fields) for table in (whole_columns(here), fetched))
         self.assertEqual(one.to_pylist(), other.to_pylist())
+
+    def test_a_table_that_is_linked_with_itself_by_another_field(self):
+        """Both sources read the same table, and other rows of it are taken of each."""
+        settings = self.table([(n * 7 % 300, f"x{n}", None, None) for n in range(300)])
+        link = LinkSettings("k", "id")
+        flow, _ = self.joined(settings, settings, links=(link,), type="full-outer")
+        proof = self.proven(flow, 512)
+        self.assertTrue(proof.equal, proof.statement)
+        self.assertTrue(all(0 < entry.rows < 150 for entry in proof.ran.sources), proof.ran.sources)
 
     def test_a_source_by_itself(self):
         settings = self.table(FULL)

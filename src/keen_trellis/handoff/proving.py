@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.table import ArrowTable, Field, Table
+from keen_trellis.core.table import ArrowTable, Field
 from keen_trellis.core.task import Task
-from keen_trellis.core.values import FieldType, as_text
+from keen_trellis.core.values import FieldType, as_text, one_array
+from keen_trellis.flow.edits import change_settings
+from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import KnotCounts
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
@@ -20,10 +23,11 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import Part, selected
 from keen_trellis.flow.wording import counted
 from keen_trellis.handoff.restricting import BUCKETS, Restricted
-from keen_trellis.handoff.running import HandOff, Ran
+from keen_trellis.handoff.running import HandOff, Ran, whole_columns
 from keen_trellis.handoff.there import There
 
 _SHOWN = 5  # rows that differ
+_TAKEN = "taken"  # the reader of sources whose rows were taken
 _BLANK, _BETWEEN, _VALUE = "b", "\x1f", "v"
 
 
@@ -52,7 +56,7 @@ class Compared:
 @dataclass(frozen=True)
 class Proof:
     """What a proof came to. buckets: how many of BUCKETS were taken.  outputs: all that were compared.
-    differs: the first step whose rows differ.  failed: what computing it here was refused for.
+    differs: the first step whose rows differ.
     """
 
     ran: Ran
@@ -88,37 +92,36 @@ class Proof:
 
 
 class _Taken:
-    """Snapshots in which some sources have only the rows that were taken of them."""
+    """Snapshots in which some sources have only the rows that were taken of them. taken: by their steps: of
+    one table each source may have other rows.
+    """
 
-    def __init__(self, snapshots: Snapshots, taken: Mapping[SourceSettings, pa.Table]) -> None:
+    def __init__(self, snapshots: Snapshots, taken: Mapping[str, Snapshot]) -> None:
         self._snapshots, self._taken = snapshots, taken
 
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
-        whole = self._snapshots.get(settings, task)
-        rows = self._taken.get(settings)
-        if rows is None:
-            return whole
-        untyped = [field.name for field in whole.table.fields if field.untyped]
-        table = ArrowTable(rows, untyped=untyped)
-        return replace(
-            whole, table=table, identity=f"{whole.identity} in part", content="", raw=type(whole.raw)()
-        )
+        if settings.reader == _TAKEN:
+            return self._taken[settings.path]
+        return self._snapshots.get(settings, task)
 
-    def files(self, settings: SourceSettings) -> list[Any]:
+    def files(self, settings: SourceSettings) -> list[Path]:
         return self._snapshots.files(settings)
 
 
 def prove(handoff: HandOff, there: There, buckets: int, task: Task) -> Proof:
     """Compute part of the rows there and here, and compare them. TrellisError; Cancelled."""
     ran, chosen = handoff.run(there, task, buckets=buckets)
-    taken = {}
+    flow, taken = handoff.flow, {}
     for source in handoff.query.sources:
         if there.holds(source.settings):
             what = f"rows of {source.rows.table}"
-            taken[source.settings] = there.rows(selected(source.rows), source.rows.fields, what, task)
+            rows = there.rows(selected(source.rows), source.rows.fields, what, task)
+            whole = handoff.runner.snapshots.get(source.settings, task)
+            taken[source.step] = _of_part(whole, rows, source.step)
+            flow = change_settings(flow, source.step, SourceSettings(_TAKEN, source.step))
     here = Runner(handoff.runner.kinds, _Taken(handoff.runner.snapshots, taken))
     here.day = handoff.runner.day
-    compared = _Comparing(handoff, there, here, task)
+    compared = _Comparing(handoff, there, (here, flow), task)
     counts = compared.counts([knot.step for knot in ran.knots])
     ran.knots = [replace(knot, here=counts[knot.step]) for knot in ran.knots]
     outputs = tuple(compared.part(part) for part in compared.ends())
@@ -129,15 +132,23 @@ def prove(handoff: HandOff, there: There, buckets: int, task: Task) -> Proof:
     return Proof(ran, buckets, chosen, outputs, differs)
 
 
+def _of_part(whole: Snapshot, rows: pa.Table, step: str) -> Snapshot:
+    """A snapshot of some rows of a source, typed as it is."""
+    untyped = [field.name for field in whole.table.fields if field.untyped]
+    identity = f"{whole.identity} as {step} has it"
+    return Snapshot(ArrowTable(rows, untyped=untyped), (), identity=identity, seconds=0.0)
+
+
 class _Comparing:
     """Compares what steps came to there and here."""
 
-    def __init__(self, handoff: HandOff, there: There, here: Runner, task: Task) -> None:
-        self._handoff, self._there, self._here, self._task = handoff, there, here, task
+    def __init__(self, handoff: HandOff, there: There, here: tuple[Runner, Flow], task: Task) -> None:
+        self._handoff, self._there, self._task = handoff, there, task
+        self._here, self._flow = here
 
     def counts(self, steps: Iterable[str]) -> dict[str, KnotCounts]:
         """What the matches of knots come to here."""
-        flow, found = self._handoff.flow, {}
+        flow, found = self._flow, {}
         for step in steps:
             match = self._here.result(flow, step, self._task).match
             assert match is not None
@@ -154,9 +165,9 @@ class _Comparing:
         """The rows of a step there and here."""
         self._task.checkpoint(0, 0, f"comparing {part.rows.table}")
         step = part.planned.step
-        table = self._here.result(self._handoff.flow, step.id, self._task).ports[part.port]
+        table = self._here.result(self._flow, step.id, self._task).ports[part.port]
         there = self._there.rows(selected(part.rows), part.rows.fields, part.rows.table, self._task)
-        one, other = as_lines(_columns(table), part.rows.fields), as_lines(there, part.rows.fields)
+        one, other = as_lines(whole_columns(table), part.rows.fields), as_lines(there, part.rows.fields)
         only_here, only_there = apart(one, other)
         return Compared(
             step.id,
@@ -171,10 +182,6 @@ class _Comparing:
         )
 
 
-def _columns(table: Table) -> pa.Table:
-    return pa.table({name: table.column(name).values for name in table.names})
-
-
 def as_lines(rows: pa.Table, fields: Sequence[Field]) -> pa.Array:
     """Each row as one text, so that rows are the same if and only if their texts are."""
     columns = [_as_text(rows.column(field.name), field) for field in fields]
@@ -184,10 +191,7 @@ def as_lines(rows: pa.Table, fields: Sequence[Field]) -> pa.Array:
 
 
 def _as_text(column: pa.ChunkedArray, field: Field) -> pa.Array:
-    values = column.combine_chunks()
-    if isinstance(values, pa.ChunkedArray):
-        values = values.chunk(0) if values.num_chunks else pa.array([], field.arrow_type)
-    values = values.cast(field.arrow_type)
+    values = one_array(column).cast(field.arrow_type)
     if field.type is FieldType.REAL:
         values = pc.add(values, 0.0)  # -0.0 is 0.0
     text = as_text(values).cast(pa.large_string())

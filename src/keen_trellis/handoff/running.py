@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
+import numpy as np
 import pyarrow as pa
 import sqlglot.expressions as exp
 
@@ -121,15 +122,10 @@ class HandOff:
             raise UsageError("The flow has no step that could be run.", remedy="Add a source.")
         plan = runner.plan(flow)
         self.query: Query = queries_of([(plan.planned(step, task), ROWS) for step in self.ends], target)
-        # What is refused is refused before a server is asked for anything, the counts of knots too.
-        refused = list(self.query.refused)
-        self._counts: dict[str, exp.Select] = {}
-        for part in self.query.parts if not refused else ():
-            found = _counts_of(part, target)
-            if found is not None:
-                self._counts[part.planned.step.id] = found
-        if refused:
-            raise NotHandedOff(refused)
+        if self.query.refused:
+            raise NotHandedOff(self.query.refused)
+        counts = {part.planned.step.id: _counts_of(part, target) for part in self.query.parts}
+        self._counts = {step: select for step, select in counts.items() if select is not None}
         self._most_sent = most_sent
         self.guarded = [
             step.name for step in flow.steps if has_guards(step) and runner.settings(flow, step).guards
@@ -324,5 +320,10 @@ def _send_prepared(there: There, entry: Prepared, tree: exp.Select, kind: pa.Dat
 
 def _numbered(table: Table, place: str) -> Table:
     """A table with its rows numbered."""
-    columns = {name: table.column(name).values for name in table.names}
-    return ArrowTable(pa.table({**columns, place: pa.array(range(1, table.rows + 1), pa.int64())}))
+    numbers = pa.array(np.arange(1, table.rows + 1))
+    return ArrowTable(whole_columns(table).append_column(place, numbers))
+
+
+def whole_columns(table: Table) -> pa.Table:
+    """All cells of a table as Arrow has them."""
+    return pa.table({name: table.column(name).values for name in table.names})
