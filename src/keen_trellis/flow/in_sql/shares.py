@@ -49,18 +49,19 @@ def with_shares(said: Said, place: str, spread: Sequence[Spread], target: SqlTar
     """The same rows, each with its share. Shares below zero, or zero in all of a group, are an error there as
     they are here.
     """
-    layers = _Layers(said.select(place), [*said.columns, place])
-    names = []
+    select, names = said.select(place), [*said.columns, place]
+    told = []
     for entry in spread:
-        group, weight = layers.free("group"), layers.free("weight")
-        names.append((group, weight))
+        group, weight = free_column("group", names), free_column("weight", names)
         by: exp.Expr = exp.Literal.number(1)
         if entry.by is not None:
             by = exp.Coalesce(this=entry.by, expressions=[exp.Literal.number(0)])
-        layers.select = layers.select.select(named(entry.group, group), named(by, weight))
-        layers._names += [group, weight]
+        select = select.select(named(entry.group, group), named(by, weight))
+        told.append((group, weight))
+        names += [group, weight]
+    layers = _Layers(select, names)
     columns: dict[str, exp.Expr] = {name: at(_BLENDED, name) for name in said.columns}
-    for entry, (group, weight) in zip(spread, names, strict=True):
+    for entry, (group, weight) in zip(spread, told, strict=True):
         columns[entry.field.name] = _share(layers, entry.field, group, weight, place, target)
     rest = exp.Select().from_(below(layers.select, _BLENDED))
     return replace(said, columns=columns, place=at(_BLENDED, place), rest=rest)
