@@ -14,15 +14,9 @@ from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
     Prepared,
-    Said,
     SqlRows,
-    Stacked,
-    at,
-    below,
     free_column,
     has_value,
-    named,
-    numbered,
     ordered,
     quoted,
 )
@@ -33,7 +27,7 @@ from keen_trellis.flow.naming import free_name
 from keen_trellis.flow.plan import Planned
 from keen_trellis.flow.source_settings import SourceSettings
 
-_PLACE, _PART, _PARTS = "place", "part", "parts"
+_PLACE = "place"
 
 
 @dataclass(frozen=True)
@@ -203,27 +197,11 @@ class _Writer:
             self._refused.append(error)
             return rows
         self._check_tellers(planned, rows, said.open)
-        select = said.select(self._place) if isinstance(said, Said) else self._stacked(said)
+        select = said.select(self._place)
         rows = replace(rows, open=said.open, empty=said.empty)
         prepared = self._new_prepared(planned, said.prepared)
         self._parts.append(Part(planned, port, rows, tuple(inputs), select, prepared))
         return rows
-
-    def _stacked(self, said: Stacked) -> exp.Select:
-        """Parts one below the other, numbered through."""
-        which = free_column(_PART, said.parts[0].columns)
-        selects = []
-        for number, part in enumerate(said.parts, 1):
-            select = part.select(self._place)
-            selects.append(select.select(named(exp.Literal.number(number), which)))
-        union: exp.Expr = selects[0]
-        for select in selects[1:]:
-            union = exp.Union(this=union, expression=select, distinct=False)
-        by = (self._place, which) if said.row_by_row else (which, self._place)
-        order = [at(_PARTS, name) for name in by]
-        columns = [at(_PARTS, name) for name in said.parts[0].columns]
-        place = named(numbered([ordered(entry) for entry in order]), self._place)
-        return exp.Select().select(*columns, place).from_(below(union, _PARTS))
 
     def _named(self, name: str, port: str) -> str:
         said = name if port == ROWS else f"{name}, {port.replace('_', ' ')}"

@@ -47,11 +47,13 @@ def said_chosen(rows: SqlRows, plan: Sequence[tuple[Field, Chosen]], target: Sql
     return replace(kept(rows), columns=columns, open=is_open, empty=empty)
 
 
-def of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget) -> exp.Expr:
-    """A field as the type of another one. NotInSql where some values have no place in it."""
+def of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget, alias: str = "") -> exp.Expr:
+    """A field as the type of another one. alias: what the rows are called. NotInSql where some values have no
+    place in it.
+    """
     if field.untyped:
         return exp.Cast(this=exp.Null(), to=target.holding(wanted.arrow_type))
-    column = rows.column(field.name)
+    column = rows.column(field.name, alias)
     if field.arrow_type == wanted.arrow_type or (field.type is wanted.type is not FieldType.DECIMAL):
         return column
     decimal = field.type is wanted.type and scale_of(field.arrow_type) <= scale_of(wanted.arrow_type)

@@ -12,6 +12,7 @@ from keen_trellis.core.joining import JoinedField
 from keen_trellis.core.joining import Side as Of
 from keen_trellis.core.laddering import Rung
 from keen_trellis.core.link import LinkField, Operator, Take, Taken
+from keen_trellis.core.values import FieldType
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
     Prepared,
@@ -39,7 +40,8 @@ _SIGNS = {
     Operator.AT_LEAST: exp.GTE,
 }
 _BLANKS = {Operator.EQUAL: exp.NullSafeEQ, Operator.UNEQUAL: exp.NullSafeNEQ}
-_TAKEN = (Taken.EVERY, Taken.FIRST, Taken.LAST, Taken.LEAST, Taken.GREATEST)
+# What passes over no row that has a match.
+_PASSES_NONE = (Taken.EVERY, Taken.ONE)
 _LEFT, _RIGHT, _PAIRS = "left", "right", "pairs"
 _PAIR_PLACES = ("left place", "right place")
 
@@ -57,8 +59,6 @@ class JoinSaying:
         self._left, self._right = inputs
         self._rows = {_LEFT: self._left, _RIGHT: self._right}
         self._target, self._take = target, take
-        if take.kind not in _TAKEN:
-            raise NotInSql(f"That each row takes “{take.name}” cannot be said in SQL.")
         self._of = {side: Widened(rows, target, side) for side, rows in self._rows.items()}
         first = rungs[0]
         # Without links, in a cross join, each row finds every other.
@@ -72,6 +72,9 @@ class JoinSaying:
         self._equal_only = self._is_plain and all(
             link.operator is Operator.EQUAL and not link.blanks for link in first.links
         )
+        self._links = first.links
+        if take.kind is Taken.PAIR_OFF and not self._is_cross:
+            self._number_matches(first)
 
     def said(self, kind: JoinType, plan: Sequence[JoinedField]) -> Said | Stacked:
         """The rows of a type of join with these fields. NotInSql."""
@@ -99,8 +102,9 @@ class JoinSaying:
     def passed_over(self, plan: Sequence[JoinedField]) -> Said | Stacked:
         """The rows of both sides that match and yet end in no pair: none where each takes every match."""
         self._tell_partners(JoinType.FULL_ANTI, plan)
-        if self._take.kind is Taken.EVERY:
-            return replace(self._left_alone(plan), rest=self._from_left().where(exp.Boolean(this=False)))
+        if self._take.kind in _PASSES_NONE:
+            none = self._checked(exp.Boolean(this=False))
+            return replace(self._left_alone(plan), rest=self._from_left().where(none))
         return Stacked(tuple(self._left_out(plan, left=left) for left in (True, False)), self._open)
 
     def _left_out(self, plan: Sequence[JoinedField], *, left: bool) -> Said:
@@ -108,6 +112,20 @@ class JoinSaying:
         own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
         paired = exp.Exists(this=self._partners(own, other, in_pairs=True))
         return replace(matched, rest=matched.rest.where(exp.Not(this=paired)))
+
+    def beside(self, plan: Sequence[JoinedField]) -> Said:
+        """The first row of one with the first of the other, and so on: an error where one has more rows."""
+        self._tell_partners(JoinType.INNER, plan)
+        nth = [wide.with_column("nth", numbered([ordered(wide.place)])) for wide in self._of.values()]
+        on = exp.EQ(this=nth[0], expression=nth[1])
+        joined = self._from_left().join(self._of[_RIGHT].relation(), on=on, join_type="full")
+        alone = exp.or_(*(is_null(place.copy()) for place in nth))
+        said = (
+            f"{self._left.name} and {self._right.name} have not the same number of rows: there is one more, "
+        )
+        number = exp.Coalesce(this=nth[0].copy(), expressions=[nth[1].copy()])
+        text = exp.Cast(this=number, to=self._target.type_of(FieldType.TEXT))
+        return self._pairs(plan, joined.where(self._fails(alone, said, text)))
 
     def counted(self) -> exp.Select:
         """One row of what the match comes to: the members of `KnotCounts` but the result's rows."""
@@ -127,7 +145,7 @@ class JoinSaying:
             made[f"{own}_matched"] = matched
             made[f"{own}_unmatched"] = exp.Sub(this=rows.copy(), expression=matched.copy())
             made[f"{own}_passed_over"] = exp.Literal.number(0)
-            if self._take.kind is not Taken.EVERY:
+            if self._take.kind not in _PASSES_NONE:
                 place = at(_PAIRS, _PAIR_PLACES[0] if left else _PAIR_PLACES[1])
                 distinct = exp.Count(this=exp.Distinct(expressions=[place]))
                 paired = exp.Select().select(distinct).from_(below(self._places(), _PAIRS))
@@ -245,14 +263,64 @@ class JoinSaying:
         """Which left row takes which right one: the places of both."""
         made = self._both_places
         joined = self._matched()
+        if self._take.kind is Taken.PAIR_OFF:
+            return joined.where(exp.EQ(this=self._nth[0], expression=self._nth[1])).select(*made)
         if self._take.expression:
             value, _ = self._of[_RIGHT].scalars.value(self._take.expression)
             joined = joined.where(has_value(value))
-        nth = named(numbered(self._taken_first(), [self._place(_LEFT)]), "nth")
-        each = below(joined.select(*made, nth), "found")
+        each = below(joined.select(*made, *self._told_apart()), "found")
         names = [at("found", name) for name in _PAIR_PLACES]
-        first = exp.EQ(this=at("found", "nth"), expression=exp.Literal.number(1))
-        return exp.Select().select(*names).from_(each).where(first)
+        taken: exp.Expr = exp.EQ(this=at("found", "nth"), expression=exp.Literal.number(1))
+        if self._take.kind is Taken.ONE:
+            several = exp.GT(this=at("found", "nth"), expression=exp.Literal.number(1))
+            taken = self._fails(
+                several, "Each row must match one at most, and several match ", at("found", "of")
+            )
+        return exp.Select().select(*names).from_(each).where(taken)
+
+    def _told_apart(self) -> list[exp.Expr]:
+        """Columns that tell which of the matches of a left row one is, or how many there are, and of what."""
+        own = self._place(_LEFT)
+        if self._take.kind is not Taken.ONE:
+            return [named(numbered(self._taken_first(), [own]), "nth")]
+        count = exp.Window(this=exp.Count(this=exp.Star()), partition_by=[own])
+        value, kind = self._of[_LEFT].scalars.value(self._links[0].left)
+        if kind is not FieldType.TEXT:
+            value = exp.Cast(this=own.copy(), to=self._target.type_of(FieldType.TEXT))
+        return [named(count, "nth"), named(value, "of")]
+
+    def _fails(self, when: exp.Expr, said: str, of: exp.Expr) -> exp.Expr:
+        """A condition that holds, or is an error that says so: no other statement of SQL raises one."""
+        if not self._target.casts_strictly:
+            raise NotInSql(f"{self._target.name} has no error where “{said.strip()}”.")
+        empty = exp.Coalesce(this=of, expressions=[exp.Literal.string("")])
+        # Of a value of the row: what is the same in all is computed before any row is.
+        text = exp.DPipe(this=exp.Literal.string(said), expression=empty, safe=True)
+        error = exp.Cast(this=text, to=self._target.type_of(FieldType.INTEGER))
+        one = exp.Literal.number(1)
+        return exp.EQ(this=exp.Case(ifs=[exp.If(this=when, true=error)], default=one), expression=one.copy())
+
+    def _checked(self, holds: exp.Expr) -> exp.Expr:
+        """A condition on rows of one side, looked at once each row is known to match one at most."""
+        if self._take.kind is not Taken.ONE:
+            return holds
+        matches = below(self._places(), _PAIRS)
+        count = exp.Subquery(this=exp.Select().select(exp.Count(this=exp.Star())).from_(matches))
+        known = exp.GTE(this=count, expression=exp.Literal.number(0))
+        return exp.Case(ifs=[exp.If(this=known, true=holds)], default=exp.false())
+
+    def _number_matches(self, rung: Rung) -> None:
+        """Number the rows of each key: the first of one side goes with the first of the other."""
+        equal = all(link.operator is Operator.EQUAL for link in rung.links)
+        if self._by_rungs or not equal or (rung.any_of and len(rung.links) > 1):
+            raise NotInSql("Rows are paired off in SQL by fields that must all be equal.")
+        self._nth = []
+        for side, wide in self._of.items():
+            texts = [link.left if side == _LEFT else link.right for link in rung.links]
+            keys = [
+                wide.compared(text, link.preparation)[0] for text, link in zip(texts, rung.links, strict=True)
+            ]
+            self._nth.append(wide.with_column("nth", numbered([ordered(wide.place)], keys)))
 
     def _taken_first(self) -> list[exp.Expr]:
         by_place = ordered(self._place(_RIGHT), descending=self._take.kind is Taken.LAST)
@@ -275,7 +343,8 @@ class JoinSaying:
         """Rows of a side that match some row, or none.  in_pairs: that end in a pair, or in none."""
         own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
         exists = exp.Exists(this=self._partners(own, other, in_pairs=in_pairs))
-        where = exists if found else exp.Not(this=exists)
+        where: exp.Expr = exists if found else exp.Not(this=exists)
+        where = where if in_pairs else self._checked(where)
         rest = exp.Select().from_(self._of[own].relation()).where(where)
         columns = self._columns(plan, (own,))
         return Said(columns, self._place(own), rest, self._open, self._empty(plan), self._all_prepared)

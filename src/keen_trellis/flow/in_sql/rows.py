@@ -13,6 +13,8 @@ from keen_trellis.core.link import Preparation
 from keen_trellis.core.table import Field
 from keen_trellis.flow.naming import free_name
 
+_PART, _PARTS = "part", "parts"
+
 
 class NotInSql(UsageError):
     """A step, or a part of one, that no SQL says exactly."""
@@ -109,6 +111,21 @@ class Stacked:
     def prepared(self) -> tuple[Prepared, ...]:
         return tuple(dict.fromkeys(entry for part in self.parts for entry in part.prepared))
 
+    def select(self, place: str) -> exp.Select:
+        """The query, numbered through in a column of this name."""
+        which = free_column(_PART, self.parts[0].columns)
+        selects = [
+            part.select(place).select(named(exp.Literal.number(number), which))
+            for number, part in enumerate(self.parts, 1)
+        ]
+        union: exp.Expr = selects[0]
+        for select in selects[1:]:
+            union = exp.Union(this=union, expression=select, distinct=False)
+        order = (place, which) if self.row_by_row else (which, place)
+        columns = [at(_PARTS, name) for name in self.parts[0].columns]
+        nth = named(numbered([ordered(at(_PARTS, name)) for name in order]), place)
+        return exp.Select().select(*columns, nth).from_(below(union, _PARTS))
+
 
 def quoted(name: str) -> exp.Identifier:
     """A name, never folded."""
@@ -158,9 +175,10 @@ def ordered(value: exp.Expr, *, descending: bool = False, blanks_first: bool = F
     return exp.Ordered(this=value, desc=descending, nulls_first=blanks_first)
 
 
-def passed_on(rows: SqlRows) -> dict[str, exp.Expr]:
+def passed_on(rows: SqlRows, alias: str = "") -> dict[str, exp.Expr]:
     """All columns as they are, those that say which cells have a partner among them."""
-    return {name: rows.column(name) for name in (*(entry.name for entry in rows.fields), *rows.tellers)}
+    names = (*(entry.name for entry in rows.fields), *rows.tellers)
+    return {name: rows.column(name, alias) for name in names}
 
 
 def kept(rows: SqlRows, holds: exp.Expr | None = None) -> Said:

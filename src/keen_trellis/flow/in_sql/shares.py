@@ -14,17 +14,20 @@ from keen_trellis.flow.in_sql.rows import Said, at, below, free_column, named, n
 from keen_trellis.flow.in_sql.target import SqlTarget
 
 _BLENDED = "blended"
+# As many units as can be spread here, and the shares of a group come to less than this many.
+_MOST_UNITS, _SHARES_BELOW = 2**63 - 1, 2**62
 
 
 @dataclass(frozen=True)
 class Spread:
     """A field that holds the measure of a row's whole group. group: what tells groups apart.  by: by what it
-    is spread, None for equal shares.
+    is spread, None for equal shares.  scale: the decimal places of that.
     """
 
     field: Field
     group: exp.Expr
     by: exp.Expr | None
+    scale: int = 0
 
 
 class _Layers:
@@ -46,8 +49,8 @@ class _Layers:
 
 
 def with_shares(said: Said, place: str, spread: Sequence[Spread], target: SqlTarget) -> Said:
-    """The same rows, each with its share. Shares below zero, or zero in all of a group, are an error there as
-    they are here.
+    """The same rows, each with its share. Shares below zero, or zero in all of a group, and what is too large
+    for them are an error there as they are here.
     """
     select, names = said.select(place), [*said.columns, place]
     told = []
@@ -62,13 +65,16 @@ def with_shares(said: Said, place: str, spread: Sequence[Spread], target: SqlTar
     layers = _Layers(select, names)
     columns: dict[str, exp.Expr] = {name: at(_BLENDED, name) for name in said.columns}
     for entry, (group, weight) in zip(spread, told, strict=True):
-        columns[entry.field.name] = _share(layers, entry.field, group, weight, place, target)
+        columns[entry.field.name] = _share(layers, entry, group, weight, place, target)
     rest = exp.Select().from_(below(layers.select, _BLENDED))
     return replace(said, columns=columns, place=at(_BLENDED, place), rest=rest)
 
 
-def _share(layers: _Layers, field: Field, group: str, weight: str, place: str, target: SqlTarget) -> exp.Expr:
+def _share(
+    layers: _Layers, entry: Spread, group: str, weight: str, place: str, target: SqlTarget
+) -> exp.Expr:
     """The share of each row, of whole units of the measure."""
+    field = entry.field
     scale = scale_of(field.arrow_type)
     wide = target.type_of(FieldType.DECIMAL)
     total, one = at(_BLENDED, field.name), exp.Literal.number(1)
@@ -79,7 +85,12 @@ def _share(layers: _Layers, field: Field, group: str, weight: str, place: str, t
     least, whole = over(exp.Min(this=at(_BLENDED, weight))), over(exp.Sum(this=at(_BLENDED, weight)))
     below_zero = exp.LT(this=least, expression=exp.Literal.number(0))
     units = exp.Mul(this=exp.Abs(this=total.copy()), expression=exp.Literal.number(10**scale))
-    divisor = exp.Case(ifs=[exp.If(this=below_zero, true=exp.Literal.number(0))], default=whole)
+    shares = exp.Mul(this=whole.copy(), expression=exp.Literal.number(10**entry.scale))
+    too_large = exp.GTE(this=shares, expression=exp.Literal.number(_SHARES_BELOW))
+    too_many = exp.GT(this=units.copy(), expression=exp.Literal.number(_MOST_UNITS))
+    # Nothing divides by zero.
+    is_error = exp.or_(below_zero, too_large, too_many)
+    divisor = exp.Case(ifs=[exp.If(this=is_error, true=exp.Literal.number(0))], default=whole)
     of, units_name = layers.free("of"), layers.free("units")
     layers.add({of: divisor, units_name: exp.Cast(this=units, to=wide.copy())})
     product = exp.Mul(this=at(_BLENDED, units_name), expression=at(_BLENDED, weight))

@@ -22,9 +22,12 @@ def said_summary(
     made: Sequence[Field],
     target: SqlTarget,
     tests: Sequence[exp.Expr] = (),
+    *,
+    where: str = "",
 ) -> Said:
     """One row a group with its measures; `made` are the fields of both. tests: for each measure which rows of
-    the group it is made of, none for all. NotInSql.
+    the group it is made of, none for all.  where: an expression that holds for the rows of all groups, "" for
+    all rows.  NotInSql.
     """
     wide = Widened(rows, target)
     groups = [said_key(wide, key) for key in keys]
@@ -40,7 +43,7 @@ def said_summary(
     of_rows: list[exp.Expr | None] = [*tests] if tests else [None] * len(measures)
     for entry, measure, test in zip(made[len(keys) :], measures, of_rows, strict=True):
         columns[entry.name] = measuring.said(measure, entry, test)
-    rest = wide.select()
+    rest = wide.select(wide.scalars.value(where)[0] if where else None)
     if groups:
         rest = rest.group_by(*(group.copy() for group in groups))
     texts = [key.text for key in keys] + [measure.expression for measure in measures]

@@ -30,8 +30,9 @@ class SqlTarget:
     order of their code points, "" where they always do.  longest_name: of a column or table in bytes, None
     for no limit.  folds_names: whether names that differ in case only are one.  lists_by: how the values of
     a group are listed: "order" in it, "within group", or "" for not at all.  says_days_by: the function
-    and pattern that make a date a text, whatever a session has set.  types: those that it calls otherwise
-    than the standard, "" for one that it has not.
+    and pattern that make a date a text, whatever a session has set.  casts_strictly: whether a text that is
+    no number is an error where one is made of it.  types: those that it calls otherwise than the standard, ""
+    for one that it has not.
     """
 
     name: str
@@ -41,6 +42,7 @@ class SqlTarget:
     folds_names: bool = False
     lists_by: str = ""
     says_days_by: tuple[str, str] | None = None
+    casts_strictly: bool = True
     types: dict[FieldType, str] = field(default_factory=dict, hash=False)
 
     def type_of(self, kind: FieldType, scale: int = 0) -> exp.DataType:

@@ -192,14 +192,14 @@ class BlendKind(StepKind[BlendSettings]):
         return StepResult({ROWS: made.table, **unused}, blended=made)
 
     def sql(self, settings: BlendSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
-        from keen_trellis.flow.in_sql.blends import said_blend
-        from keen_trellis.flow.in_sql.rows import NotInSql
+        from keen_trellis.flow.in_sql.blends import said_blend, said_unused
 
-        if port != ROWS:
-            raise NotInSql("The groups that no row uses have no SQL yet.")
         shapes = shapes_of(inputs)
-        made = self.fields(settings, shapes, port)
-        return said_blend(inputs, _others(settings, shapes), settings.kept, settings.of_main, made, target)
+        made, others = self.fields(settings, shapes, port), _others(settings, shapes)
+        number = unused_number(port)
+        if number is not None:
+            return said_unused(inputs, others, number, settings.kept, made, target)
+        return said_blend(inputs, others, settings.kept, settings.of_main, made, target)
 
     def fates(
         self, settings: BlendSettings, inputs: Sequence[Traced], result: StepResult, task: Task
