@@ -17,8 +17,7 @@ from pyarrow import parquet
 from keen_trellis.core.blending import Keep
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import Cells, Field
+from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow import edits
@@ -84,13 +83,16 @@ _SAID = {
     "columns-to-rows",
     "combine",
     "compute",
+    "correct",
     "distinct",
     "fill",
     "filter",
     "first",
+    "mend-text",
     "number-rows",
     "rows-to-columns",
     "sort",
+    "split",
 }
 ROWS = [*CONTENTS.values(), FULL, *(odd_rows(seed) for seed in range(4))]
 
@@ -157,7 +159,7 @@ def prepared(cursor, query, entry):
     values, kind = query.values_of(entry)
     cursor.execute(query.target.written(query.with_parts(values, entry.of)).encode())
     distinct = pa.array([row[0] for row in cursor.fetchall()], kind)
-    made = prepare(Cells(distinct), entry.preparation).of_rows
+    made = entry.making.made(distinct)
     rows = zip(distinct.to_pylist(), made.to_pylist(), strict=True)
     return (Field("value", kind), Field("prepared", made.type)), list(rows)
 

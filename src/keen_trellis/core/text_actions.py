@@ -152,14 +152,16 @@ def check_texts(fields: Sequence[Field], names: Sequence[str]) -> None:
 def mended(table: Table, names: Sequence[str], actions: Sequence[Action], task: Task) -> DerivedTable:
     """The table with actions done to texts, one after the other; counted are the cells that changed."""
     check_mended(table.fields, names, actions)
-
-    def work(values: pa.Array) -> pa.Array:
-        for action in actions if values.null_count < len(values) else ():
-            values = action.done_to(values)
-        return values
-
+    work = partial(done_to_all, actions=actions)
     made = {name: Derived.from_values(name, work) for name in names}
     return _counted(table, made, task, "mending")
+
+
+def done_to_all(values: pa.Array, actions: Sequence[Action]) -> pa.Array:
+    """N texts with actions done to them, one after the other."""
+    for action in actions if values.null_count < len(values) else ():
+        values = action.done_to(values)
+    return values
 
 
 def corrected(
@@ -217,22 +219,24 @@ def split_fields(fields: Sequence[Field], of: str, between: str, into: Sequence[
 def split(table: Table, of: str, between: str, into: Sequence[str]) -> DerivedTable:
     """The table with one text divided into new fields; the last has the rest of it."""
     fields = split_fields(table.fields, of, between, into)
-
-    def part(values: pa.Array, number: int) -> pa.Array:
-        if values.null_count == len(values):
-            return pa.nulls(len(values), _TEXT)
-        if number < len(into):
-            return part_of(values, between, number)
-        # What is left after so many dividing signs.
-        parts = pc.split_pattern(values, pattern=between, max_splits=number - 1)
-        there = pc.greater_equal(pc.list_value_length(parts), number)
-        last = pc.subtract(parts.offsets.slice(1, len(values)), pa.scalar(1, parts.offsets.type))
-        return parts.values.take(pc.if_else(there, last, pa.scalar(None, last.type))).cast(values.type)
-
+    part = partial(part_of_split, between=between, count=len(into))
     made = {
         name: Derived.from_values(of, partial(part, number=number)) for number, name in enumerate(into, 1)
     }
     return DerivedTable(table, fields, made)
+
+
+def part_of_split(values: pa.Array, between: str, number: int, count: int) -> pa.Array:
+    """Of N texts that are divided into so many parts one, from 1; the last has the rest, blank for none."""
+    if values.null_count == len(values):
+        return pa.nulls(len(values), _TEXT)
+    if number < count:
+        return part_of(values, between, number)
+    # What is left after so many dividing signs.
+    parts = pc.split_pattern(values, pattern=between, max_splits=number - 1)
+    there = pc.greater_equal(pc.list_value_length(parts), number)
+    last = pc.subtract(parts.offsets.slice(1, len(values)), pa.scalar(1, parts.offsets.type))
+    return parts.values.take(pc.if_else(there, last, pa.scalar(None, last.type))).cast(values.type)
 
 
 def combined_fields(fields: Sequence[Field], of: Sequence[str], into: str) -> tuple[Field, ...]:

@@ -11,6 +11,7 @@ import sqlglot.expressions as exp
 
 from keen_trellis.core.link import value_of
 from keen_trellis.flow.graph import ROWS, Flow
+from keen_trellis.flow.in_sql.made_here import Compared
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
     Prepared,
@@ -125,7 +126,9 @@ def _as_table(name: str) -> exp.TableAlias:
 
 def prepared_said(entry: Prepared) -> str:
     """What a table of prepared values holds."""
-    return f"each {entry.text} of {entry.of} (value), and what it is compared as (prepared)"
+    is_compared = isinstance(entry.making, Compared)
+    made = "what it is compared as" if is_compared else f"what is made of it, {entry.making},"
+    return f"each {entry.text} of {entry.of} (value), and {made} (prepared)"
 
 
 def ends_of(flow: Flow, kinds: Kinds) -> list[str]:

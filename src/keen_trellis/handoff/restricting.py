@@ -11,6 +11,7 @@ import sqlglot.expressions as exp
 
 from keen_trellis.core.link import LinkField, Operator, Preparation
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.in_sql.made_here import Compared
 from keen_trellis.flow.in_sql.rows import (
     PREPARED,
     VALUE,
@@ -52,7 +53,7 @@ class Key:
             return None
         said = f"{self.field} of {of}, {ignoring(self.preparation)}"
         table = name_apart(said, ("chosen", self.field, of, self.preparation), target.longest_name)
-        return Prepared(table, of, self.field, self.preparation)
+        return Prepared(table, of, self.field, Compared(self.preparation))
 
     def values(self, rows: SqlRows, target: SqlTarget) -> tuple[exp.Select, exp.Expr]:
         """Some rows of the source with what it is compared as, and that."""

@@ -14,8 +14,7 @@ import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.match import MatchCounts
-from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import ArrowTable, Cells, Field, Table
+from keen_trellis.core.table import ArrowTable, Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.graph import ROWS, Flow
 from keen_trellis.flow.guarding import has_guards
@@ -302,18 +301,18 @@ def _made_of(entry: Prepared, rows: SqlRows) -> Made:
 
 
 def _made_as(entry: Prepared, kind: pa.DataType) -> Made:
-    made = prepare(Cells(pa.array([], kind)), entry.preparation).of_rows
+    made = entry.making.made(pa.array([], kind))
     return Made(entry.table, (Field(VALUE, kind), Field(PREPARED, made.type)))
 
 
 def _send_prepared(there: There, entry: Prepared, tree: exp.Select, kind: pa.DataType, task: Task) -> None:
     """Fetch the distinct values of a link, prepare them here, and send both back; or have that done there."""
     what = f"values of {entry.text}"
-    if there.prepare_there(_made_as(entry, kind), tree, entry.preparation, what, task):
+    if there.prepare_there(_made_as(entry, kind), tree, entry.making, what, task):
         return
     values = there.rows(tree, [Field(VALUE, kind)], what, task).column(0).combine_chunks()
     task.checkpoint(0, 0, f"preparing {what}")
-    made = prepare(Cells(values), entry.preparation).of_rows
+    made = entry.making.made(values)
     table = ArrowTable(pa.table({VALUE: values, PREPARED: made}))
     there.send(entry.table, table, f"sending {what}", task)
 

@@ -15,14 +15,13 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import OutputError, SourceError, TrellisError
-from keen_trellis.core.link import Preparation
-from keen_trellis.core.preparing import prepare
-from keen_trellis.core.table import Cells, Field, Table
+from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.databases import secrets
 from keen_trellis.databases.engines import CONNECT_SECONDS, when_cancelled
 from keen_trellis.flow.addresses import parse, shown_address
+from keen_trellis.flow.in_sql.made_here import Making
 from keen_trellis.flow.in_sql.rows import PREPARED, VALUE, SqlRows, at, below, named, ordered, quoted
 from keen_trellis.flow.in_sql.target import SPARK, SqlTarget
 from keen_trellis.flow.patterns import has_signs
@@ -186,9 +185,7 @@ class _Spark(There):
             frame.createOrReplaceTempView(_name(made.name))
         return int(count)
 
-    def prepare_there(
-        self, made: Made, select: exp.Expr, preparation: Preparation, what: str, task: Task
-    ) -> bool:
+    def prepare_there(self, made: Made, select: exp.Expr, making: Making, what: str, task: Task) -> bool:
         task.checkpoint(0, 0, f"counting {what}")
         value, prepared = made.columns
         with self._said("They cannot be prepared there", task, made.name):
@@ -198,7 +195,7 @@ class _Spark(There):
             task.checkpoint(0, 0, f"preparing {what} there")
             kinds = [self.target.holding(column.arrow_type).sql("spark") for column in made.columns]
             schema = f"`{value.name}` {kinds[0]}, `{prepared.name}` {kinds[1]}"
-            done = frame.mapInArrow(partial(_prepared_batches, preparation, value.arrow_type), schema).cache()
+            done = frame.mapInArrow(partial(_prepared_batches, making, value.arrow_type), schema).cache()
             self._kept.append(done)
             done.count()
             done.createOrReplaceTempView(_name(made.name))
@@ -273,12 +270,12 @@ class _Spark(There):
 
 
 def _prepared_batches(
-    preparation: Preparation, kind: pa.DataType, batches: Iterable[pa.RecordBatch]
+    making: Making, kind: pa.DataType, batches: Iterable[pa.RecordBatch]
 ) -> Iterator[pa.RecordBatch]:
-    """Values, and beside them what they are compared as: what a worker does with its share of them."""
+    """Values, and beside them what is made of them: what a worker does with its share of them."""
     for batch in batches:
         values = batch.column(0)
-        made = prepare(Cells(values.cast(kind)), preparation).of_rows
+        made = making.made(values.cast(kind))
         made = made.cast(pa.string()) if pa.types.is_large_string(made.type) else made
         yield pa.RecordBatch.from_arrays([values, made], [VALUE, PREPARED])
 

@@ -10,9 +10,9 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import SourceError
-from keen_trellis.core.link import Preparation
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
+from keen_trellis.flow.in_sql.made_here import Making
 from keen_trellis.flow.in_sql.rows import SqlRows
 from keen_trellis.flow.in_sql.target import SqlTarget
 from keen_trellis.flow.source_settings import SourceSettings
@@ -79,10 +79,8 @@ class There(ABC):
     def fill(self, made: Made, select: exp.Expr, what: str, task: Task) -> int:
         """Put the rows of a query into a temporary table, its columns in their order; how many there are."""
 
-    def prepare_there(
-        self, made: Made, select: exp.Expr, preparation: Preparation, what: str, task: Task
-    ) -> bool:
-        """Fill a table of values and what they are compared as, by what `core` does run there; whether it was
+    def prepare_there(self, made: Made, select: exp.Expr, making: Making, what: str, task: Task) -> bool:
+        """Fill a table of values and what is made of them by running that there; whether it was
         done so: not where the values are few enough to be prepared here, or no Python runs there.
         """
         return False

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 import sqlglot.expressions as exp
@@ -12,9 +12,11 @@ from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.stacking import StackedField
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.in_sql.made_here import Making
 from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, Stacked, kept
 from keen_trellis.flow.in_sql.scalars import CASTS, Scalars, converted
 from keen_trellis.flow.in_sql.target import SqlTarget
+from keen_trellis.flow.in_sql.widening import Widened
 
 
 def said_computed(
@@ -76,6 +78,29 @@ def as_written(rows: SqlRows, name: str, target: SqlTarget) -> exp.Expr:
     if (field.type, FieldType.TEXT) not in CASTS:
         raise NotInSql(f"{name} is {field.type.value}, which databases write otherwise.")
     return converted(target, column, field.type, ARROW_TYPES[FieldType.TEXT])
+
+
+def said_made_here(
+    rows: SqlRows, fields: Sequence[Field], made: Mapping[str, tuple[str, Making]], target: SqlTarget
+) -> Said:
+    """The same rows with these fields, some of them made of texts. made: of which, and how, by the field. A
+    field in which there is no value stays so.
+    """
+    wide = Widened(rows, target)
+    said = kept(rows)
+    known = {entry.name: entry for entry in rows.fields}
+    columns, is_open, empty = dict(said.columns), dict(rows.open), rows.empty
+    for name, (of, making) in made.items():
+        is_blank = known[of].untyped
+        blank = exp.Cast(this=exp.Null(), to=target.type_of(FieldType.TEXT))
+        columns[name] = blank if is_blank else wide.made_here(of, making)
+        is_open |= {name: rows.open[of]} if of in rows.open else {}
+        # A part of a text may be empty, and so may what is left of one.
+        empty |= frozenset() if is_blank else {name}
+    columns = {name: columns[name] for name in (*(entry.name for entry in fields), *rows.tellers)}
+    return replace(
+        said, columns=columns, rest=wide.select(), open=is_open, empty=empty, prepared=wide.prepared
+    )
 
 
 def said_union(

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.link import Preparation
 from keen_trellis.core.table import Field
+from keen_trellis.flow.in_sql.made_here import Making
 from keen_trellis.flow.naming import free_name
 
 _PART, _PARTS = "part", "parts"
@@ -61,14 +61,14 @@ class SqlRows:
 
 @dataclass(frozen=True)
 class Prepared:
-    """A table of two columns: each value of `text`, a field or expression, in the rows of `of`, and what
-    `core` makes of it before it is compared. No database prepares values just so: they are sent there.
+    """A table of two columns: each value of `text`, a field or expression, in the rows of `of`, and what is
+    made of it here.
     """
 
     table: str
     of: str
     text: str
-    preparation: Preparation
+    making: Making
 
 
 VALUE, PREPARED = "value", "prepared"

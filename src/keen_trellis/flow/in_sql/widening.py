@@ -6,6 +6,7 @@ import sqlglot.expressions as exp
 
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.in_sql.made_here import Compared, Making
 from keen_trellis.flow.in_sql.rows import (
     PREPARED,
     VALUE,
@@ -22,7 +23,6 @@ from keen_trellis.flow.in_sql.rows import (
 )
 from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
-from keen_trellis.flow.wording import ignoring
 
 # Types whose prepared values have a type that is known, and what they are compared as.
 _PREPARED = (FieldType.TEXT, FieldType.INTEGER, FieldType.DATE)
@@ -62,17 +62,22 @@ class Widened:
             return self.scalars.key(text), kind
         if kind not in _PREPARED or preparation.compare_as not in _PREPARED_AS:
             raise NotInSql(f"{text} is {kind.value}, and is compared as a number or prepared otherwise.")
-        entry = Prepared(self._table_of(text, preparation), self.rows.table, text, preparation)
+        return self.made_here(text, Compared(preparation)), _PREPARED_AS[preparation.compare_as] or kind
+
+    def made_here(self, text: str, making: Making) -> exp.Column:
+        """What is made here of a field or expression whose values are one text each."""
+        entry = Prepared(self._table_of(text, making), self.rows.table, text, making)
         name = next((own for own, known in self._prepared.items() if known == entry), None)
         if name is None:
             name = self._free(f"prepared {len(self._prepared) + 1}")
             self._prepared[name] = entry
-        return at(self.alias, name), _PREPARED_AS[preparation.compare_as] or kind
+        return at(self.alias, name)
 
-    def _table_of(self, text: str, preparation: Preparation) -> str:
-        name, longest = f"{text} of {self.rows.table}, {ignoring(preparation)}", self.target.longest_name
-        if preparation.corrections or (longest is not None and len(name.encode()) > longest):
-            return name_apart(name, (text, self.rows.table, preparation), longest)
+    def _table_of(self, text: str, making: Making) -> str:
+        name, longest = f"{text} of {self.rows.table}, {making}", self.target.longest_name
+        is_plain = isinstance(making, Compared) and not making.preparation.corrections
+        if not is_plain or (longest is not None and len(name.encode()) > longest):
+            return name_apart(name, (text, self.rows.table, making), longest)
         return name
 
     def with_column(self, name: str, value: exp.Expr) -> exp.Column:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -11,6 +12,10 @@ from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class ActionSettings(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -50,6 +55,16 @@ class MendTextKind(OneInputKind[MendTextSettings]):
         self, settings: MendTextSettings, inputs: Sequence[InputRows], context: Context
     ) -> StepResult:
         return StepResult({ROWS: mended(inputs[0].table, settings.fields, _actions(settings), context.task)})
+
+    def sql(
+        self, settings: MendTextSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said:
+        from keen_trellis.flow.in_sql.fields import said_made_here
+        from keen_trellis.flow.in_sql.made_here import Mended
+
+        making = Mended(tuple(_actions(settings)))
+        rows, made = inputs[0], {name: (name, making) for name in settings.fields}
+        return said_made_here(rows, rows.fields, made, target)
 
     def sentence(self, settings: MendTextSettings, inputs: Sequence[InputShape]) -> str:
         done = ", ".join(str(action) for action in _actions(settings)) or "nothing yet"
