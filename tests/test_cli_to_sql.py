@@ -35,7 +35,7 @@ class Sql(unittest.TestCase):
         self.assertIn("`by venue, month`.`venue`", said["spark"])
         wrong = self.call(flow, "--dialect", "klingon")
         self.assertEqual(wrong.exit_code, 2)
-        self.assertIn("There are: ansi, postgresql, spark.", wrong.stderr)
+        self.assertIn("There are: ansi, postgresql, spark, sqlite.", wrong.stderr)
 
     def test_a_step_and_its_prepared_values(self):
         flow = self.folder / "Winter loans.trellis"
@@ -61,7 +61,12 @@ class Sql(unittest.TestCase):
 
     def test_run_values_stand_in_it_and_must_be_known(self):
         flow = self.folder / "Region by region.trellis"
-        self.assertIn("'North'", self.call(flow, "--set", "region=North", "--json").stdout)
+        (query,) = json.loads(self.call(flow, "--set", "region=South", "--json").stdout)["queries"]
+        self.assertEqual(query["parameters"], {"region": "South", "since": "2026-01-01"})
+        self.assertEqual(query["written"], {})
+        self.assertIn("-- :region: a run value, here South\n", query["sql"])
+        self.assertRegex(query["sql"], r"(=|IN \() *:region")
+        self.assertNotIn("'South'", query["sql"])
         wrong = self.call(flow, "--set", "nothing=North")
         self.assertEqual(wrong.exit_code, 2)
         self.assertIn("no run value “nothing”", wrong.stderr)

@@ -7,6 +7,7 @@ import random
 import unittest
 from collections import Counter
 from decimal import Decimal
+from functools import partial
 
 import psycopg
 import pyarrow as pa
@@ -136,9 +137,13 @@ class There:
                 rows = [(*row, number) for number, row in enumerate(rows_of(tables[sent.step]))]
                 self._send(cursor, sent.rows.table, (*sent.rows.fields, place), rows)
             for entry in query.prepared:
-                self._send(cursor, entry.table, *prepared(cursor, query, entry))
+                self._send(cursor, entry.table, *prepared(partial(self._values, cursor), query, entry))
             cursor.execute(query.text.encode())
             return cursor.fetchall()
+
+    def _values(self, cursor, text, kind):
+        cursor.execute(text.encode())
+        return [row[0] for row in cursor.fetchall()]
 
     def _send(self, cursor, name, fields, rows):
         columns = []
@@ -154,11 +159,10 @@ class There:
                 copy.write_row(row)
 
 
-def prepared(cursor, query, entry):
-    """The columns and rows of a table of prepared values: its values are asked for there, prepared here."""
+def prepared(ask, query, entry):
+    """The columns and rows of a table of prepared values: they are asked for there, and prepared here."""
     values, kind = query.values_of(entry)
-    cursor.execute(query.target.written(query.with_parts(values, entry.of)).encode())
-    distinct = pa.array([row[0] for row in cursor.fetchall()], kind)
+    distinct = pa.array(ask(query.target.written(query.with_parts(values, entry.of)), kind), kind)
     made = entry.making.made(distinct)
     rows = zip(distinct.to_pylist(), made.to_pylist(), strict=True)
     return (Field("value", kind), Field("prepared", made.type)), list(rows)
@@ -172,6 +176,9 @@ def same(one, other):
 
 
 class InPostgres(unittest.TestCase):
+    target = POSTGRESQL
+    not_data = psycopg.DataError  # what it raises for a value that cannot be
+
     @classmethod
     def setUpClass(cls):
         cls.there = There()
@@ -187,7 +194,7 @@ class InPostgres(unittest.TestCase):
         planned = runner.plan(flow).planned(step, Task())
         all_said = True
         for port in KINDS.of(flow.step(step)).ports(settings):
-            query = query_of(planned, port, POSTGRESQL)
+            query = query_of(planned, port, self.target)
             if query.refused:
                 all_said = False
                 continue
@@ -203,7 +210,7 @@ class InPostgres(unittest.TestCase):
         except DataError:  # a result that does not fit is an error here; it is one there, too
             if port.startswith(UNUSED):
                 return  # the groups that no row uses do not depend on how a measure is spread
-            with self.assertRaises(psycopg.DataError):
+            with self.assertRaises(self.not_data):
                 self.there.rows(query, tables)
             return
         there = self.there.rows(query, tables)
@@ -282,18 +289,11 @@ class InPostgres(unittest.TestCase):
                 for port in KINDS.of(flow.step(step)).ports(settings):
                     self.compared_alone(flow, step, settings, port)
             flow, step, _ = self.step("join", settings, each, several)
-            runner = Runner(KINDS, self.sources.library)
-            planned = runner.plan(flow).planned(step, Task())
             with self.assertRaises(DataError):
-                runner.result(flow, step)
-            tables = {entry.id: runner.result(flow, entry.id).rows for entry in flow.steps[:2]}
+                Runner(KINDS, self.sources.library).result(flow, step)
             for port in KINDS.of(flow.step(step)).ports(settings):
                 with self.subTest(kind=kind, port=port):
-                    query = query_of(planned, port, POSTGRESQL)
-                    with self.assertRaisesRegex(
-                        psycopg.DataError, "must match one at most, and several match"
-                    ):
-                        self.there.rows(query, tables)
+                    self.stopped(flow, step, port, "must match one at most, and several match")
 
     def test_rows_next_to_each_other(self):
         for rows, others in ((FULL, odd_rows(3, 20)), ([], []), (FULL[:1], FULL[1:2])):
@@ -303,11 +303,7 @@ class InPostgres(unittest.TestCase):
         flow, last = edits.insert_after(
             flow, Input(step), "summarise", SummariseSettings(measures=(MeasureSettings("n", "count"),))
         )
-        runner = Runner(KINDS, self.sources.library)
-        tables = {entry.id: runner.result(flow, entry.id).rows for entry in flow.steps[:2]}
-        query = query_of(runner.plan(flow).planned(last, Task()), "rows", POSTGRESQL)
-        with self.assertRaisesRegex(psycopg.DataError, "have not the same number of rows"):
-            self.there.rows(query, tables)
+        self.stopped(flow, last, "rows", "have not the same number of rows")
 
     def test_ladders(self):
         rungs = (
@@ -673,8 +669,16 @@ class InPostgres(unittest.TestCase):
 
     def query(self, flow, step, port="rows"):
         return query_of(
-            Runner(KINDS, self.sources.library).plan(flow).planned(step, Task()), port, POSTGRESQL
+            Runner(KINDS, self.sources.library).plan(flow).planned(step, Task()), port, self.target
         )
+
+    def stopped(self, flow, step, port, said):
+        """It is an error there that says so."""
+        runner = Runner(KINDS, self.sources.library)
+        query = query_of(runner.plan(flow).planned(step, Task()), port, self.target)
+        tables = {entry.step: runner.result(flow, entry.step).rows for entry in query.sources}
+        with self.assertRaisesRegex(self.not_data, said):
+            self.there.rows(query, tables)
 
     def compared_alone(self, flow, step, settings, port="rows"):
         """The rows of a step at a port are said in SQL, and are the same there and here."""

@@ -22,8 +22,8 @@ from keen_trellis.handoff.proving import prove
 from keen_trellis.handoff.running import HandOff, NotHandedOff
 from keen_trellis.handoff.spark import spark as spark_session
 from tests import spark
+from tests.flow import test_to_sql
 from tests.flow.test_through_readers import FULL, NAMES, sources
-from tests.flow.test_to_sql import InPostgres
 from tests.handoff.cases import Handed, is_long
 
 _TYPES = (pa.int64(), pa.string(), pa.date32(), pa.decimal128(12, 2))
@@ -121,7 +121,7 @@ class OnCluster(Handed, unittest.TestCase):
                 pass
 
 
-class SaidOnCluster(InPostgres):
+class SaidOnCluster(test_to_sql.InPostgres):
     """What is said in SQL, step by step, is the same on the cluster; some of the cases in an ordinary run."""
 
     test_each_kind_on_a_rail = test_joins_and_unions = test_the_demo = None  # among the cases of the other
@@ -148,6 +148,15 @@ class SaidOnCluster(InPostgres):
                     result.rows.take(None, result.rows.names)
                 return
             self.assertTrue(proof.equal, f"{proof.statement} {proof.differs}")
+
+    def stopped(self, flow, step, port, said):
+        if next(self.numbers) % (1 if is_long() else 9):
+            return
+        if port != "rows":
+            flow, step = edits.insert_after(flow, Input(step, port), "choose", ChooseSettings())
+        handoff = HandOff(flow, Runner(KINDS, self.sources.library), target_at(self.address), task=Task())
+        with session_at(self.address, Task()) as there, self.assertRaisesRegex(SourceError, said):
+            handoff.run(there, Task())
 
 
 if __name__ == "__main__":

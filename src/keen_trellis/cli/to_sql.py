@@ -18,7 +18,7 @@ from keen_trellis.cli.trusting import settle_reading, trusting
 @click.option(
     "--step", "step_name", default="", help="Say the rows of this step; otherwise those of each output."
 )
-@click.option("--dialect", default="ansi", show_default=True, help="ansi, postgresql or spark.")
+@click.option("--dialect", default="ansi", show_default=True, help="ansi, postgresql, spark or sqlite.")
 @click.option("--set", "sets", multiple=True, metavar="NAME=VALUE", help="A run value; can be repeated.")
 @trusting
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
@@ -43,15 +43,16 @@ def sql(
     from keen_trellis.flow.in_sql.target import target_named
     from keen_trellis.flow.naming import step_named
     from keen_trellis.flow.runner import Runner
+    from keen_trellis.flow.sql_parameters import parametrised
     from keen_trellis.flow.steps import KINDS
-    from keen_trellis.flow.to_sql import ends_of, query_of
+    from keen_trellis.flow.to_sql import ends_of
     from keen_trellis.sources.library import Library
 
     target, flow = target_named(dialect), loaded(flow_path, sets, ask=not as_json)
     settle_reading(flow, flow_path, trust=trust, hosts=hosts)
     plan = Runner(KINDS, Library()).plan(flow)
     steps = [step_named(flow, step_name)] if step_name else ends_of(flow, KINDS)
-    queries = [query_of(plan.planned(step, Task()), ROWS, target) for step in steps]
+    queries = [parametrised(plan, step, ROWS, target, Task()) for step in steps]
     names = {step.id: step.name for step in flow.steps}
     if as_json:
         say_members({"queries": [_members(names[s], q) for s, q in zip(steps, queries, strict=True)]})
@@ -77,6 +78,8 @@ def _members(name: str, query: Any) -> dict[str, Any]:
         "sql": None if query.refused else query.text,
         "tables": [{"table": entry.rows.table, "source": entry.settings.where} for entry in query.sources],
         "prepared": [{"table": entry.table, "said": prepared_said(entry)} for entry in query.prepared],
+        "parameters": {value.name: value.value for value in query.given},
+        "written": {value.name: value.value for value in query.written},
         "refused": [
             {"step": error.where, "what": error.what, "remedy": error.remedy} for error in query.refused
         ],

@@ -14,10 +14,12 @@ from dataclasses import dataclass, field
 from graphlib import TopologicalSorter
 from typing import Any
 
+import msgspec
+
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.task import Task
-from keen_trellis.flow.graph import Flow, Input, Step, reached
+from keen_trellis.flow.graph import Flow, Input, RunValue, Step, reached
 from keen_trellis.flow.kinds import InputShape, Kinds, Standing, StepKind, digest
 from keen_trellis.flow.run_values import named_in
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
@@ -92,6 +94,11 @@ class Plan:
         if previous is not None and previous.day == self.day:
             known = {**previous._earlier, **previous._planned}
             self._earlier = {name: planned for name, planned in known.items() if name in self._steps}
+
+    def with_values(self, values: tuple[RunValue, ...]) -> Plan:
+        """That of the same flow with other run values."""
+        flow = msgspec.structs.replace(self.flow, values=values)
+        return Plan(flow, self._kinds, self._snapshots, self.day, self)
 
     def planned(self, step_id: str, task: Task) -> Planned:
         """What is known of a step. Sources that it depends on are read if they have not been.

@@ -10,7 +10,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.link import value_of
-from keen_trellis.flow.graph import ROWS, Flow
+from keen_trellis.flow.graph import ROWS, Flow, RunValue
 from keen_trellis.flow.in_sql.made_here import Compared
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
@@ -61,6 +61,7 @@ class Query:
 
     sources: the tables that are read.  parts: the steps after them, each after those that it reads.
     refused: the errors of the steps that no SQL says.  ends: the rows that were asked for, in that order.
+    given: the run values that are its parameters.  written: those that are written into it.
     """
 
     target: SqlTarget
@@ -68,6 +69,8 @@ class Query:
     parts: tuple[Part, ...]
     refused: tuple[NotInSql, ...]
     ends: tuple[SqlRows, ...]
+    given: tuple[RunValue, ...] = ()
+    written: tuple[RunValue, ...] = ()
 
     @property
     def prepared(self) -> tuple[Prepared, ...]:
@@ -87,6 +90,9 @@ class Query:
             for entry in self.sources
         ]
         heads += [f"-- {_plain(entry.table)}: {_plain(prepared_said(entry))}" for entry in self.prepared]
+        heads += [f"-- :{value.name}: a run value, here {_plain(value.value)}" for value in self.given]
+        for value in self.written:
+            heads.append(f"-- The run value {value.name} is written into it: {_plain(value.value)}")
         end = self.ends[0]
         return "\n".join((*heads, self.target.written(self.with_parts(selected(end), end.table))))
 
@@ -201,6 +207,7 @@ class _Writer:
             return rows
         self._check_tellers(planned, rows, said.open)
         select = said.select(self._place)
+        self._check_computed(planned, select)
         rows = replace(rows, open=said.open, empty=said.empty)
         prepared = self._new_prepared(planned, said.prepared)
         self._parts.append(Part(planned, port, rows, tuple(inputs), select, prepared))
@@ -232,6 +239,14 @@ class _Writer:
         if both:
             said = f"The field “{both[0]}” is called as the column that says which cells have a partner."
             self._refused.append(NotInSql(said, where=planned.step.name, remedy="Rename it."))
+
+    def _check_computed(self, planned: Planned, select: exp.Select) -> None:
+        """Refuse what the target computes otherwise."""
+        others = self._target.others
+        found = next((node for node in select.walk() if isinstance(node, others)), None) if others else None
+        if found is not None:
+            said = f"“{found.sql()}” is computed otherwise by {self._target.name}."
+            self._refused.append(NotInSql(said, where=planned.step.name))
 
     def _check_names(self, planned: Planned, rows: SqlRows) -> None:
         """Refuse names that a database would make one of: those that it cuts off, or folds."""

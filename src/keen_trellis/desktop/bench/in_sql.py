@@ -11,14 +11,16 @@ from PySide6.QtWidgets import QPlainTextEdit, QVBoxLayout, QWidget
 from keen_trellis.desktop.bench.head import Head
 from keen_trellis.desktop.bench.panels import Opener
 from keen_trellis.desktop.theme import theme
-from keen_trellis.flow.in_sql.target import ANSI, POSTGRESQL, SPARK, SqlTarget
-from keen_trellis.flow.to_sql import Query, query_of
+from keen_trellis.flow.in_sql.target import ANSI, POSTGRESQL, SPARK, SQLITE, SqlTarget
+from keen_trellis.flow.sql_parameters import parametrised
+from keen_trellis.flow.to_sql import Query
 from keen_trellis.handbook import Chapter
 
 _DIALECTS = {
     Qt.Key.Key_1: (ANSI, "Standard SQL"),
     Qt.Key.Key_2: (POSTGRESQL, "PostgreSQL"),
     Qt.Key.Key_3: (SPARK, "Spark SQL"),
+    Qt.Key.Key_4: (SQLITE, "SQLite"),
 }
 
 
@@ -120,9 +122,7 @@ class SqlOpener(Opener[SqlView]):
 
         session.jobs.start(
             "saying it in SQL",
-            lambda task: query_of(
-                session.runner.plan(flow).planned(chosen.step, task), chosen.port, self.target
-            ),
+            lambda task: parametrised(session.runner.plan(flow), chosen.step, chosen.port, self.target, task),
             done,
             session.failed.emit,
         )

@@ -10,6 +10,7 @@ import sqlglot.expressions as exp
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.values import FieldType, type_of_arrow
+from keen_trellis.flow.in_sql.rows import NotInSql
 
 _SQL_TYPES = {
     FieldType.TEXT: "VARCHAR",
@@ -31,8 +32,8 @@ class SqlTarget:
     for no limit.  folds_names: whether names that differ in case only are one.  lists_by: how the values of
     a group are listed: "order" in it, "within group", or "" for not at all.  says_days_by: the function
     and pattern that make a date a text, whatever a session has set.  casts_strictly: whether a text that is
-    no number is an error where one is made of it.  types: those that it calls otherwise than the standard, ""
-    for one that it has not.
+    no number is an error where one is made of it.  others: what it computes otherwise.  types: those that it
+    calls otherwise than the standard, "" for one that it has not.
     """
 
     name: str
@@ -43,10 +44,13 @@ class SqlTarget:
     lists_by: str = ""
     says_days_by: tuple[str, str] | None = None
     casts_strictly: bool = True
+    others: tuple[type[exp.Expr], ...] = ()
     types: dict[FieldType, str] = field(default_factory=dict, hash=False)
 
     def type_of(self, kind: FieldType, scale: int = 0) -> exp.DataType:
-        """How it calls a type; decimals have 38 digits."""
+        """How it calls a type; decimals have 38 digits. NotInSql for one that it has not."""
+        if not self.has_type(kind):
+            raise NotInSql(f"{self.name} has no type {kind.value}.")
         if kind is FieldType.DECIMAL:
             return exp.DataType.build(f"DECIMAL(38, {scale})")
         return exp.DataType.build(self.types.get(kind, _SQL_TYPES[kind]), dialect=self.dialect or None)
@@ -94,7 +98,36 @@ SPARK = SqlTarget(
     lists_by="within group",
     types={FieldType.TEXT: "STRING", FieldType.TIMESTAMP: "TIMESTAMP_NTZ", FieldType.TIME: ""},
 )
-TARGETS = {target.name: target for target in (ANSI, POSTGRESQL, SPARK)}
+# It tells no case apart in LIKE, takes what is too large for a whole number as a real, ends texts at the
+# character NUL, and has no dates: they stand as texts that are written as the standard writes them.
+SQLITE = SqlTarget(
+    "sqlite",
+    "sqlite",
+    folds_names=True,
+    casts_strictly=False,
+    others=(
+        exp.Like,
+        exp.Add,
+        exp.Sub,
+        exp.Mul,
+        exp.Div,
+        exp.IntDiv,
+        exp.Neg,
+        exp.Length,
+        exp.Substring,
+        exp.Extract,
+        exp.Interval,
+    ),
+    types={
+        FieldType.TEXT: "TEXT",
+        FieldType.DATE: "TEXT",
+        FieldType.REAL: "",
+        FieldType.DECIMAL: "",
+        FieldType.TIME: "",
+        FieldType.TIMESTAMP: "",
+    },
+)
+TARGETS = {target.name: target for target in (ANSI, POSTGRESQL, SPARK, SQLITE)}
 
 
 def target_named(name: str) -> SqlTarget:
