@@ -13,7 +13,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow import edits
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.runner import Runner
-from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.choose import ChooseSettings
 from keen_trellis.flow.steps.join import LinkSettings
@@ -21,7 +21,9 @@ from keen_trellis.handoff.places import session_at, target_at
 from keen_trellis.handoff.proving import prove
 from keen_trellis.handoff.running import HandOff, NotHandedOff
 from keen_trellis.handoff.spark import spark as spark_session
+from keen_trellis.sources.recognise import TEXT
 from tests import spark
+from tests.cut import Cut
 from tests.flow import test_to_sql
 from tests.flow.test_through_readers import FULL, NAMES, sources
 from tests.handoff.cases import Handed, is_long
@@ -36,6 +38,8 @@ class OnCluster(Handed, unittest.TestCase):
     def setUpClass(cls):
         cls.address = spark.address()
         cls.begin()
+        cls.seen = Path(cls.sources.folder) / "seen"
+        cls.seen.mkdir()
 
     def table(self, rows):
         path = self.path()
@@ -46,10 +50,10 @@ class OnCluster(Handed, unittest.TestCase):
         return SourceSettings("columns", str(path))
 
     def path(self):
-        return Path(self.sources.folder) / f"seen {next(self.numbers)}.parquet"
+        return self.seen / f"{next(self.numbers)}.parquet"
 
     def session(self, task):
-        return session_at(self.address, task, [Path(self.sources.folder)])
+        return session_at(self.address, task, [self.seen])
 
     def knot(self):
         """A flow of a table there and a file."""
@@ -82,11 +86,36 @@ class OnCluster(Handed, unittest.TestCase):
         ):
             flow, _ = self.joined(self.table(rows), self.table(others), links=(link,), type="full-outer")
             handoff = self.handoff(flow)
-            with spark_session(self.address, Task(), [Path(self.sources.folder)], most_fetched=10) as there:
+            with spark_session(self.address, Task(), [self.seen], most_fetched=10) as there:
                 proof = prove(handoff, there, 4096, Task())
             self.assertTrue(proof.equal, proof.statement)
             self.assertEqual(proof.ran.knots[0].there.pairs, 100)
             self.assertEqual(there.sent, 0)
+
+    def test_texts_that_the_cluster_sees(self):
+        text = self.seen / "loans.csv"
+        lines = ["k;t;d;m", *(f"{n % 60};{n};2026-05-{n % 28 + 1:02};{n},50" for n in range(500))]
+        text.write_text("\n".join([*lines, '7;"two\nlines; and a ""quote""";;', "8;;;", ""]), "utf-8")
+        source = SourceSettings(
+            TEXT,
+            str(text),
+            fields=(FieldSettings("t", rename="note"), FieldSettings("d", left_out=True)),
+        )
+        numbers = [(n, f"LCM.{n:03}", None, None) for n in range(0, 90, 2)]
+        link = LinkSettings("k", "k")
+        flow, _ = self.joined(source, self.table(numbers), links=(link,), type="full-outer")
+        proof = self.proven(flow, 512)
+        self.assertTrue(proof.equal, proof.statement)
+        self.assertEqual([entry.how for entry in proof.ran.sources], ["in place", "in place"])
+        self.assertEqual(proof.ran.sent, 0)
+        self.assertLess(proof.ran.sources[0].rows, 200)
+        handoff = self.handoff(flow)
+        text.write_text("k;t;d;m\na;b;;\n", "utf-8")
+        with (
+            self.session(Task()) as there,
+            self.assertRaisesRegex(SourceError, "no longer has the field “k”"),
+        ):
+            handoff.run(there, Task())
 
     def test_a_field_of_another_type(self):
         settings = self.table(FULL)
@@ -111,6 +140,32 @@ class OnCluster(Handed, unittest.TestCase):
         task = Task(stop)
         with self.assertRaises(Cancelled), self.session(task) as there:
             handoff.run(there, task)
+
+    def test_a_connection_that_is_cut(self):
+        flow, _ = self.joined(
+            self.table([(n, str(n), None, None) for n in range(20_000)]),
+            self.table([(n, str(n), None, None) for n in range(20_000)]),
+            links=(LinkSettings("k", "k"),),
+            type="inner",
+        )
+        handoff = self.handoff(flow)
+        port = int(self.address.rpartition(":")[2])
+        for when, count in (("computing", 0), ("fetching", 20_000)):
+            cut = Cut(port)
+            task = Task(
+                lambda done, total, what, cut=cut, when=when, count=count: (
+                    cut.after(count) if what.startswith(when) else None
+                )
+            )
+            with (
+                self.subTest(when),
+                self.assertRaisesRegex(SourceError, "No connection to Spark, or it was lost"),
+                session_at(f"sc://127.0.0.1:{cut.port}", task, [self.seen]) as there,
+            ):
+                prove(handoff, there, 4096, task)
+            cut.now()
+        with self.session(Task()) as there:  # what was there goes on
+            there.check_free(["nothing"], Task())
 
     def test_no_server(self):
         for address, said in (

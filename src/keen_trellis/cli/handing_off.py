@@ -53,7 +53,7 @@ from keen_trellis.cli.trusting import settle_reading, trusting
     "--seen",
     multiple=True,
     type=click.Path(path_type=Path, file_okay=False, exists=True),
-    help="A folder that the cluster sees under the same path: it reads Parquet files in it by itself.",
+    help="A folder that the cluster sees under the same path: Parquet files and texts in it are read there.",
 )
 @click.option("--despite-guards", is_flag=True, help="Keep rows behind guards, which nobody checks there.")
 @click.option(

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import logging
+import re
 import socket
+import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
@@ -28,10 +30,12 @@ from keen_trellis.flow.patterns import has_signs
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource, selected
 from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field
+from keen_trellis.sources.recognise import COLUMNS, LINES, TEXT
 
 _PORT = 15002
 _MOST_FETCHED = 1_000_000  # distinct values of a link
-_TRIES = 5  # after a call that the server did not answer, within seconds
+_TRIES, _MOST_BETWEEN = 5, 2_000  # after a call that the server did not answer, and milliseconds between
+_LOST = ("UNAVAILABLE", "Connection refused", "failed to connect", "RETRIES_EXCEEDED")
 # So that it computes as the flow does: no digit of a decimal is rounded off, what does not fit is an error,
 # names are told apart by case, and moments have no zone.
 _SETTINGS = {
@@ -43,6 +47,11 @@ _SETTINGS = {
 }
 _SSL = ";use_ssl=true"
 _FILE, _INDEX, _SOURCE = "file of row", "row of file", "source"
+# What this program says when it fails at a worker.
+_OF_A_WORKER = re.compile(r"keen_trellis\.core\.errors\.\w+: (.+)")
+_BATCH = 65_536  # rows that a worker hands over at once
+# Readers of files that a cluster may see, too: tables of columns and texts.
+_SEEN_FILES = (COLUMNS, TEXT, LINES)
 _AS_IT_IS = {
     "tinyint": FieldType.INTEGER,
     "smallint": FieldType.INTEGER,
@@ -62,8 +71,9 @@ def spark(
     address: str, task: Task, seen: Sequence[Path] = (), most_fetched: int = _MOST_FETCHED
 ) -> Iterator[There]:
     """A session on the cluster at an address. seen: folders that it sees under the same paths as they have
-    here, so that it reads Parquet files in them by itself.  most_fetched: how many distinct values of a link
-    are prepared here; more are prepared by its workers, which need this program for that.
+    here, so that files in them are read there: Parquet by itself, others by one of its workers.
+    most_fetched: how many distinct values of a link are prepared here; more are prepared by its workers. For
+    both, these need this program.
 
     SourceError if there is none to be had or it is lost; OutputError where a table cannot be made; Cancelled.
     """
@@ -85,6 +95,7 @@ class _Spark(There):
         self.place = shown_address(address)
         self._seen = [folder.resolve() for folder in seen]
         self._kept: list[Any] = []  # frames of its client
+        self._is_lost = False
         self._session = self._connected(address, task)
 
     def _connected(self, address: str, task: Task) -> Any:
@@ -107,7 +118,7 @@ class _Spark(There):
             raise self._lost(self.place) from error
         with self._said("No connection to Spark", task):
             session = SparkSession.builder.remote(channel).create()
-            session.client.set_retry_policies([DefaultPolicy(max_retries=_TRIES)])
+            session.client.set_retry_policies([DefaultPolicy(max_retries=_TRIES, max_backoff=_MOST_BETWEEN)])
             for name, value in _SETTINGS.items():
                 session.conf.set(name, value)
         return session
@@ -119,19 +130,24 @@ class _Spark(There):
     def close(self) -> None:
         """End the session, lost or not; what it kept goes with it."""
         with suppress(Exception):
+            if self._is_lost:
+                # Each call would be tried again and again. The server ends sessions that nobody is in.
+                self._session.client.close()
+                return
             for frame in self._kept:
                 frame.unpersist()
-        with suppress(Exception):
             self._session.stop()
 
     def holds(self, settings: SourceSettings) -> bool:
-        path = Path(settings.path)
-        if settings.reader != "columns" or path.suffix != ".parquet" or has_signs(settings.path):
+        if settings.reader not in _SEEN_FILES or has_signs(settings.path):
             return False
-        return any(path.resolve().is_relative_to(folder) for folder in self._seen)
+        return any(Path(settings.path).resolve().is_relative_to(folder) for folder in self._seen)
 
     def in_place(self, source: SentSource, task: Task) -> InPlace:
-        rows, path = source.rows, str(Path(source.settings.path).resolve())
+        settings = source.settings
+        if settings.reader != COLUMNS or Path(settings.path).suffix != ".parquet":
+            return self._read_by_worker(source)
+        rows, path = source.rows, str(Path(settings.path).resolve())
         with self._said("It cannot be read there", task, rows.table):
             # Where a row stands in its file, so that rows are in the order in which they are read here.
             frame = self._session.read.parquet(path)
@@ -152,6 +168,24 @@ class _Spark(There):
         place = exp.Window(this=exp.RowNumber(), order=order)
         relation = exp.Table(this=quoted(view), alias=exp.TableAlias(this=quoted(_SOURCE)))
         return InPlace(exp.Select().select(*columns, named(place, rows.place)).from_(relation))
+
+    def _read_by_worker(self, source: SentSource) -> InPlace:
+        """A file that the cluster itself would read otherwise than it is read here."""
+        rows = source.rows
+        columns = (*rows.fields, Field(rows.place, pa.int64()))
+        kinds = [self.target.holding(column.arrow_type).sql("spark") for column in columns]
+        schema = ", ".join(
+            f"{_name(column.name)} {kind}" for column, kind in zip(columns, kinds, strict=True)
+        )
+        read = partial(_read_batches, source.settings, rows.fields)
+        # It is read once, by one worker, and kept.
+        frame = self._session.range(1, numPartitions=1).mapInArrow(read, schema).cache()
+        self._kept.append(frame)
+        view = f"{rows.table} as it is"
+        frame.createOrReplaceTempView(_name(view))
+        own = [at(_SOURCE, column.name) for column in columns]
+        relation = exp.Table(this=quoted(view), alias=exp.TableAlias(this=quoted(_SOURCE)))
+        return InPlace(exp.Select().select(*own).from_(relation), ("read by a worker, by this program",))
 
     def make(self, tables: Sequence[Made], task: Task) -> None:
         """Nothing: a name there is given to what is computed."""
@@ -250,7 +284,11 @@ class _Spark(There):
         told = error.details() if hasattr(error, "details") else str(error)
         said = " ".join(str(told or error).partition("JVM stacktrace")[0].split()).rstrip(".")
         where = f"{step}, {self.place}" if step else self.place
-        if "UNAVAILABLE" in said or "Connection refused" in said or "failed to connect" in said:
+        ours = _OF_A_WORKER.search(said)
+        if ours is not None:
+            return SourceError(f"{what}: {ours[1]}", where=where)
+        if any(sign in said for sign in _LOST):
+            self._is_lost = True
             return self._lost(where)
         if "heap space" in said or "OutOfMemory" in said:
             return SourceError(
@@ -278,6 +316,35 @@ def _prepared_batches(
         made = making.made(values.cast(kind))
         made = made.cast(pa.string()) if pa.types.is_large_string(made.type) else made
         yield pa.RecordBatch.from_arrays([values, made], [VALUE, PREPARED])
+
+
+def _read_batches(
+    settings: SourceSettings, fields: Sequence[Field], _: Iterable[pa.RecordBatch]
+) -> Iterator[pa.RecordBatch]:
+    """The rows of a file, numbered, as this program reads it: what a worker does that sees the file.
+
+    SourceError if it has other fields there.
+    """
+    from keen_trellis.sources.cache import Cache
+    from keen_trellis.sources.library import Library
+
+    with tempfile.TemporaryDirectory(prefix="keen-trellis-") as folder:
+        table = Library(Cache(Path(folder))).get(settings, Task()).table
+        known = {field.name: field.arrow_type for field in table.fields}
+        for field in fields:
+            if known.get(field.name) != field.arrow_type:
+                raise no_field(field, settings.file_name)
+        for first in range(0, table.rows, _BATCH):
+            chosen = range(first, min(first + _BATCH, table.rows))
+            columns = [
+                _sent(field, cells.values)
+                for field, cells in zip(
+                    fields, table.take(chosen, [field.name for field in fields]), strict=True
+                )
+            ]
+            numbers = pa.array(range(first + 1, chosen.stop + 1), pa.int64())
+            names = [str(number) for number in range(len(fields) + 1)]
+            yield pa.RecordBatch.from_arrays([*columns, numbers], names)
 
 
 def _channel(address: str) -> str:
