@@ -8,11 +8,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.packing import packed_alike
 from keen_trellis.core.parallel import side_by_side
 from keen_trellis.core.values import FieldType, held_as, type_of_arrow, whole_units
 
 Vector = np.ndarray[Any, Any]
 
+# So many texts are looked at whether most are distinct, by a sample; and ranked so many at a time.
+_MANY, _SAMPLE, _BLOCK = 4_000_000, 4_096, 1 << 20
 
 # What each operator asks of two such vectors, by its sign.
 COMPARE = {
@@ -150,8 +153,17 @@ def _ranked_numbers(left: tuple[Vector, Vector], right: tuple[Vector, Vector]) -
 
 def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     """Ranks of texts in code point order, which is the order of their bytes."""
+    sides = packed_alike(left, right)
+    if sides is not None and all(
+        np.count_nonzero(side.fits) + of.null_count == len(of)
+        for side, of in zip(sides, (left, right), strict=True)
+    ):
+        return sides[0].numbers, sides[1].numbers
     # One column by itself is not copied: it may be as large as what is left of the memory.
     both = pa.concat_arrays([left, right]) if len(right) else left
+    if _are_mostly_distinct(both):
+        found = _ranked_in_order(both)
+        return found[: len(left)], found[len(left) :]
     both = both.dictionary_encode()
     order = pc.sort_indices(both.dictionary).to_numpy()
     ranks = np.empty(len(order) + 1, np.int64)
@@ -160,6 +172,31 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     ranks[-1] = -1
     found = ranks[codes]
     return found[: len(left)], found[len(left) :]
+
+
+def _are_mostly_distinct(texts: pa.Array) -> bool:
+    """Whether a dictionary of many texts would hold most of them, as a sample tells."""
+    if len(texts) < _MANY:
+        return False
+    rows = np.linspace(0, len(texts) - 1, _SAMPLE).astype(np.int64)
+    return len(texts.take(pa.array(rows)).unique()) > _SAMPLE // 2
+
+
+def _ranked_in_order(texts: pa.Array) -> Vector:
+    """Ranks of texts by their order alone: nothing of their size is held but numbers of rows."""
+    order = pc.array_sort_indices(texts).to_numpy()
+    ranks = np.empty(len(order), np.int32 if len(order) < np.iinfo(np.int32).max else np.int64)
+    rank, last = 0, texts.slice(0, 0)
+    for first in range(0, len(order), _BLOCK):
+        rows = order[first : first + _BLOCK]
+        held = texts.take(pa.array(rows))
+        before = pa.concat_arrays([last if len(last) else held.slice(0, 1), held.slice(0, len(held) - 1)])
+        # Blanks come last, and their ranks have no meaning.
+        others = pc.not_equal(held, before).fill_null(False).to_numpy(zero_copy_only=False)
+        own = np.cumsum(others) + rank
+        ranks[rows] = own
+        rank, last = int(own[-1]), held.slice(len(held) - 1)
+    return ranks
 
 
 def _at_one_scale(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:

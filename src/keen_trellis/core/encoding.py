@@ -6,7 +6,7 @@ is ever compared by a hash alone or by strings glued together.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,7 +15,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import as_comparable, reals
+from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.link import LinkField
+from keen_trellis.core.packing import Packed, packed_alike
 from keen_trellis.core.parallel import mapped, side_by_side
 from keen_trellis.core.preparing import Prepared, prepare
 from keen_trellis.core.table import Mask, Table
@@ -108,29 +110,52 @@ def numbered(side: Prepared) -> tuple[Codes, int]:
     What could not be converted counts as blank.
     """
     values, _ = _same_footing(side.values, side.values)
-    codes: Codes | None = None
-    if pa.types.is_int64(values.type):
-        bounds = pc.min_max(values)
-        least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
-        if least is not None and greatest - least <= 2 * len(values) + 1024:
-            size = greatest - least + 1
-            codes = _distances(values, least, size)
-    if codes is None:
-        # Each stretch by itself, on its own core; their dictionaries are united afterwards.
-        parts = mapped(lambda part: part.dictionary_encode(), values)
-        together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
-        places = together.indices.to_numpy(zero_copy_only=False)
-        starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
-        # Of each stretch its own places, the last of which is that of a blank (-1).
-        found = [
-            np.append(places[start:end], np.int32(-1))[_minus_one_for_null(part.indices)]
-            for part, start, end in zip(parts, starts, starts[1:], strict=False)
-        ]
-        codes, size = np.concatenate(found), len(together.dictionary)
+    codes, size = _numbered(values)
     codes = _of_rows(codes, side)
     if codes.min(initial=0) < 0:
         return np.where(codes < 0, codes.dtype.type(size), codes), size + 1
     return codes, size
+
+
+def _numbered(values: pa.Array) -> tuple[Codes, int]:
+    """Codes of one column below a size, -1 for a blank."""
+    if pa.types.is_int64(values.type):
+        return _numbered_integers(values)
+    packs = packed_alike(values)
+    if packs is None:
+        return _numbered_by_hash(values)
+    (side,) = packs
+    codes, size = _numbered_integers(_as_integers_of(side))
+    odd = np.flatnonzero(~side.fits & _filled(values))
+    if len(odd):
+        more, count = _numbered_by_hash(values.take(pa.array(odd)))
+        codes, size = _with_odd(codes, size, odd, more, count), size + count
+    return codes, size
+
+
+def _numbered_integers(values: pa.Array) -> tuple[Codes, int]:
+    bounds = pc.min_max(values)
+    least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
+    if least is not None and greatest - least <= 2 * len(values) + 1024:
+        size = greatest - least + 1
+        return _distances(values, least, size), size
+    numbering = Numbering()
+    codes = _of_filled(numbering.add, values)
+    return codes, numbering.count
+
+
+def _numbered_by_hash(values: pa.Array) -> tuple[Codes, int]:
+    # Each stretch by itself, on its own core; their dictionaries are united afterwards.
+    parts = mapped(lambda part: part.dictionary_encode(), values)
+    together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
+    places = together.indices.to_numpy(zero_copy_only=False)
+    starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
+    # Of each stretch its own places, the last of which is that of a blank (-1).
+    found = [
+        np.append(places[start:end], np.int32(-1))[_minus_one_for_null(part.indices)]
+        for part, start, end in zip(parts, starts, starts[1:], strict=False)
+    ]
+    return np.concatenate(found), len(together.dictionary)
 
 
 def _encode_one(entry: PreparedLink) -> Encoded:
@@ -230,6 +255,37 @@ def _codes_of(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
         narrow = _narrow_codes(left, right)
         if narrow is not None:
             return narrow
+    sides = packed_alike(left, right)
+    if sides is not None:
+        return _codes_of_packed(left, right, *sides)
+    return _hashed(left, right)
+
+
+def _codes_of_packed(left: pa.Array, right: pa.Array, one: Packed, other: Packed) -> tuple[Codes, Codes, int]:
+    """Codes of texts by what they are packed into; of those that do not fit, as texts, behind them."""
+    left_codes, right_codes, size = _codes_of(_as_integers_of(one), _as_integers_of(other))
+    odd = [np.flatnonzero(~side.fits & _filled(values)) for side, values in ((one, left), (other, right))]
+    if not all(map(len, odd)):
+        return left_codes, right_codes, size
+    more, its, count = _hashed(*(v.take(pa.array(rows)) for v, rows in zip((left, right), odd, strict=True)))
+    left_codes = _with_odd(left_codes, size, odd[0], more, count)
+    return left_codes, _with_odd(right_codes, size, odd[1], its, count), size + count
+
+
+def _as_integers_of(side: Packed) -> pa.Array:
+    """Packed texts as whole numbers, blank where they do not fit."""
+    return pa.array(side.numbers, mask=None if side.fits.all() else ~side.fits)
+
+
+def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) -> Codes:
+    """Codes below a size with those of some rows, below a count, behind them."""
+    wide = codes.astype(np.int64) if size + count > np.iinfo(codes.dtype).max else codes
+    wide[rows] = np.where(found < 0, -1, found.astype(wide.dtype) + size)
+    return wide
+
+
+def _hashed(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
+    """Codes of values by looking them up: those of the larger side among those of the smaller."""
     if len(right) <= len(left):
         left_codes, right_codes, size = _look_up(left, right)
     else:
@@ -238,6 +294,10 @@ def _codes_of(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
 
 
 def _look_up(larger: pa.Array, smaller: pa.Array) -> tuple[Codes, Codes, int]:
+    if pa.types.is_int64(smaller.type):
+        numbering = Numbering()
+        codes = _of_filled(numbering.add, smaller)
+        return _of_filled(numbering.find, larger), codes, numbering.count
     coded = smaller.dictionary_encode()
     found = mapped(
         lambda part: _minus_one_for_null(pc.index_in(part, value_set=coded.dictionary, skip_nulls=True)),
@@ -245,6 +305,16 @@ def _look_up(larger: pa.Array, smaller: pa.Array) -> tuple[Codes, Codes, int]:
     )
     codes = found[0] if len(found) == 1 else np.concatenate(found)
     return codes, _minus_one_for_null(coded.indices), len(coded.dictionary)
+
+
+def _of_filled(work: Callable[[Codes], Codes], values: pa.Array) -> Codes:
+    """What is made of whole numbers, -1 for a blank."""
+    if not values.null_count:
+        return work(values.to_numpy())
+    filled = _filled(values)
+    codes = np.full(len(values), -1, np.int32)
+    codes[filled] = work(values.fill_null(0).to_numpy()[filled])
+    return codes
 
 
 def _minus_one_for_null(codes: pa.Array) -> Codes:

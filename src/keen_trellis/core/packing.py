@@ -1,0 +1,258 @@
+"""Texts that are numbers in disguise: codes such as LCM.00615 or 2026-05, packed exactly into 64 bits.
+
+Most texts that tables are joined by have a common beginning and few signs behind it. Texts of such a shape
+are told apart by one whole number each, in the order of their bytes; no two have the same. The shape is found
+on a sample, and each text is looked at whether it has it: those that have not are left to be compared as
+texts.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+
+from keen_trellis.core.parallel import side_by_side
+from keen_trellis.core.text_bytes import Vector
+
+_WORTH_IT = 20_000  # texts; fewer are compared as they are
+_SAMPLE = 1_000
+_MOST_FIT = 0.8  # the share of a sample that has a shape, for it to be worth looking for in all
+_BLOCK = 1 << 14  # texts at a time, so that what is made of them stays in the processor's cache
+_WORD = 8  # bytes
+_ONES, _TOPS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
+_ZEROS, _SIXES = np.uint64(0x3030303030303030), np.uint64(0x0606060606060606)
+_HIGH = np.uint64(0xF0F0F0F0F0F0F0F0)
+
+
+@dataclass(frozen=True)
+class _Kind:
+    """How the signs behind the beginning are packed. bits: of each sign.  most: how many signs.  fixed:
+    whether there are as many in each text, each with the same bits above those.
+    """
+
+    bits: int
+    most: int
+    fixed: bool
+
+
+_DIGITS = _Kind(0, 16, fixed=True)  # as the number that they are
+_NIBBLES = _Kind(4, 15, fixed=True)
+_LETTERS = _Kind(5, 12, fixed=True)
+_BYTES = _Kind(8, 8, fixed=False)
+
+
+@dataclass(frozen=True)
+class Shape:
+    """What texts have in common. before: their first bytes.  count: how many follow, or at most.  above: the
+    bits of each that are not packed.
+    """
+
+    kind: _Kind
+    before: bytes
+    count: int
+    above: bytes = b""
+
+
+@dataclass(frozen=True)
+class Packed:
+    """Texts as whole numbers, equal and ordered as they are. numbers: int64 of N, of no meaning where a text
+    does not fit.  fits: which of N texts have the shape; a blank has not.
+    """
+
+    numbers: Vector
+    fits: Vector
+
+
+def shape_of(*columns: pa.Array) -> Shape | None:
+    """The shape that most texts of all columns have; None where there is none, or they are few."""
+    if sum(map(len, columns)) < _WORTH_IT or not all(pa.types.is_large_string(c.type) for c in columns):
+        return None
+    sample = sorted(text for column in columns for text in _sample(column))
+    if not sample:
+        return None
+    # A few that are written otherwise do not count.
+    few = len(sample) // 20
+    before = _common(sample[few], sample[-1 - few])
+    rests = [text[len(before) :] for text in sample if text.startswith(before)]
+    wanted = _MOST_FIT * len(sample)
+    length, often = Counter(map(len, rests)).most_common(1)[0]
+    if length and often >= wanted:
+        alike = np.frombuffer(b"".join(rest for rest in rests if len(rest) == length), np.uint8)
+        shape = _fixed(before, alike.reshape(-1, length), wanted)
+        if shape is not None:
+            return shape
+    short = [rest for rest in rests if len(rest) <= _BYTES.most]
+    return Shape(_BYTES, before, _BYTES.most) if len(short) >= wanted else None
+
+
+def _sample(column: pa.Array) -> list[bytes]:
+    rows = np.linspace(0, len(column) - 1, min(len(column), _SAMPLE)).astype(np.int64)
+    texts = column.take(pa.array(np.unique(rows))).drop_null()
+    return [text.encode(errors="surrogatepass") for text in texts.to_pylist()]
+
+
+def _common(one: bytes, other: bytes) -> bytes:
+    """What both begin with."""
+    count = min(len(one), len(other))
+    same = np.frombuffer(one[:count], np.uint8) == np.frombuffer(other[:count], np.uint8)
+    return one[:count] if same.all() else one[: int(same.argmin())]
+
+
+def _fixed(before: bytes, signs: Vector, wanted: float) -> Shape | None:
+    """The narrowest shape of texts of one length that so many have."""
+    count = signs.shape[1]
+    if count <= _DIGITS.most and np.count_nonzero((signs - 48 <= 9).all(axis=1)) >= wanted:
+        return Shape(_DIGITS, before, count)
+    for kind in (_NIBBLES, _LETTERS):
+        above = signs >> kind.bits
+        usual = [np.bincount(place).argmax() for place in above.T]
+        if count <= kind.most and np.count_nonzero((above == usual).all(axis=1)) >= wanted:
+            return Shape(kind, before, count, bytes(int(bits) << kind.bits for bits in usual))
+    return None
+
+
+def packed_alike(*columns: pa.Array) -> list[Packed] | None:
+    """Columns of text packed by the shape that most of all of them have; None where there is none."""
+    shape = shape_of(*columns)
+    return None if shape is None else [packed(values, shape) for values in columns]
+
+
+def packed(values: pa.Array, shape: Shape) -> Packed:
+    """N texts packed, as far as they have the shape."""
+    if not len(values):
+        return Packed(np.zeros(0, np.int64), np.zeros(0, bool))
+    _, offsets, data = values.buffers()
+    starts = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
+    reading = _Reading(np.frombuffer(data or b"", np.uint8), starts)
+    numbers, fits = np.empty(len(values), np.int64), np.empty(len(values), bool)
+    pack = _packer(shape)
+
+    def fill(part: slice) -> None:
+        for first in range(part.start, part.stop, _BLOCK):
+            rows = slice(first, min(first + _BLOCK, part.stop))
+            numbers[rows], fits[rows] = pack(reading, rows)
+
+    side_by_side(fill, len(values))
+    if values.null_count:
+        fits &= values.is_valid().to_numpy(zero_copy_only=False)
+    return Packed(numbers, fits)
+
+
+class _Reading:
+    """Reads words of texts out of all their bytes."""
+
+    def __init__(self, data: Vector, starts: Vector) -> None:
+        if len(data) < _WORD:  # a word can be read from it
+            data = np.concatenate((data, np.zeros(_WORD, np.uint8)))
+        self.starts, self._data = starts, data
+        self._last = len(data) - _WORD
+        self._words = np.ndarray(self._last + 1, "<u8", data, strides=(1,))
+
+    def lengths(self, rows: slice) -> Vector:
+        """Of each text its bytes."""
+        found: Vector = self.starts[rows.start + 1 : rows.stop + 1] - self.starts[rows]
+        return found
+
+    def word(self, rows: slice, place: int, count: Vector | int) -> Vector:
+        """Of each text the bytes from a place on, as many as are there of `count` or eight, the first of them
+        the lowest; zero above them.
+        """
+        at = self.starts[rows] + place
+        if at[-1] <= self._last:
+            found = self._words[at]
+        else:
+            # Nothing is read behind the last byte.
+            within = np.minimum(at, self._last)
+            beyond = np.minimum(at - within, _WORD).astype(np.uint64) * np.uint64(8)
+            found = np.where(beyond < 64, self._words[within] >> np.minimum(beyond, np.uint64(63)), 0)
+        return _lowest(found, count)
+
+    def has_nul(self, rows: slice) -> bool:
+        """Whether the character NUL is in some text of these."""
+        stretch = self._data[self.starts[rows.start] : self.starts[rows.stop]]
+        return bool(len(stretch)) and not stretch.all()
+
+
+def _lowest(words: Vector, count: Vector | int) -> Vector:
+    """Words of which only the lowest so many bytes are kept; count: below 0 as 0, above 8 as 8."""
+    if isinstance(count, int):
+        return words if count >= _WORD else words & np.uint64((1 << 8 * max(count, 0)) - 1)
+    bits = (np.clip(count, 0, _WORD) * 8).astype(np.uint64)
+    # A shift by 64 bits is none: in two steps, then.
+    kept: Vector = ~(np.uint64(2**64 - 1) << (bits >> np.uint64(1)) << (bits - (bits >> np.uint64(1))))
+    return words & kept
+
+
+_Pack = Callable[[_Reading, slice], tuple[Vector, Vector]]
+
+
+def _packer(shape: Shape) -> _Pack:
+    """What packs some texts of a shape."""
+    begins, behind = shape.before, len(shape.before)
+    heads = [
+        (place, len(begins[place : place + _WORD]), _as_word(begins[place : place + _WORD]))
+        for place in range(0, behind, _WORD)
+    ]
+    firsts = [(place, min(shape.count - place, _WORD)) for place in range(0, shape.count, _WORD)]
+
+    def pack(reading: _Reading, rows: slice) -> tuple[Vector, Vector]:
+        lengths = reading.lengths(rows) - behind
+        fits = lengths == shape.count if shape.kind.fixed else (lengths >= 0) & (lengths <= shape.count)
+        for place, count, word in heads:
+            fits &= reading.word(rows, place, count) == word
+        if not shape.kind.fixed:
+            words = reading.word(rows, behind, lengths)
+            if reading.has_nul(rows):
+                # A text with NUL at its end would be the one without it.
+                filled = words | ~_lowest(np.full(len(words), 2**64 - 1, np.uint64), lengths)
+                fits &= ((filled - _ONES) & ~filled & _TOPS) == 0
+            # So that they are ordered as they are without a sign.
+            return (words.byteswap() ^ np.uint64(1 << 63)).view(np.int64), fits
+        number = np.zeros(len(lengths), np.uint64)
+        for place, count in firsts:
+            words = reading.word(rows, behind + place, count)
+            if shape.kind is _DIGITS:
+                made, is_one = _decimal(words, count)
+                number = number * np.uint64(10**count) + made
+            else:
+                above = _as_word(shape.above[place : place + count])
+                of_each = _as_word(bytes([0xFF << shape.kind.bits & 0xFF] * count))
+                is_one = (words & of_each) == above
+                made = _squeezed(words & ~of_each, count, shape.kind.bits)
+                number = (number << np.uint64(count * shape.kind.bits)) | made
+            fits &= is_one
+        return number.view(np.int64), fits
+
+    return pack
+
+
+def _as_word(text: bytes) -> np.uint64:
+    return np.uint64(int.from_bytes(text, "little"))
+
+
+def _decimal(words: Vector, count: int) -> tuple[Vector, Vector]:
+    """The numbers that so many digits are, and whether they are digits: eight at once, by three products that
+    each join neighbours (as by D. Lemire, "Quickly parsing eight digits").
+    """
+    up = np.uint64(8 * (_WORD - count))
+    digits = (words << up) - (_ZEROS >> up << up)
+    is_one = (digits | (digits + _SIXES)) & _HIGH == 0
+    digits = digits * np.uint64(10) + (digits >> np.uint64(8)) & np.uint64(0x00FF00FF00FF00FF)
+    digits = digits * np.uint64(100) + (digits >> np.uint64(16)) & np.uint64(0x0000FFFF0000FFFF)
+    return digits * np.uint64(10_000) + (digits >> np.uint64(32)) & np.uint64(0xFFFFFFFF), is_one
+
+
+def _squeezed(words: Vector, count: int, bits: int) -> Vector:
+    """The lowest bits of each of so many bytes next to each other, those of the first byte the highest."""
+    # The other way round: the first byte of a text stands highest.
+    found = words.byteswap()
+    gap = 8 - bits
+    for step in (1, 2, 4):
+        width, apart = step * bits, step * 8
+        lower = np.uint64(sum(((1 << width) - 1) << place for place in range(0, 64, 2 * apart)))
+        found = (found & lower) | ((found & (lower << np.uint64(apart))) >> np.uint64(gap * step))
+    return found >> np.uint64(bits * (_WORD - count))

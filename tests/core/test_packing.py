@@ -1,0 +1,174 @@
+"""Texts as whole numbers, and whole numbers as codes: the same answers as texts give, only sooner."""
+
+import random
+import unittest
+from itertools import pairwise
+from unittest import mock
+
+import numpy as np
+import pyarrow as pa
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keen_trellis.core import comparing, packing
+from keen_trellis.core.comparing import ordered_as
+from keen_trellis.core.encoding import encode, numbered, prepare_links
+from keen_trellis.core.hashing import Numbering
+from keen_trellis.core.link import LinkField
+from keen_trellis.core.packing import packed, packed_alike, shape_of
+from keen_trellis.core.preparing import prepare
+from keen_trellis.core.table import ArrowTable, Cells
+from tests.core import test_matching_against_sqlite
+
+ODD = (
+    None, "", "odd", " LCM.1", "LCM.0000١", "LCM.-0001", "LCM.", "LCM.00615", "00615", "\0", "LCM.0\0",
+    "LCM.0", "LCM.00615\0", "LCM.0061", "LCM.006150", "longer than two words are", "ä", "日本語",
+    "\U0001f600", "2026-05", "GB-LND", "gb-lnd", "L-0151", "+1", "0" * 16, "9" * 16, "9" * 17,
+)  # fmt: skip
+SHAPES = {
+    "digits": lambda chosen: f"LCM.{chosen.randrange(100_000):05}",
+    "many digits": lambda chosen: f"{chosen.randrange(10**16):016}",
+    "months": lambda chosen: f"20{chosen.randrange(100):02}-{chosen.randrange(1, 13):02}",
+    "days": lambda chosen: f"{chosen.choice(('2025', '2026'))}-{chosen.randrange(1, 13):02}-11",
+    "letters": lambda chosen: "".join(chosen.choices("ABCDEFGHIJKLMNOPQRSTUVWXYZ", k=12)),
+    "places": lambda chosen: "GB-" + "".join(chosen.choices("ABXYZ", k=3)),
+    "any length": lambda chosen: f"L-{chosen.randrange(10 ** chosen.randrange(1, 7))}",
+    "long beginning": lambda chosen: f"Lantern Coast Museums, object {chosen.randrange(10**6):06}",
+    "NUL": lambda chosen: "a" + chosen.choice(("", "\0", "\0\0", "b", "b\0", "\0b")),
+    "bytes": lambda chosen: chosen.choice(("ä", "é", "a", "zz", "日本", "ß")) * chosen.randrange(3),
+    "none": lambda chosen: "".join(chosen.choices("abc ", k=chosen.randrange(30))),
+    "one": lambda chosen: "x",
+    "empty": lambda chosen: "",
+}
+
+
+def small(test):
+    """A test for which few texts are as good as many."""
+    test.enterContext(mock.patch.object(packing, "_WORTH_IT", 0))
+    for name, value in (("_MANY", 2), ("_SAMPLE", 4), ("_BLOCK", 3)):
+        test.enterContext(mock.patch.object(comparing, name, value))
+
+
+def texts_of(name, count, seed, odd=0):
+    """Texts of a shape, with some that have not got it at odd places, the last of all among them."""
+    chosen = random.Random(seed)
+    texts = [SHAPES[name](chosen) for _ in range(count)]
+    for _ in range(odd):
+        texts.insert(chosen.randrange(len(texts) + 1), chosen.choice(ODD))
+    return texts + [chosen.choice(ODD)] * (odd > 0)
+
+
+def column(texts):
+    return pa.array(texts, pa.large_string())
+
+
+class Packing(unittest.TestCase):
+    def setUp(self):
+        small(self)
+
+    def check(self, texts):
+        """Packed texts are equal, and ordered, as they are; a blank never fits."""
+        values = column(texts)
+        shape = shape_of(values)
+        if shape is None:
+            return 0.0
+        for held in (values, pa.concat_arrays([column(["before", None]), values]).slice(2)):
+            made = packed(held, shape)
+            pairs = zip(texts, made.numbers.tolist(), made.fits.tolist(), strict=True)
+            fitting = sorted((text.encode(), number) for text, number, fits in pairs if fits)
+            for (text, number), (other, its) in pairwise(fitting):
+                self.assertEqual((text == other, text < other), (number == its, number < its), (text, other))
+        return len(fitting) / len(texts)
+
+    def test_each_shape(self):
+        for name in SHAPES:
+            for count, odd in ((1, 0), (2, 1), (50, 3), (3_000, 0), (3_000, 40)):
+                with self.subTest(name, count=count, odd=odd):
+                    found = self.check(texts_of(name, count, count, odd))
+                    if count == 3_000 and name not in ("none", "NUL"):
+                        self.assertGreater(found, 0.9)
+
+    @given(
+        st.lists(st.none() | st.sampled_from(ODD) | st.text(max_size=12), max_size=40),
+        st.sampled_from(list(SHAPES)),
+    )
+    def test_any_texts(self, texts, name):
+        self.check([*texts, *texts_of(name, 60, 1)])
+        self.check(texts)
+
+    def test_what_has_no_shape_or_is_few(self):
+        self.assertIsNone(shape_of(column([])))
+        self.assertIsNone(shape_of(column([None, None])))
+        self.assertIsNone(shape_of(pa.array([1, 2])))
+        with mock.patch.object(packing, "_WORTH_IT", 100):
+            self.assertIsNone(packed_alike(column(["a"] * 99)))
+            self.assertIsNotNone(packed_alike(column(["a"] * 50), column(["b"] * 50)))
+
+    def test_codes_are_those_of_texts(self):
+        for name in SHAPES:
+            for odd in (0, 30):
+                left, right = texts_of(name, 2_000, 1, odd), texts_of(name, 300, 2, odd)
+                with self.subTest(name, odd=odd):
+                    one, other = (ArrowTable(pa.table({"k": column(texts)})) for texts in (left, right))
+                    found = encode(prepare_links(one, other, [LinkField("k", "k")]))
+                    codes = dict(zip(right, found.right.tolist(), strict=True))
+                    told = [code for code in codes.values() if code >= 0]
+                    self.assertEqual(len({*told}), len(told))
+                    for text, code in zip(left, found.left.tolist(), strict=True):
+                        # An empty text is a blank.
+                        self.assertEqual(code >= 0 and code == codes.get(text), bool(text) and text in codes)
+                        self.assertLess(code, found.size)
+                    alone, size = numbered(prepare(Cells(column(left)), LinkField("k", "k").preparation))
+                    by_text = {}
+                    for text, code in zip(left, alone.tolist(), strict=True):
+                        self.assertEqual(by_text.setdefault(text or None, code), code)
+                    self.assertEqual(len({*by_text.values()}), len(by_text))
+                    self.assertTrue(alone.min() >= 0 and alone.max() < size)
+
+    def test_ranks_are_in_the_order_of_texts(self):
+        for name in SHAPES:
+            for odd in (0, 30):
+                texts = [text for text in texts_of(name, 500, 3, odd) if text is not None]
+                with self.subTest(name, odd=odd):
+                    ranks = ordered_as(column([*texts, None])).tolist()[:-1]
+                    order = sorted(range(len(texts)), key=lambda row: texts[row].encode())
+                    for one, other in pairwise(order):
+                        self.assertEqual(ranks[one] == ranks[other], texts[one] == texts[other])
+                        self.assertLessEqual(ranks[one], ranks[other])
+
+
+class Codes(unittest.TestCase):
+    def check(self, numbers, others):
+        numbering = Numbering()
+        half = len(numbers) // 2
+        codes = np.concatenate((numbering.add(numbers[:half]), numbering.add(numbers[half:])))
+        distinct, place = np.unique(numbers, return_inverse=True)
+        self.assertEqual(numbering.count, len(distinct))
+        self.assertEqual(len({*zip(place.tolist(), codes.tolist(), strict=True)}), len(distinct))
+        self.assertTrue((numbering.find(numbers) == codes).all())
+        found = numbering.find(others)
+        self.assertTrue(((found >= 0) == np.isin(others, numbers)).all())
+        by_code = np.zeros(numbering.count, np.int64)
+        by_code[codes] = numbers
+        self.assertTrue((by_code[found[found >= 0]] == others[found >= 0]).all())
+
+    @given(st.lists(st.integers(-(2**63), 2**63 - 1) | st.integers(-3, 3), max_size=60))
+    def test_any_numbers(self, numbers):
+        self.check(np.array(numbers, np.int64), np.array([*numbers, 0, 1, 2**63 - 1], np.int64))
+
+    def test_many_and_such_as_differ_in_few_bits(self):
+        row = np.arange(30_000)
+        for numbers in (row, row << 32, row << 44, (row << 20) | 7, row % 100, -row, row * (2**31 + 1)):
+            self.check(numbers, numbers[::3] + 1)
+
+
+class AgainstSqlite(test_matching_against_sqlite.AgainstSqlite):
+    """The generated comparisons with few texts packed, too."""
+
+    def setUp(self):
+        super().setUp()
+        small(self)
+
+
+if __name__ == "__main__":
+    unittest.main()
