@@ -161,7 +161,7 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
         return sides[0].numbers, sides[1].numbers
     # One column by itself is not copied: it may be as large as what is left of the memory.
     both = pa.concat_arrays([left, right]) if len(right) else left
-    if _are_mostly_distinct(both):
+    if are_mostly_distinct(both):
         found = _ranked_in_order(both)
         return found[: len(left)], found[len(left) :]
     both = both.dictionary_encode()
@@ -174,12 +174,15 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     return found[: len(left)], found[len(left) :]
 
 
-def _are_mostly_distinct(texts: pa.Array) -> bool:
-    """Whether a dictionary of many texts would hold most of them, as a sample tells."""
-    if len(texts) < _MANY:
+def are_mostly_distinct(*columns: pa.Array) -> bool:
+    """Whether columns hold so many texts, most of them distinct, that a dictionary of each would be large; by
+    a sample.
+    """
+    if min(map(len, columns)) < _MANY or not all(pa.types.is_large_string(c.type) for c in columns):
         return False
-    rows = np.linspace(0, len(texts) - 1, _SAMPLE).astype(np.int64)
-    return len(texts.take(pa.array(rows)).unique()) > _SAMPLE // 2
+    rows = [np.linspace(0, len(texts) - 1, _SAMPLE).astype(np.int64) for texts in columns]
+    samples = [texts.take(pa.array(own)) for texts, own in zip(columns, rows, strict=True)]
+    return all(len(sample.unique()) > _SAMPLE // 2 for sample in samples)
 
 
 def _ranked_in_order(texts: pa.Array) -> Vector:

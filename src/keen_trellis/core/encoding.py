@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.comparing import as_comparable, reals
+from keen_trellis.core.comparing import are_mostly_distinct, as_comparable, reals
 from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.packing import Packed, packed_alike
@@ -22,11 +22,13 @@ from keen_trellis.core.parallel import mapped, side_by_side
 from keen_trellis.core.preparing import Prepared, prepare
 from keen_trellis.core.table import Mask, Table
 from keen_trellis.core.task import Task
+from keen_trellis.core.text_bytes import parted
 from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow
 
 Codes = np.ndarray[Any, np.dtype[Any]]
 
 _LARGEST_CODE = np.iinfo(np.int64).max
+_PART = 2_000_000  # texts, about, that are numbered at a time where most of many are distinct
 _BLOCK = 1 << 15  # rows at a time, so that what is made of them stays in the processor's cache
 
 
@@ -145,6 +147,13 @@ def _numbered_integers(values: pa.Array) -> tuple[Codes, int]:
 
 
 def _numbered_by_hash(values: pa.Array) -> tuple[Codes, int]:
+    if are_mostly_distinct(values):
+        (codes,), size = _in_parts([values], _numbered_at_once)
+        return codes, size
+    return _numbered_at_once(values)
+
+
+def _numbered_at_once(values: pa.Array) -> tuple[Codes, int]:
     # Each stretch by itself, on its own core; their dictionaries are united afterwards.
     parts = mapped(lambda part: part.dictionary_encode(), values)
     together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
@@ -286,6 +295,29 @@ def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) ->
 
 def _hashed(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
     """Codes of values by looking them up: those of the larger side among those of the smaller."""
+    if are_mostly_distinct(left, right):
+        (one, other), size = _in_parts([left, right], _looked_up)
+        return one, other, size
+    return _looked_up(left, right)
+
+
+def _in_parts(columns: Sequence[pa.Array], work: Callable[..., Any]) -> tuple[list[Codes], int]:
+    """Codes of many texts in parts that fit the processor's cache better, and hold few at a time. work: gives
+    codes for each column and their size.
+    """
+    count = min(sum(map(len, columns)) // _PART + 1, 256)
+    part_of = [parted(values, count) for values in columns]
+    codes, size = [np.full(len(values), -1, np.int32) for values in columns], 0
+    for part in range(count):
+        rows = [np.flatnonzero(parts == part) for parts in part_of]
+        *found, more = work(*(v.take(pa.array(r)) for v, r in zip(columns, rows, strict=True)))
+        for of, its, made in zip(codes, rows, found, strict=True):
+            of[its] = np.where(made < 0, -1, made + size)
+        size += more
+    return codes, size
+
+
+def _looked_up(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
     if len(right) <= len(left):
         left_codes, right_codes, size = _look_up(left, right)
     else:

@@ -16,13 +16,12 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.parallel import side_by_side
-from keen_trellis.core.text_bytes import Vector
+from keen_trellis.core.text_bytes import WORD, Vector, Words, lowest_bytes
 
 _WORTH_IT = 20_000  # texts; fewer are compared as they are
 _SAMPLE = 1_000
 _MOST_FIT = 0.8  # the share of a sample that has a shape, for it to be worth looking for in all
 _BLOCK = 1 << 14  # texts at a time, so that what is made of them stays in the processor's cache
-_WORD = 8  # bytes
 _ONES, _TOPS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
 _ZEROS, _SIXES = np.uint64(0x3030303030303030), np.uint64(0x0606060606060606)
 _HIGH = np.uint64(0xF0F0F0F0F0F0F0F0)
@@ -125,16 +124,14 @@ def packed(values: pa.Array, shape: Shape) -> Packed:
     """N texts packed, as far as they have the shape."""
     if not len(values):
         return Packed(np.zeros(0, np.int64), np.zeros(0, bool))
-    _, offsets, data = values.buffers()
-    starts = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
-    reading = _Reading(np.frombuffer(data or b"", np.uint8), starts)
+    words = Words(values)
     numbers, fits = np.empty(len(values), np.int64), np.empty(len(values), bool)
     pack = _packer(shape)
 
     def fill(part: slice) -> None:
         for first in range(part.start, part.stop, _BLOCK):
             rows = slice(first, min(first + _BLOCK, part.stop))
-            numbers[rows], fits[rows] = pack(reading, rows)
+            numbers[rows], fits[rows] = pack(words, rows)
 
     side_by_side(fill, len(values))
     if values.null_count:
@@ -142,79 +139,34 @@ def packed(values: pa.Array, shape: Shape) -> Packed:
     return Packed(numbers, fits)
 
 
-class _Reading:
-    """Reads words of texts out of all their bytes."""
-
-    def __init__(self, data: Vector, starts: Vector) -> None:
-        if len(data) < _WORD:  # a word can be read from it
-            data = np.concatenate((data, np.zeros(_WORD, np.uint8)))
-        self.starts, self._data = starts, data
-        self._last = len(data) - _WORD
-        self._words = np.ndarray(self._last + 1, "<u8", data, strides=(1,))
-
-    def lengths(self, rows: slice) -> Vector:
-        """Of each text its bytes."""
-        found: Vector = self.starts[rows.start + 1 : rows.stop + 1] - self.starts[rows]
-        return found
-
-    def word(self, rows: slice, place: int, count: Vector | int) -> Vector:
-        """Of each text the bytes from a place on, as many as are there of `count` or eight, the first of them
-        the lowest; zero above them.
-        """
-        at = self.starts[rows] + place
-        if at[-1] <= self._last:
-            found = self._words[at]
-        else:
-            # Nothing is read behind the last byte.
-            within = np.minimum(at, self._last)
-            beyond = np.minimum(at - within, _WORD).astype(np.uint64) * np.uint64(8)
-            found = np.where(beyond < 64, self._words[within] >> np.minimum(beyond, np.uint64(63)), 0)
-        return _lowest(found, count)
-
-    def has_nul(self, rows: slice) -> bool:
-        """Whether the character NUL is in some text of these."""
-        stretch = self._data[self.starts[rows.start] : self.starts[rows.stop]]
-        return bool(len(stretch)) and not stretch.all()
-
-
-def _lowest(words: Vector, count: Vector | int) -> Vector:
-    """Words of which only the lowest so many bytes are kept; count: below 0 as 0, above 8 as 8."""
-    if isinstance(count, int):
-        return words if count >= _WORD else words & np.uint64((1 << 8 * max(count, 0)) - 1)
-    bits = (np.clip(count, 0, _WORD) * 8).astype(np.uint64)
-    # A shift by 64 bits is none: in two steps, then.
-    kept: Vector = ~(np.uint64(2**64 - 1) << (bits >> np.uint64(1)) << (bits - (bits >> np.uint64(1))))
-    return words & kept
-
-
-_Pack = Callable[[_Reading, slice], tuple[Vector, Vector]]
+_Pack = Callable[[Words, slice], tuple[Vector, Vector]]
 
 
 def _packer(shape: Shape) -> _Pack:
     """What packs some texts of a shape."""
     begins, behind = shape.before, len(shape.before)
     heads = [
-        (place, len(begins[place : place + _WORD]), _as_word(begins[place : place + _WORD]))
-        for place in range(0, behind, _WORD)
+        (place, len(begins[place : place + WORD]), _as_word(begins[place : place + WORD]))
+        for place in range(0, behind, WORD)
     ]
-    firsts = [(place, min(shape.count - place, _WORD)) for place in range(0, shape.count, _WORD)]
+    firsts = [(place, min(shape.count - place, WORD)) for place in range(0, shape.count, WORD)]
 
-    def pack(reading: _Reading, rows: slice) -> tuple[Vector, Vector]:
-        lengths = reading.lengths(rows) - behind
+    def pack(held: Words, rows: slice) -> tuple[Vector, Vector]:
+        lengths = held.lengths(rows) - behind
         fits = lengths == shape.count if shape.kind.fixed else (lengths >= 0) & (lengths <= shape.count)
         for place, count, word in heads:
-            fits &= reading.word(rows, place, count) == word
+            fits &= held.word(rows, place, count) == word
         if not shape.kind.fixed:
-            words = reading.word(rows, behind, lengths)
-            if reading.has_nul(rows):
+            words = held.word(rows, behind, lengths)
+            if held.has_nul(rows):
                 # A text with NUL at its end would be the one without it.
-                filled = words | ~_lowest(np.full(len(words), 2**64 - 1, np.uint64), lengths)
+                filled = words | ~lowest_bytes(np.full(len(words), 2**64 - 1, np.uint64), lengths)
                 fits &= ((filled - _ONES) & ~filled & _TOPS) == 0
             # So that they are ordered as they are without a sign.
             return (words.byteswap() ^ np.uint64(1 << 63)).view(np.int64), fits
         number = np.zeros(len(lengths), np.uint64)
         for place, count in firsts:
-            words = reading.word(rows, behind + place, count)
+            words = held.word(rows, behind + place, count)
             if shape.kind is _DIGITS:
                 made, is_one = _decimal(words, count)
                 number = number * np.uint64(10**count) + made
@@ -238,7 +190,7 @@ def _decimal(words: Vector, count: int) -> tuple[Vector, Vector]:
     """The numbers that so many digits are, and whether they are digits: eight at once, by three products that
     each join neighbours (as by D. Lemire, "Quickly parsing eight digits").
     """
-    up = np.uint64(8 * (_WORD - count))
+    up = np.uint64(8 * (WORD - count))
     digits = (words << up) - (_ZEROS >> up << up)
     is_one = (digits | (digits + _SIXES)) & _HIGH == 0
     digits = digits * np.uint64(10) + (digits >> np.uint64(8)) & np.uint64(0x00FF00FF00FF00FF)
@@ -255,4 +207,4 @@ def _squeezed(words: Vector, count: int, bits: int) -> Vector:
         width, apart = step * bits, step * 8
         lower = np.uint64(sum(((1 << width) - 1) << place for place in range(0, 64, 2 * apart)))
         found = (found & lower) | ((found & (lower << np.uint64(apart))) >> np.uint64(gap * step))
-    return found >> np.uint64(bits * (_WORD - count))
+    return found >> np.uint64(bits * (WORD - count))

@@ -7,7 +7,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from keen_trellis.core.parallel import side_by_side
+
 Vector = np.ndarray[Any, Any]
+WORD = 8  # bytes
+_BLOCK = 1 << 14  # texts at a time, so that what is made of them stays in the processor's cache
+_MULTIPLIER = np.uint64(0x9E3779B97F4A7C15)
 
 
 def bytes_of(values: pa.Array) -> tuple[Vector, Vector]:
@@ -34,3 +39,76 @@ def with_blanks(made: pa.Array, is_filled: Vector | None) -> pa.Array:
     if is_filled is None:
         return made
     return made.take(pa.array(np.cumsum(is_filled) - 1, mask=~is_filled))
+
+
+class Words:
+    """Reads words of texts out of all their bytes."""
+
+    def __init__(self, values: pa.Array) -> None:
+        _, offsets, held = values.buffers()
+        starts = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
+        data = np.frombuffer(held or b"", np.uint8)
+        if len(data) < WORD:  # a word can be read from it
+            data = np.concatenate((data, np.zeros(WORD, np.uint8)))
+        self.starts, self._data = starts, data
+        self._last = len(data) - WORD
+        self._words = np.ndarray(self._last + 1, "<u8", data, strides=(1,))
+
+    def lengths(self, rows: slice) -> Vector:
+        """Of each text its bytes."""
+        found: Vector = self.starts[rows.start + 1 : rows.stop + 1] - self.starts[rows]
+        return found
+
+    def word(self, rows: slice, place: Vector | int, count: Vector | int) -> Vector:
+        """Of each text the bytes from a place on, as many as are there of `count` or eight, the first of them
+        the lowest; zero above them. place: not behind the end of a text.
+        """
+        at = self.starts[rows] + place
+        if at[-1] <= self._last:
+            found = self._words[at]
+        else:
+            # Nothing is read behind the last byte.
+            within = np.minimum(at, self._last)
+            beyond = np.minimum(at - within, WORD).astype(np.uint64) * np.uint64(8)
+            found = np.where(beyond < 64, self._words[within] >> np.minimum(beyond, np.uint64(63)), 0)
+        return lowest_bytes(found, count)
+
+    def has_nul(self, rows: slice) -> bool:
+        """Whether the character NUL is in some text of these."""
+        stretch = self._data[self.starts[rows.start] : self.starts[rows.stop]]
+        return bool(len(stretch)) and not stretch.all()
+
+
+def lowest_bytes(words: Vector, count: Vector | int) -> Vector:
+    """Words of which only the lowest so many bytes are kept; count: below 0 as 0, above 8 as 8."""
+    if isinstance(count, int):
+        return words if count >= WORD else words & np.uint64((1 << 8 * max(count, 0)) - 1)
+    bits = (np.clip(count, 0, WORD) * 8).astype(np.uint64)
+    # A shift by 64 bits is none: in two steps, then.
+    kept: Vector = ~(np.uint64(2**64 - 1) << (bits >> np.uint64(1)) << (bits - (bits >> np.uint64(1))))
+    return words & kept
+
+
+def parted(values: pa.Array, count: int) -> Vector:
+    """For each text in which of so many parts (at most 256) it is, as uint8: equal texts are in the same one.
+
+    It goes by the length, and the words at the beginning, in the middle and at the end.
+    """
+    found = np.zeros(len(values), np.uint8)
+    if not len(values):
+        return found
+    words = Words(values)
+
+    def fill(part: slice) -> None:
+        for first in range(part.start, part.stop, _BLOCK):
+            rows = slice(first, min(first + _BLOCK, part.stop))
+            lengths = words.lengths(rows)
+            last = np.maximum(lengths - WORD, 0)
+            mixed = lengths.astype(np.uint64)
+            for place in (0, last // 2, last):
+                mixed = (mixed ^ words.word(rows, place, lengths)) * _MULTIPLIER
+                mixed ^= mixed >> np.uint64(29)
+            found[rows] = (mixed >> np.uint64(32)) % np.uint64(count)
+
+    side_by_side(fill, len(values))
+    return found
