@@ -40,13 +40,16 @@ from keen_trellis.sources.library import Library
 ROWS, LIMIT = 60_000_000, 4.0  # of the larger file, and GB of memory
 _BATCH = 1_000_000
 _SEED = 12
-_OTHERS = 8  # fields of short texts beside the key and the venue
+_OTHERS = 6  # fields of short texts beside the loan, its entry, the key and the venue
+_SPREAD = 7_919  # entries that follow each other are not ordered so
 _STEPS = (
     "looked at",
     "matched",
     "filtered",
     "sorted by two texts that repeat",
-    "sorted by a text that is unique",
+    "sorted by a code that is unique",
+    "sorted by a long text that is unique",
+    "the first of each long text",
     "latest of each key",
     "summed up",
     "written",
@@ -85,7 +88,9 @@ def _write(folder: Path, rows: int) -> list[int]:
             "key": names.take(pa.array(chance.integers(0, keys, size))),
             "venue": venues.take(pa.array(chance.integers(0, len(venues), size))),
         }
-        for number in range(_OTHERS - 1):
+        entries = (np.arange(first, first + size) * _SPREAD % 10**9).astype("U9")
+        columns["entry"] = pa.array(np.char.add(np.char.add("Entry no ", entries), " of 2026"))
+        for number in range(_OTHERS):
             columns[f"note {number}"] = words.take(pa.array(chance.integers(0, len(words), size)))
         return pa.table(columns)
 
@@ -142,10 +147,12 @@ def _work(step: str, folder: Path) -> Callable[[], int]:
             "sort",
             SortSettings((SortKeySettings("venue"), SortKeySettings("note 0", descending=True))),
         ),
-        "sorted by a text that is unique": (
+        "sorted by a code that is unique": (
             "sort",
             SortSettings((SortKeySettings("loan", descending=True),)),
         ),
+        "sorted by a long text that is unique": ("sort", SortSettings((SortKeySettings("entry"),))),
+        "the first of each long text": ("distinct", DistinctSettings(keys=(KeySettings("entry"),))),
         "latest of each key": ("distinct", DistinctSettings(keys=(KeySettings("key"),), keep="last")),
         "summed up": (
             "summarise",
