@@ -16,7 +16,8 @@ from benchmarks.report import QUICK_ROWS, USUAL_ROWS, report
 @click.option(
     "--hand-off", is_flag=True, help="A hand-off instead, part by part (./trellis test --hand-off first)."
 )
-def speed(rows: int | None, quick: bool, large_files: bool, hand_off: bool) -> None:
+@click.option("--growing", is_flag=True, help="How matching grows with the rows instead.")
+def speed(rows: int | None, quick: bool, large_files: bool, hand_off: bool, growing: bool) -> None:
     """Print speed and memory as ratios in one run."""
     if quick and rows is not None:
         raise click.UsageError("Both --quick and --rows say how many rows there are: give one of them.")
@@ -24,6 +25,11 @@ def speed(rows: int | None, quick: bool, large_files: bool, hand_off: bool) -> N
         from benchmarks import large_files as larger
 
         larger.report(rows or larger.ROWS, larger.LIMIT)
+        return
+    if growing:
+        from benchmarks import growing as grows
+
+        grows.report(rows or grows.ROWS)
         return
     if hand_off:
         from benchmarks import handing_off

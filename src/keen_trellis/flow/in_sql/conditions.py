@@ -14,7 +14,8 @@ from keen_trellis.core.relative_periods import first_and_last
 from keen_trellis.core.table import Field, find_field
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.in_sql.rows import NotInSql, SqlRows, has_value, is_null
-from keen_trellis.flow.in_sql.scalars import Scalars, with_escape
+from keen_trellis.flow.in_sql.saying import with_escape
+from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
 
 _SIGNS = {

@@ -12,9 +12,10 @@ from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.stacking import StackedField
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.in_sql.casts import CASTS, converted
 from keen_trellis.flow.in_sql.made_here import Making
 from keen_trellis.flow.in_sql.rows import NotInSql, Said, SqlRows, Stacked, kept
-from keen_trellis.flow.in_sql.scalars import CASTS, Scalars, converted
+from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
 from keen_trellis.flow.in_sql.widening import Widened
 

@@ -11,6 +11,7 @@ from keen_trellis.core.conversion import read_as
 from keen_trellis.core.filling import Fill, FillWith, Gaps
 from keen_trellis.core.table import Field
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.in_sql.casts import converted
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
     Said,
@@ -22,7 +23,7 @@ from keen_trellis.flow.in_sql.rows import (
     named,
     ordered,
 )
-from keen_trellis.flow.in_sql.scalars import Scalars, converted
+from keen_trellis.flow.in_sql.scalars import Scalars
 from keen_trellis.flow.in_sql.target import SqlTarget
 
 _NEAR = (FillWith.BEFORE, FillWith.AFTER)
