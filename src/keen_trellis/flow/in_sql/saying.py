@@ -6,7 +6,7 @@ import datetime as dt
 import re
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 import sqlglot.expressions as exp
@@ -16,10 +16,8 @@ from keen_trellis.core.expressions.held import scale_of
 from keen_trellis.core.expressions.parsing import Parsed
 from keen_trellis.core.values import FieldType, type_of_arrow
 from keen_trellis.flow.in_sql.casts import CASTS, converted
+from keen_trellis.flow.in_sql.columns import Columns
 from keen_trellis.flow.in_sql.rows import NotInSql, is_null
-
-if TYPE_CHECKING:
-    from keen_trellis.flow.in_sql.scalars import Scalars
 
 _DAYS = 6  # digits of a number of days
 _DAY = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
@@ -34,9 +32,9 @@ _COMPARED = (exp.EQ, exp.NEQ, exp.NullSafeEQ, exp.NullSafeNEQ, *_ORDERING)
 class Saying:
     """Says the parts of one expression."""
 
-    def __init__(self, scalars: Scalars, read: Parsed) -> None:
-        self._scalars, self._read = scalars, read
-        self._target = scalars.target
+    def __init__(self, columns: Columns, read: Parsed) -> None:
+        self._columns, self._read = columns, read
+        self._target = columns.target
 
     def said(self, tree: exp.Expr) -> exp.Expr:
         """A part in SQL. NotInSql."""
@@ -50,8 +48,8 @@ class Saying:
 
     def partner_found(self, tree: exp.Anonymous) -> exp.Expr:
         """PARTNER_FOUND: whether a cell of the fields that a join took from a table has a partner."""
-        rows, table = self._scalars.rows, tree.expressions[0].name
-        found = [self._scalars.has_partner(entry.name) for entry in rows.fields if entry.table == table]
+        rows, table = self._columns.rows, tree.expressions[0].name
+        found = [self._columns.has_partner(entry.name) for entry in rows.fields if entry.table == table]
         known = [test for test in found if test is not None]
         if len(known) < len(found):
             raise self._refused(tree)
@@ -61,12 +59,12 @@ class Saying:
         return NotInSql(f"“{tree.sql()}” has no SQL that means the same everywhere{why}.")
 
     def column(self, tree: exp.Expr) -> exp.Expr:
-        return self._scalars.column(self._read.fields[id(tree.this)].name)
+        return self._columns.column(self._read.fields[id(tree.this)].name)
 
     def literal(self, tree: exp.Literal) -> exp.Expr:
         if tree.is_string or self.type_of(tree) is not FieldType.REAL:
             return tree.copy()
-        return self._scalars.literal(float(tree.name), FieldType.REAL)
+        return self._columns.literal(float(tree.name), FieldType.REAL)
 
     def negative(self, tree: exp.Expr) -> exp.Expr:
         if isinstance(tree.this, exp.Literal) and tree.this.name == str(2**63):
@@ -113,7 +111,7 @@ class Saying:
         plain = [self._as_exact_real(side, types) for side in sides]
         for kind, is_plain in zip(types[1:], plain[1:], strict=True):
             if not is_plain and not plain[0]:
-                self._scalars.check_compared(types[0], kind, tree.sql())
+                self._columns.check_compared(types[0], kind, tree.sql())
         known = [self._read.nodes[id(side)] for side, kind in zip(sides, types, strict=True) if kind]
         to = self._target.holding(known[0].arrow_type) if known else self._target.type_of(FieldType.TEXT)
         made = [self._of_known_type(side, to.copy()) for side in sides]
@@ -186,7 +184,7 @@ class Saying:
         kind, node = self.type_of(tree.this), self._read.nodes[id(tree)]
         wanted = type_of_arrow(node.arrow_type)
         if wanted is FieldType.DATE and _is_day(tree.this):
-            return self._scalars.literal(dt.date.fromisoformat(tree.this.name), FieldType.DATE)
+            return self._columns.literal(dt.date.fromisoformat(tree.this.name), FieldType.DATE)
         sized = wanted is FieldType.TEXT and tree.args["to"].expressions
         if sized or (kind is not None and kind is not wanted and (kind, wanted) not in CASTS):
             raise self._refused(tree, ": what cannot be converted is blank here, and an error there")
@@ -220,7 +218,7 @@ class Saying:
         days = int(count) * (1 if isinstance(tree, exp.Add) else -1)
         first, last = dt.date.min.toordinal(), dt.date.max.toordinal()
         bounds = [
-            self._scalars.literal(dt.date.fromordinal(min(max(end - days, first), last)), FieldType.DATE)
+            self._columns.literal(dt.date.fromordinal(min(max(end - days, first), last)), FieldType.DATE)
             for end in (first, last)
         ]
         value = self.said(day)
@@ -328,7 +326,7 @@ class Saying:
 
     def today(self, tree: exp.Expr) -> exp.Expr:
         # The day of the run here, which is not always the day there.
-        return self._scalars.literal(today(), FieldType.DATE)
+        return self._columns.literal(today(), FieldType.DATE)
 
 
 def with_escape(like: exp.Like) -> exp.Expr:
