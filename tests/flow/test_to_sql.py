@@ -41,6 +41,7 @@ from keen_trellis.flow.steps.join import JoinSettings, LinkSettings, RungSetting
 from keen_trellis.flow.steps.number_rows import AddedSettings, NumberRowsSettings
 from keen_trellis.flow.steps.rows_to_columns import RowsToColumnsSettings
 from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
+from keen_trellis.flow.steps.split_rows import SplitRowsSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
 from keen_trellis.flow.to_sql import query_of
@@ -94,6 +95,7 @@ _SAID = {
     "rows-to-columns",
     "sort",
     "split",
+    "split-rows",
 }
 ROWS = [*CONTENTS.values(), FULL, *(odd_rows(seed) for seed in range(4))]
 
@@ -304,6 +306,13 @@ class InPostgres(unittest.TestCase):
             flow, Input(step), "summarise", SummariseSettings(measures=(MeasureSettings("n", "count"),))
         )
         self.stopped(flow, last, "rows", "have not the same number of rows")
+
+    def test_rows_of_parts(self):
+        texts = ["a;b", " a ; ;b;", ";", "", None, "a;;b", "\u00a0x\t;y", "a.b|c", "ab\\Ec", "ä日;日", "'"]
+        rows = [(number, text, None, None) for number, text in enumerate(texts)] * 2
+        for between, number in itertools.product((";", ".", "|", "\\E", "日", "'", "; ", "$1"), ("", "part")):
+            settings = SplitRowsSettings(of="t", between=between, number=number)
+            self.compared_alone(*self.step("split-rows", settings, rows))
 
     def test_ladders(self):
         rungs = (

@@ -256,6 +256,8 @@ def _read(
     for relation in _relations(select):
         if relation.alias_or_name != value.table:
             continue
+        if isinstance(relation, exp.Lateral):
+            return None  # it is made of a field
         if isinstance(relation, exp.Table):
             is_known = relation.name in sources or relation.name in parts
             return _behind(relation.name, value.name, sources, parts) if is_known else None

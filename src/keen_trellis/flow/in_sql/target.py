@@ -32,7 +32,8 @@ class SqlTarget:
     for no limit.  folds_names: whether names that differ in case only are one.  lists_by: how the values of
     a group are listed: "order" in it, "within group", or "" for not at all.  says_days_by: the function
     and pattern that make a date a text, whatever a session has set.  casts_strictly: whether a text that is
-    no number is an error where one is made of it.  others: what it computes otherwise.  types: those that it
+    no number is an error where one is made of it.  others: what it computes otherwise.  divides_by:
+    how it divides texts into rows, "" for not at all.  types: those that it
     calls otherwise than the standard, "" for one that it has not.
     """
 
@@ -44,6 +45,7 @@ class SqlTarget:
     lists_by: str = ""
     says_days_by: tuple[str, str] | None = None
     casts_strictly: bool = True
+    divides_by: str = ""
     others: tuple[type[exp.Expr], ...] = ()
     types: dict[FieldType, str] = field(default_factory=dict, hash=False)
 
@@ -89,6 +91,7 @@ POSTGRESQL = SqlTarget(
     longest_name=63,
     lists_by="order",
     says_days_by=("TO_CHAR", "YYYY-MM-DD"),
+    divides_by="array",
     types={FieldType.TEXT: "TEXT"},
 )
 SPARK = SqlTarget(
@@ -96,6 +99,7 @@ SPARK = SqlTarget(
     "spark",
     folds_names=True,
     lists_by="within group",
+    divides_by="pattern",
     types={FieldType.TEXT: "STRING", FieldType.TIMESTAMP: "TIMESTAMP_NTZ", FieldType.TIME: ""},
 )
 # It tells no case apart in LIKE, takes what is too large for a whole number as a real, ends texts at the

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from keen_trellis.core.splitting import fields_of_parts, rows_of_parts
 from keen_trellis.core.table import Field
 from keen_trellis.core.task import Task
 from keen_trellis.flow.fates import Fate, How, Traced
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult
+from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, shapes_of
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import rows_called
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 
 class SplitRowsSettings(RailSettings, frozen=True, omit_defaults=True, kw_only=True):
@@ -43,6 +48,14 @@ class SplitRowsKind(OneInputKind[SplitRowsSettings]):
         table = inputs[0].table
         made = rows_of_parts(table, settings.of, settings.between, settings.number, context.task)
         return StepResult({ROWS: made})
+
+    def sql(
+        self, settings: SplitRowsSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget
+    ) -> Said:
+        from keen_trellis.flow.in_sql.parts import said_parts
+
+        made = self.fields(settings, shapes_of(inputs), port)
+        return said_parts(inputs[0], settings.of, settings.between, settings.number, made, target)
 
     def fates(
         self, settings: SplitRowsSettings, inputs: Sequence[Traced], result: StepResult, task: Task
