@@ -44,6 +44,7 @@ from keen_trellis.flow.steps.sort import SortKeySettings, SortSettings
 from keen_trellis.flow.steps.split_rows import SplitRowsSettings
 from keen_trellis.flow.steps.summarise import MeasureSettings, SummariseSettings
 from keen_trellis.flow.steps.union import UnionSettings
+from keen_trellis.flow.steps.walk import WalkSettings
 from keen_trellis.flow.to_sql import query_of
 from tests import demo_data, postgres
 from tests.flow.test_through_readers import CONTENTS, FULL, NAMES, joins, on_a_rail, sources
@@ -96,6 +97,7 @@ _SAID = {
     "sort",
     "split",
     "split-rows",
+    "walk",
 }
 ROWS = [*CONTENTS.values(), FULL, *(odd_rows(seed) for seed in range(4))]
 
@@ -313,6 +315,35 @@ class InPostgres(unittest.TestCase):
         for between, number in itertools.product((";", ".", "|", "\\E", "日", "'", "; ", "$1"), ("", "part")):
             settings = SplitRowsSettings(of="t", between=between, number=number)
             self.compared_alone(*self.step("split-rows", settings, rows))
+
+    def test_walks(self):
+        chosen = random.Random(4)
+        trees = (
+            [(part, f"{number}", None, None) for number, part in enumerate([None, 0, 0, 1, 3, 9, 1, 2])],
+            [(chosen.choice([None, 99, *range(20)]), str(number % 18), None, None) for number in range(20)],
+            [(number - 1 if number else None, str(number), None, None) for number in range(30)],
+            [(1, "0", None, None), (0, "1", None, None), (1, "2", None, None), (None, "3", None, None)],
+            # As deep as a path may lead, and one row deeper.
+            *([(n - 1 if n else None, str(n), None, None) for n in range(deep)] for deep in (1_000, 1_001)),
+        )
+        for tree, top_down in itertools.product(trees, (False, True)):
+            for kind in ("integer", "text"):
+                to = ComputeSettings(field="part", expression="CAST(k AS VARCHAR)" if kind == "text" else "k")
+                number = "CHAR_LENGTH(t) + COALESCE(k, 0)"
+                whole = ComputeSettings(field="own", expression="t" if kind == "text" else number)
+                flow, rail = self.rail("a.parquet", tree, Flow())
+                flow, rail = edits.insert_after(flow, Input(rail), "compute", to)
+                flow, rail = edits.insert_after(flow, Input(rail), "compute", whole)
+                walk = WalkSettings(
+                    part="part",
+                    whole="own",
+                    path_field="path",
+                    top_field="top",
+                    bring=("t", "d"),
+                    top_down=top_down,
+                )
+                flow, step = edits.insert_after(flow, Input(rail), "walk", walk)
+                self.compared_alone(flow, step, walk)
 
     def test_ladders(self):
         rungs = (
@@ -672,7 +703,7 @@ class InPostgres(unittest.TestCase):
                 if not query.refused:
                     said.add(path.stem)
                     self.compared(runner, flow, step.id, "rows", query)
-        others = {"Labels", "Whole sets"}
+        others = {"Labels"}
         self.assertEqual(said | others, {path.stem for path in demo_data.folder().glob("*.trellis")})
         self.assertFalse(said & others)
 

@@ -31,8 +31,8 @@ from keen_trellis.core.text_actions import check_new
 from keen_trellis.core.values import ARROW_TYPES, FieldType, shown_text
 
 _INTEGER, _TEXT = ARROW_TYPES[FieldType.INTEGER], ARROW_TYPES[FieldType.TEXT]
-_BETWEEN = " / "
-_DEEPEST_PATH = 1_000
+BETWEEN = " / "
+DEEPEST_PATH = 1_000
 
 
 @dataclass(frozen=True)
@@ -196,9 +196,9 @@ def _paths(table: Table, whole: str, parent: IndexVector, level: IndexVector, in
     """The values from the top to each row, with a stroke between."""
     own = shown_text(table.column(whole).values).fill_null("").cast(_TEXT)
     levels = _levels(level, in_circle)
-    if len(levels) > _DEEPEST_PATH:
+    if len(levels) > DEEPEST_PATH:
         raise DataError(
-            f"A path would lead through {len(levels):,} rows; the limit is {_DEEPEST_PATH:,}.",
+            f"A path would lead through {len(levels):,} rows; the limit is {DEEPEST_PATH:,}.",
             remedy="Do without the path; level and top can be had.",
         )
     place = np.full(len(parent), -1, np.int64)
@@ -208,7 +208,7 @@ def _paths(table: Table, whole: str, parent: IndexVector, level: IndexVector, in
         texts = own.take(pa.array(rows))
         if number:
             above = pa.concat_arrays(parts).take(pa.array(place[parent[rows]]))
-            texts = pc.binary_join_element_wise(above, texts, pa.scalar(_BETWEEN, _TEXT))
+            texts = pc.binary_join_element_wise(above, texts, pa.scalar(BETWEEN, _TEXT))
         parts.append(texts)
         place[rows] = np.arange(done, done + len(rows))
         done += len(rows)

@@ -1,4 +1,4 @@
-"""Conversions that are the same everywhere."""
+"""Conversions that are the same everywhere, and the error that one can be."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import pyarrow as pa
 import sqlglot.expressions as exp
 
 from keen_trellis.core.values import FieldType, type_of_arrow
+from keen_trellis.flow.in_sql.rows import NotInSql
 from keen_trellis.flow.in_sql.target import SqlTarget
 
 _DIGITS_OF_INTEGERS = 19
@@ -34,3 +35,16 @@ def converted(target: SqlTarget, value: exp.Expr, kind: FieldType | None, wanted
     most = exp.Literal.number(str(10**digits - 1))
     fits = exp.Between(this=value.copy(), low=exp.Neg(this=most.copy()), high=most)
     return exp.Case(ifs=[exp.If(this=fits, true=made)])
+
+
+def failing(target: SqlTarget, when: exp.Expr, said: str, of: exp.Expr) -> exp.Expr:
+    """A condition that holds, or is an error that says so: no other statement of SQL raises one. of: a text
+    of the row, which is said, too; what is the same in all rows would be computed before any row is.
+    """
+    if not target.casts_strictly:
+        raise NotInSql(f"{target.name} has no error where “{said.strip()}”.")
+    text = exp.Coalesce(this=of, expressions=[exp.Literal.string("")])
+    error = exp.DPipe(this=exp.Literal.string(said), expression=text, safe=True)
+    number = exp.Cast(this=error, to=target.type_of(FieldType.INTEGER))
+    one = exp.Literal.number(1)
+    return exp.EQ(this=exp.Case(ifs=[exp.If(this=when, true=number)], default=one), expression=one.copy())

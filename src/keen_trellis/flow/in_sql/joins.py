@@ -13,6 +13,7 @@ from keen_trellis.core.joining import Side as Of
 from keen_trellis.core.laddering import Rung
 from keen_trellis.core.link import LinkField, Operator, Take, Taken
 from keen_trellis.core.values import FieldType
+from keen_trellis.flow.in_sql.casts import failing
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
     Prepared,
@@ -125,7 +126,7 @@ class JoinSaying:
         )
         number = exp.Coalesce(this=nth[0].copy(), expressions=[nth[1].copy()])
         text = exp.Cast(this=number, to=self._target.type_of(FieldType.TEXT))
-        return self._pairs(plan, joined.where(self._fails(alone, said, text)))
+        return self._pairs(plan, joined.where(failing(self._target, alone, said, text)))
 
     def counted(self) -> exp.Select:
         """One row of what the match comes to: the members of `KnotCounts` but the result's rows."""
@@ -273,8 +274,11 @@ class JoinSaying:
         taken: exp.Expr = exp.EQ(this=at("found", "nth"), expression=exp.Literal.number(1))
         if self._take.kind is Taken.ONE:
             several = exp.GT(this=at("found", "nth"), expression=exp.Literal.number(1))
-            taken = self._fails(
-                several, "Each row must match one at most, and several match ", at("found", "of")
+            taken = failing(
+                self._target,
+                several,
+                "Each row must match one at most, and several match ",
+                at("found", "of"),
             )
         return exp.Select().select(*names).from_(each).where(taken)
 
@@ -288,17 +292,6 @@ class JoinSaying:
         if kind is not FieldType.TEXT:
             value = exp.Cast(this=own.copy(), to=self._target.type_of(FieldType.TEXT))
         return [named(count, "nth"), named(value, "of")]
-
-    def _fails(self, when: exp.Expr, said: str, of: exp.Expr) -> exp.Expr:
-        """A condition that holds, or is an error that says so: no other statement of SQL raises one."""
-        if not self._target.casts_strictly:
-            raise NotInSql(f"{self._target.name} has no error where “{said.strip()}”.")
-        empty = exp.Coalesce(this=of, expressions=[exp.Literal.string("")])
-        # Of a value of the row: what is the same in all is computed before any row is.
-        text = exp.DPipe(this=exp.Literal.string(said), expression=empty, safe=True)
-        error = exp.Cast(this=text, to=self._target.type_of(FieldType.INTEGER))
-        one = exp.Literal.number(1)
-        return exp.EQ(this=exp.Case(ifs=[exp.If(this=when, true=error)], default=one), expression=one.copy())
 
     def _checked(self, holds: exp.Expr) -> exp.Expr:
         """A condition on rows of one side, looked at once each row is known to match one at most."""

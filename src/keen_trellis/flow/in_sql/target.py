@@ -33,7 +33,8 @@ class SqlTarget:
     a group are listed: "order" in it, "within group", or "" for not at all.  says_days_by: the function
     and pattern that make a date a text, whatever a session has set.  casts_strictly: whether a text that is
     no number is an error where one is made of it.  others: what it computes otherwise.  divides_by:
-    how it divides texts into rows, "" for not at all.  types: those that it
+    how it divides texts into rows, "" for not at all.  recurses: whether a query may read what it makes.
+    types: those that it
     calls otherwise than the standard, "" for one that it has not.
     """
 
@@ -46,6 +47,7 @@ class SqlTarget:
     says_days_by: tuple[str, str] | None = None
     casts_strictly: bool = True
     divides_by: str = ""
+    recurses: bool = True
     others: tuple[type[exp.Expr], ...] = ()
     types: dict[FieldType, str] = field(default_factory=dict, hash=False)
 
@@ -100,6 +102,7 @@ SPARK = SqlTarget(
     folds_names=True,
     lists_by="within group",
     divides_by="pattern",
+    recurses=False,
     types={FieldType.TEXT: "STRING", FieldType.TIMESTAMP: "TIMESTAMP_NTZ", FieldType.TIME: ""},
 )
 # It tells no case apart in LIKE, takes what is too large for a whole number as a real, ends texts at the
@@ -109,6 +112,7 @@ SQLITE = SqlTarget(
     "sqlite",
     folds_names=True,
     casts_strictly=False,
+    recurses=False,
     others=(
         exp.Like,
         exp.Add,

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.core.table import Field
 from keen_trellis.core.walking import Walk, walked, walked_fields
 from keen_trellis.flow.graph import ROWS
-from keen_trellis.flow.kinds import Context, Figures, InputRows, InputShape, StepResult
+from keen_trellis.flow.kinds import Context, Figures, InputRows, InputShape, StepResult, shapes_of
 from keen_trellis.flow.steps.one_input import OneInputKind, RailSettings
 from keen_trellis.flow.wording import listed, with_article
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.in_sql.rows import Said, SqlRows
+    from keen_trellis.flow.in_sql.target import SqlTarget
 
 CIRCLES, LOST, TWICE = "in a circle", "lost", "twice"
 
@@ -62,6 +67,15 @@ class WalkKind(OneInputKind[WalkSettings]):
         made = walked(inputs[0].table, settings.walk, context.task)
         told = {CIRCLES: len(made.circles), LOST: made.lost, TWICE: made.twice}
         return StepResult({ROWS: made.table}, told={what: count for what, count in told.items() if count})
+
+    def sql(self, settings: WalkSettings, inputs: Sequence[SqlRows], port: str, target: SqlTarget) -> Said:
+        from keen_trellis.flow.in_sql.rows import kept
+        from keen_trellis.flow.in_sql.walks import said_walk
+
+        if not settings.part:
+            return kept(inputs[0])
+        made = self.fields(settings, shapes_of(inputs), port)
+        return said_walk(inputs[0], settings.walk, made, target)
 
     def doubts(
         self, settings: WalkSettings, figures: Figures, inputs: Sequence[InputShape]
