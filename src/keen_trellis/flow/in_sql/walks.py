@@ -82,7 +82,7 @@ def said_walk(rows: SqlRows, walk: Walk, made: Sequence[Field], target: SqlTarge
 
 
 def _climbed(rows: SqlRows, walk: Walk, target: SqlTarget) -> exp.Expr:
-    """Of each row that is in no circle its level, its top, its path, and where it stands from the top down."""
+    """Of each row that leads into no circle its level, top, path, and where it stands from the top down."""
     tree = sqlglot.parse_one(_UP, read="postgres")
     for literal in list(tree.find_all(exp.Literal)):
         if literal.name == "between":
@@ -95,14 +95,12 @@ def _climbed(rows: SqlRows, walk: Walk, target: SqlTarget) -> exp.Expr:
     parents = exp.CTE(this=_parents(rows, walk, target), alias=exp.TableAlias(this=quoted(names["parents"])))
     recursive.set("expressions", [parents, *recursive.expressions])
     if walk.path:
-        for select in recursive.expressions[1].this.find_all(exp.Select):
-            deep = exp.GTE(
-                this=exp.column(_LEVEL, table="u"), expression=exp.Literal.number(DEEPEST_PATH - 1)
-            )
-            if select.args.get("joins"):
-                said = f"A path would lead through more than {DEEPEST_PATH:,} rows, down to row "
-                text = exp.Cast(this=exp.column(_PLACE, table="p"), to=target.type_of(FieldType.TEXT))
-                select.where(failing(target, deep, said, text), copy=False)
+        further = recursive.expressions[1].this.expression
+        most = exp.Literal.number(DEEPEST_PATH - 1)
+        too_deep = exp.GTE(this=exp.column(_LEVEL, table="u"), expression=most)
+        said = f"A path would lead through more than {DEEPEST_PATH:,} rows, down to row "
+        text = exp.Cast(this=exp.column(_PLACE, table="p"), to=target.type_of(FieldType.TEXT))
+        further.where(failing(target, too_deep, said, text), copy=False)
     return tree
 
 
