@@ -15,6 +15,7 @@ from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.source_settings import FieldSettings
 from keen_trellis.flow.steps import KINDS
+from keen_trellis.flow.steps.beside import BesideSettings
 from keen_trellis.flow.steps.compute import ComputeSettings
 from keen_trellis.flow.steps.filter import ConditionSettings, FilterSettings
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings
@@ -95,7 +96,9 @@ class Handed(Place):
             (files, tables),
         ]
         run = 0
-        for number, (kind, settings) in enumerate(in_turn(list(on_a_rail()) + list(joins()), self.every)):
+        one = JoinSettings(links=(LinkSettings("k", "k"),), type="full-outer", take="one")
+        cases = [*on_a_rail(), *joins(), ("join", one), ("beside", BesideSettings())]
+        for number, (kind, settings) in enumerate(in_turn(cases, self.every)):
             chosen = random.Random(number)
             left, right = (chosen.choice(some) for some in pairs[number % len(pairs)])
             flow, one = edits.add_source(Flow(), left, "Rail 0")
