@@ -45,6 +45,7 @@ _BLANKS = {Operator.EQUAL: exp.NullSafeEQ, Operator.UNEQUAL: exp.NullSafeNEQ}
 _PASSES_NONE = (Taken.EVERY, Taken.ONE)
 _LEFT, _RIGHT, _PAIRS = "left", "right", "pairs"
 _PAIR_PLACES = ("left place", "right place")
+_KEY, _ROWS = "key", "rows"
 
 
 class JoinSaying:
@@ -130,6 +131,10 @@ class JoinSaying:
 
     def counted(self) -> exp.Select:
         """One row of what the match comes to: the members of `KnotCounts` but the result's rows."""
+        if self._equal_only and not self._is_cross:
+            by_key = self._counted_by_key()
+            if by_key is not None:
+                return by_key
         if self._is_cross:
             of = {
                 side: self._count(exp.Select().from_(self._of[side].relation())) for side in (_LEFT, _RIGHT)
@@ -154,6 +159,40 @@ class JoinSaying:
                     this=matched.copy(), expression=exp.Subquery(this=paired)
                 )
         return exp.Select().select(*(named(value, name) for name, value in made.items()))
+
+    def _counted_by_key(self) -> exp.Select | None:
+        """The same by the rows of each key, which are fewer; None where a key is the same in all rows, which
+        databases would take for the number of a column.
+        """
+        grouped, on = {}, []
+        for side, wide in self._of.items():
+            texts = [(link.left if side == _LEFT else link.right, link.preparation) for link in self._links]
+            keys = [wide.compared(text, preparation)[0] for text, preparation in texts]
+            if not all(key.find(exp.Column) for key in keys):
+                return None
+            made = [named(key.copy(), f"{_KEY} {number}") for number, key in enumerate(keys)]
+            select = exp.Select().select(*made, named(exp.Count(this=exp.Star()), _ROWS))
+            grouped[side] = select.from_(wide.relation()).group_by(*keys)
+        for number in range(len(self._links)):
+            names = (at(side, f"{_KEY} {number}") for side in (_LEFT, _RIGHT))
+            on.append(exp.EQ(this=next(names), expression=next(names)))
+        joined = exp.Select().from_(below(grouped[_LEFT], _LEFT))
+        joined = joined.join(below(grouped[_RIGHT], _RIGHT), on=exp.and_(*on, wrap=False), join_type="full")
+        own, other = at(_LEFT, _ROWS), at(_RIGHT, _ROWS)
+        counts: dict[str, exp.Expr] = {"pairs": exp.Mul(this=own, expression=other)}
+        for side, (mine, theirs) in ((_LEFT, (own, other)), (_RIGHT, (other, own))):
+            counts[f"{side}_rows"] = mine.copy()
+            for name, test in (("matched", has_value(theirs.copy())), ("unmatched", is_null(theirs.copy()))):
+                counts[f"{side}_{name}"] = exp.Case(ifs=[exp.If(this=test, true=mine.copy())])
+            counts[f"{side}_passed_over"] = exp.Case(ifs=[exp.If(this=exp.false(), true=mine.copy())])
+        none, integer = exp.Literal.number(0), self._target.type_of(FieldType.INTEGER)
+        summed = (
+            (exp.Coalesce(this=exp.Sum(this=value), expressions=[none.copy()]), name)
+            for name, value in counts.items()
+        )
+        return joined.select(
+            *(named(exp.Cast(this=value, to=integer.copy()), name) for value, name in summed)
+        )
 
     @staticmethod
     def _count(rest: exp.Select) -> exp.Subquery:
