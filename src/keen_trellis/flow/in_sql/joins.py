@@ -184,15 +184,14 @@ class JoinSaying:
             counts[f"{side}_rows"] = mine.copy()
             for name, test in (("matched", has_value(theirs.copy())), ("unmatched", is_null(theirs.copy()))):
                 counts[f"{side}_{name}"] = exp.Case(ifs=[exp.If(this=test, true=mine.copy())])
-            counts[f"{side}_passed_over"] = exp.Case(ifs=[exp.If(this=exp.false(), true=mine.copy())])
         none, integer = exp.Literal.number(0), self._target.type_of(FieldType.INTEGER)
-        summed = (
-            (exp.Coalesce(this=exp.Sum(this=value), expressions=[none.copy()]), name)
+        summed: dict[str, exp.Expr] = {
+            name: exp.Coalesce(this=exp.Sum(this=value), expressions=[none.copy()])
             for name, value in counts.items()
-        )
-        return joined.select(
-            *(named(exp.Cast(this=value, to=integer.copy()), name) for value, name in summed)
-        )
+        }
+        summed |= {f"{side}_passed_over": none.copy() for side in (_LEFT, _RIGHT)}
+        whole = {name: exp.Cast(this=value, to=integer.copy()) for name, value in summed.items()}
+        return joined.select(*(named(value, name) for name, value in whole.items()))
 
     @staticmethod
     def _count(rest: exp.Select) -> exp.Subquery:
