@@ -10,7 +10,7 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core import comparing, encoding, packing
+from keen_trellis.core import coding, comparing, packing
 from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.encoding import encode, numbered, prepare_links
 from keen_trellis.core.hashing import Numbering
@@ -47,7 +47,7 @@ def small(test):
     test.enterContext(mock.patch.object(packing, "_WORTH_IT", 0))
     for name, value in (("_MANY", 2), ("_SAMPLE", 4), ("_BLOCK", 3)):
         test.enterContext(mock.patch.object(comparing, name, value))
-    test.enterContext(mock.patch.object(encoding, "_PART", 7))
+    test.enterContext(mock.patch.object(coding, "_PART", 7))
 
 
 def texts_of(name, count, seed, odd=0):

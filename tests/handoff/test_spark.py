@@ -1,8 +1,10 @@
 """Flows that run on a real Spark Connect server, on Parquet files that it sees and files that are sent."""
 
 import datetime as dt
+import io
 import itertools
 import unittest
+from contextlib import redirect_stderr
 from pathlib import Path
 
 import pyarrow as pa
@@ -211,8 +213,14 @@ class SaidOnCluster(test_to_sql.InPostgres):
         if port != "rows":
             flow, step = edits.insert_after(flow, Input(step, port), "choose", ChooseSettings())
         handoff = HandOff(flow, Runner(KINDS, self.sources.library), target_at(self.address), task=Task())
-        with session_at(self.address, Task()) as there, self.assertRaisesRegex(SourceError, said):
+        printed = io.StringIO()
+        with (
+            session_at(self.address, Task()) as there,
+            self.assertRaisesRegex(SourceError, said),
+            redirect_stderr(printed),
+        ):
             handoff.run(there, Task())
+        self.assertEqual(printed.getvalue(), "")
 
 
 if __name__ == "__main__":

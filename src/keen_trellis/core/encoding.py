@@ -1,35 +1,26 @@
 """Prepared link fields to integer codes: equal values of both sides get the same code.
 
-The smaller side's distinct values are numbered and the other side's are looked up among them, so that nothing
-is ever compared by a hash alone or by strings glued together.
+Several links that must all hold get one code together.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from keen_trellis.core.comparing import are_mostly_distinct, as_comparable, reals
-from keen_trellis.core.hashing import Numbering
+from keen_trellis.core.coding import Codes, codes_of, filled
+from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.link import LinkField
-from keen_trellis.core.packing import Packed, packed_alike
-from keen_trellis.core.parallel import mapped, side_by_side
 from keen_trellis.core.preparing import Prepared, prepare
-from keen_trellis.core.table import Mask, Table
+from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
-from keen_trellis.core.text_bytes import parted
 from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow
 
-Codes = np.ndarray[Any, np.dtype[Any]]
-
 _LARGEST_CODE = np.iinfo(np.int64).max
-_PART = 2_000_000  # texts, about, that are numbered at a time where most of many are distinct
-_BLOCK = 1 << 15  # rows at a time, so that what is made of them stays in the processor's cache
 
 
 @dataclass(frozen=True)
@@ -112,64 +103,16 @@ def numbered(side: Prepared) -> tuple[Codes, int]:
     What could not be converted counts as blank.
     """
     values, _ = _same_footing(side.values, side.values)
-    codes, size = _numbered(values)
+    (codes,), size = codes_of(values)
     codes = _of_rows(codes, side)
     if codes.min(initial=0) < 0:
         return np.where(codes < 0, codes.dtype.type(size), codes), size + 1
     return codes, size
 
 
-def _numbered(values: pa.Array) -> tuple[Codes, int]:
-    """Codes of one column below a size, -1 for a blank."""
-    if pa.types.is_int64(values.type):
-        return _numbered_integers(values)
-    packs = packed_alike(values)
-    if packs is None:
-        return _numbered_by_hash(values)
-    (side,) = packs
-    codes, size = _numbered_integers(_as_integers_of(side))
-    odd = np.flatnonzero(~side.fits & _filled(values))
-    if len(odd):
-        more, count = _numbered_by_hash(values.take(pa.array(odd)))
-        codes, size = _with_odd(codes, size, odd, more, count), size + count
-    return codes, size
-
-
-def _numbered_integers(values: pa.Array) -> tuple[Codes, int]:
-    bounds = pc.min_max(values)
-    least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
-    if least is not None and greatest - least <= 2 * len(values) + 1024:
-        size = greatest - least + 1
-        return _distances(values, least, size), size
-    numbering = Numbering()
-    codes = _of_filled(numbering.add, values)
-    return codes, numbering.count
-
-
-def _numbered_by_hash(values: pa.Array) -> tuple[Codes, int]:
-    if are_mostly_distinct(values):
-        (codes,), size = _in_parts([values], _numbered_at_once)
-        return codes, size
-    return _numbered_at_once(values)
-
-
-def _numbered_at_once(values: pa.Array) -> tuple[Codes, int]:
-    # Each stretch by itself, on its own core; their dictionaries are united afterwards.
-    parts = mapped(lambda part: part.dictionary_encode(), values)
-    together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
-    places = together.indices.to_numpy(zero_copy_only=False)
-    starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
-    # Of each stretch its own places, the last of which is that of a blank (-1).
-    found = [
-        np.append(places[start:end], np.int32(-1))[_minus_one_for_null(part.indices)]
-        for part, start, end in zip(parts, starts, starts[1:], strict=False)
-    ]
-    return np.concatenate(found), len(together.dictionary)
-
-
 def _encode_one(entry: PreparedLink) -> Encoded:
     one, other = _same_footing(entry.left.values, entry.right.values)
-    left, right, size = _codes_of(one, other)
+    (left, right), size = codes_of(one, other)
     left, right = _of_rows(left, entry.left), _of_rows(right, entry.right)
     if entry.link.blanks:
         # Blanks of both sides get one code more; what could not be converted still matches nothing.
@@ -196,12 +139,6 @@ def _with_blanks(codes: Codes, side: Prepared, code: int) -> Codes:
 # --- one type for both sides ---
 
 
-def _filled(values: pa.Array) -> Mask:
-    if not values.null_count:
-        return np.ones(len(values), dtype=bool)
-    return np.asarray(pc.is_valid(values).to_numpy(zero_copy_only=False), dtype=bool)
-
-
 def _same_footing(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
     """Both sides as arrays of one type in which equal values, and only those, are equal."""
     kinds = (type_of_arrow(left.type), type_of_arrow(right.type))
@@ -223,7 +160,7 @@ def _same_footing(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
 
 
 def _with_blanks_of(values: pa.Array, numbers: Codes) -> pa.Array:
-    return pa.array(numbers, mask=~_filled(values) if values.null_count else None)
+    return pa.array(numbers, mask=~filled(values) if values.null_count else None)
 
 
 def _against_real(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
@@ -255,138 +192,7 @@ def _real_bits(values: pa.Array) -> pa.Array:
     return _with_blanks_of(values, numbers.view(np.int64))
 
 
-# --- values to codes ---
-
-
-def _codes_of(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
-    """Codes of one link field's values, both sides of one type."""
-    if pa.types.is_int64(left.type):
-        narrow = _narrow_codes(left, right)
-        if narrow is not None:
-            return narrow
-    sides = packed_alike(left, right)
-    if sides is not None:
-        return _codes_of_packed(left, right, *sides)
-    return _hashed(left, right)
-
-
-def _codes_of_packed(left: pa.Array, right: pa.Array, one: Packed, other: Packed) -> tuple[Codes, Codes, int]:
-    """Codes of texts by what they are packed into; of those that do not fit, as texts, behind them."""
-    left_codes, right_codes, size = _codes_of(_as_integers_of(one), _as_integers_of(other))
-    odd = [np.flatnonzero(~side.fits & _filled(values)) for side, values in ((one, left), (other, right))]
-    if not all(map(len, odd)):
-        return left_codes, right_codes, size
-    more, its, count = _hashed(*(v.take(pa.array(rows)) for v, rows in zip((left, right), odd, strict=True)))
-    left_codes = _with_odd(left_codes, size, odd[0], more, count)
-    return left_codes, _with_odd(right_codes, size, odd[1], its, count), size + count
-
-
-def _as_integers_of(side: Packed) -> pa.Array:
-    """Packed texts as whole numbers, blank where they do not fit."""
-    return pa.array(side.numbers, mask=None if side.fits.all() else ~side.fits)
-
-
-def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) -> Codes:
-    """Codes below a size with those of some rows, below a count, behind them."""
-    wide = codes.astype(np.int64) if size + count > np.iinfo(codes.dtype).max else codes
-    wide[rows] = np.where(found < 0, -1, found.astype(wide.dtype) + size)
-    return wide
-
-
-def _hashed(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
-    """Codes of values by looking them up: those of the larger side among those of the smaller."""
-    if are_mostly_distinct(left, right):
-        (one, other), size = _in_parts([left, right], _looked_up)
-        return one, other, size
-    return _looked_up(left, right)
-
-
-def _in_parts(columns: Sequence[pa.Array], work: Callable[..., Any]) -> tuple[list[Codes], int]:
-    """Codes of many texts in parts that fit the processor's cache better, and hold few at a time. work: gives
-    codes for each column and their size.
-    """
-    count = min(sum(map(len, columns)) // _PART + 1, 256)
-    part_of = [parted(values, count) for values in columns]
-    codes, size = [np.full(len(values), -1, np.int32) for values in columns], 0
-    for part in range(count):
-        rows = [np.flatnonzero(parts == part) for parts in part_of]
-        *found, more = work(*(v.take(pa.array(r)) for v, r in zip(columns, rows, strict=True)))
-        for of, its, made in zip(codes, rows, found, strict=True):
-            of[its] = np.where(made < 0, -1, made + size)
-        size += more
-    return codes, size
-
-
-def _looked_up(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int]:
-    if len(right) <= len(left):
-        left_codes, right_codes, size = _look_up(left, right)
-    else:
-        right_codes, left_codes, size = _look_up(right, left)
-    return left_codes, right_codes, size
-
-
-def _look_up(larger: pa.Array, smaller: pa.Array) -> tuple[Codes, Codes, int]:
-    if pa.types.is_int64(smaller.type):
-        numbering = Numbering()
-        codes = _of_filled(numbering.add, smaller)
-        return _of_filled(numbering.find, larger), codes, numbering.count
-    coded = smaller.dictionary_encode()
-    found = mapped(
-        lambda part: _minus_one_for_null(pc.index_in(part, value_set=coded.dictionary, skip_nulls=True)),
-        larger,
-    )
-    codes = found[0] if len(found) == 1 else np.concatenate(found)
-    return codes, _minus_one_for_null(coded.indices), len(coded.dictionary)
-
-
-def _of_filled(work: Callable[[Codes], Codes], values: pa.Array) -> Codes:
-    """What is made of whole numbers, -1 for a blank."""
-    if not values.null_count:
-        return work(values.to_numpy())
-    filled = _filled(values)
-    codes = np.full(len(values), -1, np.int32)
-    codes[filled] = work(values.fill_null(0).to_numpy()[filled])
-    return codes
-
-
-def _minus_one_for_null(codes: pa.Array) -> Codes:
-    filled = codes.fill_null(-1) if codes.null_count else codes
-    return np.asarray(filled.to_numpy(zero_copy_only=False))
-
-
-def _narrow_codes(left: pa.Array, right: pa.Array) -> tuple[Codes, Codes, int] | None:
-    """Codes without hashing, for integers whose range is not much wider than their number."""
-    smaller, larger = (right, left) if len(right) <= len(left) else (left, right)
-    bounds = pc.min_max(smaller)
-    least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
-    if least is None:
-        return np.full(len(left), -1, np.int32), np.full(len(right), -1, np.int32), 1
-    if greatest - least > 2 * (len(larger) + len(smaller)) + 1024:
-        return None
-    size = greatest - least + 1
-    return _distances(left, least, size), _distances(right, least, size), size
-
-
-def _distances(values: pa.Array, least: int, size: int) -> Codes:
-    """Each integer's distance from `least`, -1 where it is blank or not below `size`."""
-    codes = np.empty(len(values), np.int32 if size <= np.iinfo(np.int32).max else np.int64)
-    known = _filled(values) if values.null_count else None
-    integers = (values.fill_null(0) if values.null_count else values).to_numpy(zero_copy_only=False)
-    # Without a sign, what lies below `least` is far above `size`: one comparison tells both.
-    from_least = np.uint64(least % 2**64)
-
-    def fill(part: slice) -> None:
-        for start in range(part.start, part.stop, _BLOCK):
-            rows = slice(start, min(start + _BLOCK, part.stop))
-            distance = integers[rows].view(np.uint64) - from_least
-            made = distance.astype(codes.dtype)
-            made[distance >= np.uint64(size)] = -1
-            if known is not None:
-                made[~known[rows]] = -1
-            codes[rows] = made
-
-    side_by_side(fill, len(values))
-    return codes
+# --- several links ---
 
 
 def _combined(one: Encoded, other: Encoded) -> Encoded:
@@ -402,4 +208,5 @@ def _combined(one: Encoded, other: Encoded) -> Encoded:
         together = codes.astype(np.int64) * other.size + more
         together[(codes < 0) | (more < 0)] = -1
         both.append(pa.array(together, mask=together < 0))
-    return Encoded(*_codes_of(both[0], both[1]))
+    (left, right), size = codes_of(*both)
+    return Encoded(left, right, size)

@@ -17,7 +17,8 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from keen_trellis.core.encoding import Codes, Encoded, SideCounts
+from keen_trellis.core.coding import Codes
+from keen_trellis.core.encoding import Encoded, SideCounts
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.parallel import side_by_side
 from keen_trellis.core.table import IndexVector, Mask

@@ -35,6 +35,7 @@ from keen_trellis.sources.recognise import COLUMNS, LINES, TEXT
 _PORT = 15002
 _MOST_FETCHED = 1_000_000  # distinct values of a link
 _TRIES, _MOST_BETWEEN = 5, 2_000  # after a call that the server did not answer, and milliseconds between
+_LOGS = ("DataFrameQueryContextLogger", "SQLQueryContextLogger")
 _LOST = ("UNAVAILABLE", "Connection refused", "failed to connect", "RETRIES_EXCEEDED")
 # So that it computes as the flow does: no digit of a decimal is rounded off, what does not fit is an error,
 # names are told apart by case, and moments have no zone.
@@ -100,6 +101,7 @@ class _Spark(There):
 
     def _connected(self, address: str, task: Task) -> Any:
         try:
+            from pyspark.logger import PySparkLogger
             from pyspark.sql.connect.client.retries import DefaultPolicy
             from pyspark.sql.connect.session import SparkSession
         except ImportError as error:
@@ -108,8 +110,10 @@ class _Spark(There):
                 where=self.place,
                 remedy="Install pyspark-client into the environment of this program.",
             ) from error
-        # What it says of a server that is not there comes as an error, too.
+        # What it says of a server that is not there, or of a query that failed, comes as an error, too.
         logging.getLogger("pyspark").setLevel(logging.CRITICAL)
+        for name in _LOGS:
+            PySparkLogger.getLogger(name).setLevel(logging.CRITICAL)
         channel, (host, port) = _channel(address), _server(address)
         try:
             # Its client goes on trying for ten minutes.

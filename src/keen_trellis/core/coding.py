@@ -1,0 +1,177 @@
+"""The values of a column, or of both sides of a link, to codes from 0 on: equal values get the same one.
+
+Values are always compared themselves: nothing is ever compared by a hash alone or by strings glued together.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from keen_trellis.core.comparing import are_mostly_distinct
+from keen_trellis.core.hashing import Numbering
+from keen_trellis.core.packing import Packed, packed_alike
+from keen_trellis.core.parallel import mapped, side_by_side
+from keen_trellis.core.table import Mask
+from keen_trellis.core.text_bytes import parted
+
+Codes = np.ndarray[Any, np.dtype[Any]]
+Coded = tuple[list[Codes], int]
+
+_PART = 2_000_000  # texts, about, that are numbered at a time where most of many are distinct
+_BLOCK = 1 << 15  # rows at a time, so that what is made of them stays in the processor's cache
+
+
+def codes_of(*columns: pa.Array) -> Coded:
+    """Codes below a size for one column, or for both sides of a link, of one type.
+
+    A blank is -1, and so may be what the smaller side has not.
+    """
+    if pa.types.is_int64(columns[0].type):
+        return _of_integers(columns)
+    sides = packed_alike(*columns)
+    if sides is None:
+        return _of_values(columns)
+    codes, size = _of_integers([_as_integers(side) for side in sides])
+    # What does not fit is compared as texts, and its codes stand behind the others.
+    odd = [np.flatnonzero(~side.fits & filled(of)) for side, of in zip(sides, columns, strict=True)]
+    if not all(map(len, odd)):
+        return codes, size
+    more, count = _of_values([of.take(pa.array(rows)) for of, rows in zip(columns, odd, strict=True)])
+    behind = zip(codes, odd, more, strict=True)
+    return [_with_odd(of, size, rows, found, count) for of, rows, found in behind], size + count
+
+
+def filled(values: pa.Array) -> Mask:
+    """Which values are not blank."""
+    if not values.null_count:
+        return np.ones(len(values), dtype=bool)
+    return np.asarray(pc.is_valid(values).to_numpy(zero_copy_only=False), dtype=bool)
+
+
+def _smaller(columns: Sequence[pa.Array]) -> int:
+    """Which side is the smaller one: the other's values are looked up among its own."""
+    return len(columns) - 1 if len(columns[-1]) <= len(columns[0]) else 0
+
+
+# --- texts ---
+
+
+def _as_integers(side: Packed) -> pa.Array:
+    """Packed texts as whole numbers, blank where they do not fit."""
+    return pa.array(side.numbers, mask=None if side.fits.all() else ~side.fits)
+
+
+def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) -> Codes:
+    """Codes below a size with those of some rows, below a count, behind them."""
+    wide = codes.astype(np.int64) if size + count > np.iinfo(codes.dtype).max else codes
+    wide[rows] = np.where(found < 0, -1, found.astype(wide.dtype) + size)
+    return wide
+
+
+def _of_values(columns: Sequence[pa.Array]) -> Coded:
+    return _in_parts(columns) if are_mostly_distinct(*columns) else _at_once(columns)
+
+
+def _in_parts(columns: Sequence[pa.Array]) -> Coded:
+    """Codes of many texts in parts, so that no dictionary holds all of them."""
+    count = min(sum(map(len, columns)) // _PART + 1, 256)
+    part_of = [parted(values, count) for values in columns]
+    codes, size = [np.full(len(values), -1, np.int32) for values in columns], 0
+    for part in range(count):
+        rows = [np.flatnonzero(parts == part) for parts in part_of]
+        found, more = _at_once([of.take(pa.array(own)) for of, own in zip(columns, rows, strict=True)])
+        for of, own, made in zip(codes, rows, found, strict=True):
+            of[own] = np.where(made < 0, -1, made + size)
+        size += more
+    return codes, size
+
+
+def _at_once(columns: Sequence[pa.Array]) -> Coded:
+    """Codes by dictionaries: of the smaller side's values, among which the other's are looked up."""
+    if len(columns) == 1:
+        return _of_stretches(columns[0])
+    place = _smaller(columns)
+    coded = columns[place].dictionary_encode()
+    found = mapped(
+        lambda part: _minus_one_for_null(pc.index_in(part, value_set=coded.dictionary, skip_nulls=True)),
+        columns[1 - place],
+    )
+    codes = [found[0] if len(found) == 1 else np.concatenate(found)]
+    codes.insert(place, _minus_one_for_null(coded.indices))
+    return codes, len(coded.dictionary)
+
+
+def _of_stretches(values: pa.Array) -> Coded:
+    """One column: each stretch by itself, on its own core; their dictionaries are united afterwards."""
+    parts = mapped(lambda part: part.dictionary_encode(), values)
+    together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
+    places = together.indices.to_numpy(zero_copy_only=False)
+    starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
+    # Of each stretch its own places, the last of which is that of a blank (-1).
+    found = [
+        np.append(places[start:end], np.int32(-1))[_minus_one_for_null(part.indices)]
+        for part, start, end in zip(parts, starts, starts[1:], strict=False)
+    ]
+    return [np.concatenate(found)], len(together.dictionary)
+
+
+def _minus_one_for_null(codes: pa.Array) -> Codes:
+    filled = codes.fill_null(-1) if codes.null_count else codes
+    return np.asarray(filled.to_numpy(zero_copy_only=False))
+
+
+# --- whole numbers ---
+
+
+def _of_integers(columns: Sequence[pa.Array]) -> Coded:
+    """Codes of whole numbers: without hashing where their range is not much wider than their number."""
+    place = _smaller(columns)
+    bounds = pc.min_max(columns[place])
+    least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
+    if least is None:
+        return [np.full(len(values), -1, np.int32) for values in columns], 1
+    if greatest - least <= 2 * sum(map(len, columns)) + 1024:
+        size = greatest - least + 1
+        return [_distances(values, least, size) for values in columns], size
+    numbering = Numbering()
+    codes = [_of_filled(numbering.add, columns[place])]
+    if len(columns) > 1:
+        codes.insert(1 - place, _of_filled(numbering.find, columns[1 - place]))
+    return codes, numbering.count
+
+
+def _of_filled(work: Callable[[Codes], Codes], values: pa.Array) -> Codes:
+    """What is made of whole numbers, -1 for a blank."""
+    if not values.null_count:
+        return work(values.to_numpy())
+    known = filled(values)
+    codes = np.full(len(values), -1, np.int32)
+    codes[known] = work(values.fill_null(0).to_numpy()[known])
+    return codes
+
+
+def _distances(values: pa.Array, least: int, size: int) -> Codes:
+    """Each integer's distance from `least`, -1 where it is blank or not below `size`."""
+    codes = np.empty(len(values), np.int32 if size <= np.iinfo(np.int32).max else np.int64)
+    known = filled(values) if values.null_count else None
+    integers = (values.fill_null(0) if values.null_count else values).to_numpy(zero_copy_only=False)
+    # Without a sign, what lies below `least` is far above `size`: one comparison tells both.
+    from_least = np.uint64(least % 2**64)
+
+    def fill(part: slice) -> None:
+        for start in range(part.start, part.stop, _BLOCK):
+            rows = slice(start, min(start + _BLOCK, part.stop))
+            distance = integers[rows].view(np.uint64) - from_least
+            made = distance.astype(codes.dtype)
+            made[distance >= np.uint64(size)] = -1
+            if known is not None:
+                made[~known[rows]] = -1
+            codes[rows] = made
+
+    side_by_side(fill, len(values))
+    return codes
