@@ -220,6 +220,16 @@ class OnServer(Handed, unittest.TestCase):
         ):
             prove(handoff, there, 4096, task)
 
+    def test_what_must_match_one_says_what_does_not(self):
+        several = self.table([(7, "a", None, None), (7, "b", None, None)])
+        rows = [(7, "a", None, None), (8, "b", None, None)]
+        link = LinkSettings("k", "k")
+        flow, _ = self.joined(self.table(rows), several, links=(link,), type="inner", take="one")
+        handoff = self.handoff(flow)
+        said = "^Knot: Each row must match one at most, and several match 7[.]$"
+        with self.session(Task()) as there, self.assertRaisesRegex(SourceError, said):
+            handoff.run(there, Task())
+
     def test_work_that_is_stopped(self):
         """A query that would take minutes ends at once, and leaves nothing."""
         rows = [(n % 2, f"x{n}", None, None) for n in range(3000)]

@@ -29,7 +29,7 @@ from keen_trellis.flow.in_sql.target import POSTGRESQL, SqlTarget
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource, selected
 from keen_trellis.handoff.fetched import columns_of_text
-from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field
+from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field, stopped_by
 from keen_trellis.outputs.database.filling import fill
 from keen_trellis.outputs.database.shape import Named
 from keen_trellis.sources.queries import check_functions, checked_query
@@ -243,6 +243,9 @@ class _Postgres(There):
         state = getattr(error, "sqlstate", None) or ""
         if state.startswith(_DATA):
             said = first_line(" ".join(str(error).split()))
+            stopped = stopped_by(said)
+            if stopped:
+                return SourceError(f"{stopped}.", where=step or self.place)
             return SourceError(
                 f"It cannot be computed there: {said}.",
                 where=step or self.place,

@@ -29,7 +29,7 @@ from keen_trellis.flow.in_sql.target import SPARK, SqlTarget
 from keen_trellis.flow.patterns import has_signs
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource, selected
-from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field
+from keen_trellis.handoff.there import InPlace, Made, There, names_there, no_field, stopped_by
 from keen_trellis.sources.recognise import COLUMNS, LINES, TEXT
 
 _PORT = 15002
@@ -48,6 +48,10 @@ _SETTINGS = {
 }
 _SSL = ";use_ssl=true"
 _FILE, _INDEX, _SOURCE = "file of row", "row of file", "source"
+_NO_REASON, _CAUSE = (
+    "Exception thrown in awaitResult",
+    re.compile(r"^Caused by: [\w.$]+: (.+)$", re.MULTILINE),
+)
 # What this program says when it fails at a worker.
 _OF_A_WORKER = re.compile(r"keen_trellis\.core\.errors\.\w+: (.+)")
 _BATCH = 65_536  # rows that a worker hands over at once
@@ -286,11 +290,19 @@ class _Spark(There):
 
     def _translated(self, what: str, error: Any, step: str) -> TrellisError:
         told = error.details() if hasattr(error, "details") else str(error)
-        said = " ".join(str(told or error).partition("JVM stacktrace")[0].split()).rstrip(".")
+        whole = str(told or error)
+        said = " ".join(whole.partition("JVM stacktrace")[0].split()).rstrip(".")
         where = f"{step}, {self.place}" if step else self.place
         ours = _OF_A_WORKER.search(said)
         if ours is not None:
             return SourceError(f"{what}: {ours[1]}", where=where)
+        # What went wrong in a query within a query stands behind what it is the cause of.
+        stopped = stopped_by(whole)
+        if stopped:
+            return SourceError(f"{stopped}.", where=where)
+        cause = _CAUSE.findall(whole)
+        if said.startswith(_NO_REASON) and cause:
+            said = cause[-1]
         if any(sign in said for sign in _LOST):
             self._is_lost = True
             return self._lost(where)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -98,6 +99,19 @@ class There(ABC):
     @abstractmethod
     def check_free(self, names: Sequence[str], task: Task) -> None:
         """TrellisError if a table of one of these names is there, or none can be made."""
+
+
+# What databases say of a text that is no number: no other texts are made numbers there than those that say
+# why a step cannot go on.
+_STOPPED = re.compile(
+    r"""invalid input syntax for type bigint: "([^"]+)"|The value '(.+?)' of the type "STRING" cannot be"""
+)
+
+
+def stopped_by(told: str) -> str:
+    """What a step said that could not go on, in what a database tells; "" where it tells something else."""
+    found = _STOPPED.search(told)
+    return next(filter(None, found.groups()), "") if found is not None else ""
 
 
 def no_field(field: Field, step: str) -> SourceError:

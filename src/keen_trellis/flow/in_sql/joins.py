@@ -12,8 +12,8 @@ from keen_trellis.core.joining import JoinedField
 from keen_trellis.core.joining import Side as Of
 from keen_trellis.core.laddering import Rung
 from keen_trellis.core.link import LinkField, Operator, Take, Taken
-from keen_trellis.core.values import FieldType
-from keen_trellis.flow.in_sql.casts import failing
+from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.in_sql.casts import CASTS, converted, failing
 from keen_trellis.flow.in_sql.rows import (
     NotInSql,
     Prepared,
@@ -327,8 +327,11 @@ class JoinSaying:
             return [named(numbered(self._taken_first(), [own]), "nth")]
         count = exp.Window(this=exp.Count(this=exp.Star()), partition_by=[own])
         value, kind = self._of[_LEFT].scalars.value(self._links[0].left)
-        if kind is not FieldType.TEXT:
-            value = exp.Cast(this=own.copy(), to=self._target.type_of(FieldType.TEXT))
+        text = ARROW_TYPES[FieldType.TEXT]
+        if (kind, FieldType.TEXT) in CASTS:
+            value = converted(self._target, value, kind, text)
+        elif kind is not FieldType.TEXT:
+            value = exp.Cast(this=own.copy(), to=self._target.holding(text))
         return [named(count, "nth"), named(value, "of")]
 
     def _checked(self, holds: exp.Expr) -> exp.Expr:
