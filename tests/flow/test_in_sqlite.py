@@ -24,7 +24,6 @@ from keen_trellis.flow.steps.sort import SortKeySettings
 from keen_trellis.flow.steps.summarise import SummariseSettings
 from tests.flow import test_to_sql
 from tests.flow.test_through_readers import FULL, joins, on_a_rail
-from tests.handoff.cases import is_long
 from tests.tables import rows_of
 
 _SAID = {
@@ -117,7 +116,7 @@ class InSqlite(test_to_sql.InPostgres):
         self.assertNotEqual(self.query(flow, step, port).refused, ())
 
     def compared_alone(self, flow, step, settings, port="rows"):
-        if next(self.numbers) % (1 if is_long() else 5) == 0:
+        if next(self.numbers) % (1 if test_to_sql.is_long() else 5) == 0:
             self.tried(flow, step, settings)
 
     # Cases that speak of what only the other one has.

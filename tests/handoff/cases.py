@@ -5,7 +5,6 @@ import random
 
 import msgspec
 import sqlglot.expressions as exp
-from hypothesis import settings as default_settings
 
 from keen_trellis.core.errors import SourceError, TrellisError
 from keen_trellis.core.task import Task
@@ -25,9 +24,7 @@ from keen_trellis.handoff.proving import prove
 from keen_trellis.handoff.running import HandOff, NotHandedOff
 from tests import demo_data
 from tests.flow.test_through_readers import CONTENTS, FULL, joins, on_a_rail, sources
-from tests.flow.test_to_sql import odd_rows
-
-_EXAMPLES = 60
+from tests.flow.test_to_sql import is_long, odd_rows
 
 
 class Place:
@@ -72,11 +69,6 @@ class Place:
         flow, one = edits.add_source(Flow(), left, "Left")
         flow, other = edits.add_source(flow, right, "Right")
         return edits.add_step(flow, "join", "Knot", [Input(one), Input(other)], JoinSettings(**more))
-
-
-def is_long():
-    """Whether this is a long run."""
-    return default_settings.default.max_examples > _EXAMPLES
 
 
 def in_turn(cases, every):

@@ -28,14 +28,14 @@ from tests import spark
 from tests.cut import Cut
 from tests.flow import test_to_sql
 from tests.flow.test_through_readers import FULL, NAMES, sources
-from tests.handoff.cases import Handed, is_long
+from tests.handoff.cases import Handed
 
-_ONE_OF = 30  # of the cases that are said in SQL, in an ordinary run
+_ONE_OF = 20  # of the cases that are said in SQL, in an ordinary run
 _TYPES = (pa.int64(), pa.string(), pa.date32(), pa.decimal128(12, 2))
 
 
 class OnCluster(Handed, unittest.TestCase):
-    every = 6
+    every = 12
 
     @classmethod
     def setUpClass(cls):
@@ -192,7 +192,7 @@ class SaidOnCluster(test_to_sql.InPostgres):
         cls.numbers = itertools.count()
 
     def compared_alone(self, flow, step, settings, port="rows"):
-        if next(self.numbers) % (1 if is_long() else _ONE_OF):
+        if next(self.numbers) % (1 if test_to_sql.is_long() else _ONE_OF):
             return
         if port != "rows":
             flow, step = edits.insert_after(flow, Input(step, port), "choose", ChooseSettings())
@@ -209,7 +209,7 @@ class SaidOnCluster(test_to_sql.InPostgres):
             self.assertTrue(proof.equal, f"{proof.statement} {proof.differs}")
 
     def stopped(self, flow, step, port, said):
-        if next(self.numbers) % (1 if is_long() else _ONE_OF):
+        if next(self.numbers) % (1 if test_to_sql.is_long() else _ONE_OF):
             return
         if port != "rows":
             flow, step = edits.insert_after(flow, Input(step, port), "choose", ChooseSettings())
