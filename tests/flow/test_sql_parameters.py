@@ -69,6 +69,7 @@ class Parameters(unittest.TestCase):
         for given in (
             {"since": "2026-01-24", "least": "2", "who": "pier"},
             {"since": "2026-01-22", "least": "0", "who": "Quay's"},
+            {"since": "0001-01-01", "least": "0", "who": "x"},
             {"since": "2026-01-26", "least": "3", "who": "o'clock\\"},
         ):
             with self.subTest(given):
@@ -92,6 +93,12 @@ class Parameters(unittest.TestCase):
             connection.close()
         kinds = [field.type for field in query.ends[0].fields]
         return [tuple(map(typed, kinds, row)) for row in found]
+
+    def test_the_last_day_that_there_is(self):
+        day = RunValue("until", "date", "9999-12-31")
+        below = FilterSettings(conditions=(ConditionSettings("d <= :until", "true"),))
+        flow, step = self.flow(("filter", below), values=(day,))
+        self.assertEqual(self.query(flow, step).given, (day,))
 
     def test_each_dialect_writes_them_alike(self):
         flow, step = self.flow(

@@ -40,7 +40,9 @@ def parametrised(plan: Plan, step: str, port: str, target: SqlTarget, task: Task
         else:
             places |= dict.fromkeys(found, value.name)
     taken = set(places.values())
-    parts = tuple(replace(part, select=_with_signs(part.select, places)) for part in query.parts)
+    parts = query.parts
+    if places:
+        parts = tuple(replace(part, select=_with_signs(part.select, places)) for part in parts)
     given = tuple(value for value in plan.flow.values if value.name in taken)
     return replace(query, parts=parts, given=given, written=tuple(written))
 
@@ -51,13 +53,13 @@ def _places(
     """The ids of the literals that are a run value; None where more than these depend on it."""
     if value.type == FILE:
         return None
+    step, port, target = asked
     found: set[int] | None = None
     for by in _OTHERS:
         other = _other(value, by)
         if other == value:
             return None  # nothing is known of it
         values = tuple(other if entry.name == value.name else entry for entry in plan.flow.values)
-        step, port, target = asked
         try:
             again = query_of(plan.with_values(values).planned(step, task), port, target)
         except TrellisError:
@@ -73,7 +75,9 @@ def _other(value: RunValue, by: int) -> RunValue:
     """The run value with another value that has as many digits."""
     text = value.value
     if value.type == DATE:
-        text = (dt.date.fromisoformat(text) + dt.timedelta(days=by)).isoformat()
+        day = dt.date.fromisoformat(text)
+        # There is no day behind the year 9999.
+        text = (day + dt.timedelta(days=by if day.year < dt.MAXYEAR else -by)).isoformat()
     elif value.type == NUMBER:
         first = next((place for place, sign in enumerate(text) if sign in "123456789"), None)
         text = "".join(

@@ -144,6 +144,7 @@ class _Spark(There):
                 return
             for frame in self._kept:
                 frame.unpersist()
+        with suppress(Exception):
             self._session.stop()
 
     def holds(self, settings: SourceSettings) -> bool:
@@ -154,7 +155,7 @@ class _Spark(There):
     def in_place(self, source: SentSource, task: Task) -> InPlace:
         settings = source.settings
         if settings.reader != COLUMNS or Path(settings.path).suffix != ".parquet":
-            return self._read_by_worker(source)
+            return self._read_by_worker(source, task)
         rows, path = source.rows, str(Path(settings.path).resolve())
         with self._said("It cannot be read there", task, rows.table):
             # Where a row stands in its file, so that rows are in the order in which they are read here.
@@ -174,26 +175,31 @@ class _Spark(There):
         ]
         order = exp.Order(expressions=[ordered(at(_SOURCE, name)) for name in (_FILE, _INDEX)])
         place = exp.Window(this=exp.RowNumber(), order=order)
-        relation = exp.Table(this=quoted(view), alias=exp.TableAlias(this=quoted(_SOURCE)))
-        return InPlace(exp.Select().select(*columns, named(place, rows.place)).from_(relation))
+        return InPlace(exp.Select().select(*columns, named(place, rows.place)).from_(_as_source(view)))
 
-    def _read_by_worker(self, source: SentSource) -> InPlace:
+    def _read_by_worker(self, source: SentSource, task: Task) -> InPlace:
         """A file that the cluster itself would read otherwise than it is read here."""
         rows = source.rows
         columns = (*rows.fields, Field(rows.place, pa.int64()))
-        kinds = [self.target.holding(column.arrow_type).sql("spark") for column in columns]
-        schema = ", ".join(
-            f"{_name(column.name)} {kind}" for column, kind in zip(columns, kinds, strict=True)
-        )
         read = partial(_read_batches, source.settings, rows.fields)
-        # It is read once, by one worker, and kept.
-        frame = self._session.range(1, numPartitions=1).mapInArrow(read, schema).cache()
-        self._kept.append(frame)
         view = f"{rows.table} as it is"
-        frame.createOrReplaceTempView(_name(view))
+        with self._said("It cannot be read there", task, rows.table):
+            # It is read once, by one worker, and kept.
+            one = self._session.range(1, numPartitions=1)
+            self._cached(one.mapInArrow(read, self._schema(columns))).createOrReplaceTempView(_name(view))
         own = [at(_SOURCE, column.name) for column in columns]
-        relation = exp.Table(this=quoted(view), alias=exp.TableAlias(this=quoted(_SOURCE)))
-        return InPlace(exp.Select().select(*own).from_(relation), ("read by a worker, by this program",))
+        select = exp.Select().select(*own).from_(_as_source(view))
+        return InPlace(select, ("read by a worker, by this program",))
+
+    def _schema(self, columns: Sequence[Field]) -> str:
+        """Columns as the cluster is told of them."""
+        kinds = [self.target.holding(column.arrow_type).sql("spark") for column in columns]
+        return ", ".join(f"{_name(column.name)} {kind}" for column, kind in zip(columns, kinds, strict=True))
+
+    def _cached(self, frame: Any) -> Any:
+        """A frame whose rows are kept there until the session ends."""
+        self._kept.append(frame.cache())
+        return self._kept[-1]
 
     def make(self, tables: Sequence[Made], task: Task) -> None:
         """Nothing: a name there is given to what is computed."""
@@ -221,24 +227,21 @@ class _Spark(There):
         ]
         typed = exp.Select().select(*columns).from_(below(select, "made"))
         with self._said("It cannot be computed there", task, made.name):
-            frame = self._session.sql(self.target.written(typed)).cache()
-            self._kept.append(frame)
+            frame = self._cached(self._session.sql(self.target.written(typed)))
             count = frame.count()
             frame.createOrReplaceTempView(_name(made.name))
         return int(count)
 
     def prepare_there(self, made: Made, select: exp.Expr, making: Making, what: str, task: Task) -> bool:
         task.checkpoint(0, 0, f"counting {what}")
-        value, prepared = made.columns
+        value, _ = made.columns
         with self._said("They cannot be prepared there", task, made.name):
             frame = self._session.sql(self.target.written(select)).toDF(value.name)
             if frame.count() <= self._most_fetched:
                 return False
             task.checkpoint(0, 0, f"preparing {what} there")
-            kinds = [self.target.holding(column.arrow_type).sql("spark") for column in made.columns]
-            schema = f"`{value.name}` {kinds[0]}, `{prepared.name}` {kinds[1]}"
-            done = frame.mapInArrow(partial(_prepared_batches, making, value.arrow_type), schema).cache()
-            self._kept.append(done)
+            prepare = partial(_prepared_batches, making, value.arrow_type)
+            done = self._cached(frame.mapInArrow(prepare, self._schema(made.columns)))
             done.count()
             done.createOrReplaceTempView(_name(made.name))
         return True
@@ -388,6 +391,11 @@ def _channel(address: str) -> str:
 def _server(address: str) -> tuple[str, int]:
     found = parse(address)[0]
     return found.server, found.port or _PORT
+
+
+def _as_source(view: str) -> exp.Table:
+    """What a source is as it stands there."""
+    return exp.Table(this=quoted(view), alias=exp.TableAlias(this=quoted(_SOURCE)))
 
 
 def _name(name: str) -> str:
