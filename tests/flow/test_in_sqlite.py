@@ -26,19 +26,8 @@ from tests.flow import test_to_sql
 from tests.flow.test_through_readers import FULL, joins, on_a_rail
 from tests.tables import rows_of
 
-_SAID = {
-    "choose",
-    "columns-to-rows",
-    "compute",
-    "correct",
-    "distinct",
-    "fill",
-    "filter",
-    "first",
-    "mend-text",
-    "sort",
-    "split",
-}
+# Of these the settings that are tried speak of decimals, or there is no way to say them.
+_SAID = test_to_sql.SAID - {"combine", "number-rows", "rows-to-columns", "split-rows", "walk"}
 
 
 class There:

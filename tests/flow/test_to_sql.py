@@ -81,7 +81,7 @@ def odd_rows(seed, most=14):
 
 
 _EXAMPLES = 60
-_SAID = {
+SAID = {
     "choose",
     "columns-to-rows",
     "combine",
@@ -253,7 +253,7 @@ class InPostgres(unittest.TestCase):
             for rows in contents(number)
             if self.tried(*self.step(kind, settings, rows))
         }
-        self.assertEqual(said, _SAID)
+        self.assertEqual(said, SAID)
 
     def test_joins_and_unions(self):
         said = Counter(

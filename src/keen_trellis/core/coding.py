@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from keen_trellis.core.comparing import are_mostly_distinct
 from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.packing import Packed, packed_alike
-from keen_trellis.core.parallel import mapped, side_by_side
+from keen_trellis.core.parallel import block_by_block, mapped
 from keen_trellis.core.table import Mask
 from keen_trellis.core.text_bytes import parted
 
@@ -23,7 +23,7 @@ Codes = np.ndarray[Any, np.dtype[Any]]
 Coded = tuple[list[Codes], int]
 
 _PART = 2_000_000  # texts, about, that are numbered at a time where most of many are distinct
-_BLOCK = 1 << 15  # rows at a time, so that what is made of them stays in the processor's cache
+_BLOCK = 1 << 15  # rows at a time
 
 
 def codes_of(*columns: pa.Array) -> Coded:
@@ -121,8 +121,8 @@ def _of_stretches(values: pa.Array) -> Coded:
 
 
 def _minus_one_for_null(codes: pa.Array) -> Codes:
-    filled = codes.fill_null(-1) if codes.null_count else codes
-    return np.asarray(filled.to_numpy(zero_copy_only=False))
+    known = codes.fill_null(-1) if codes.null_count else codes
+    return np.asarray(known.to_numpy(zero_copy_only=False))
 
 
 # --- whole numbers ---
@@ -163,15 +163,13 @@ def _distances(values: pa.Array, least: int, size: int) -> Codes:
     # Without a sign, what lies below `least` is far above `size`: one comparison tells both.
     from_least = np.uint64(least % 2**64)
 
-    def fill(part: slice) -> None:
-        for start in range(part.start, part.stop, _BLOCK):
-            rows = slice(start, min(start + _BLOCK, part.stop))
-            distance = integers[rows].view(np.uint64) - from_least
-            made = distance.astype(codes.dtype)
-            made[distance >= np.uint64(size)] = -1
-            if known is not None:
-                made[~known[rows]] = -1
-            codes[rows] = made
+    def fill(rows: slice) -> None:
+        distance = integers[rows].view(np.uint64) - from_least
+        made = distance.astype(codes.dtype)
+        made[distance >= np.uint64(size)] = -1
+        if known is not None:
+            made[~known[rows]] = -1
+        codes[rows] = made
 
-    side_by_side(fill, len(values))
+    block_by_block(fill, len(values), _BLOCK)
     return codes

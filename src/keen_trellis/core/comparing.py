@@ -10,6 +10,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.packing import packed_alike
 from keen_trellis.core.parallel import side_by_side
+from keen_trellis.core.text_bytes import spread_sample
 from keen_trellis.core.values import FieldType, held_as, type_of_arrow, whole_units
 
 Vector = np.ndarray[Any, Any]
@@ -180,9 +181,7 @@ def are_mostly_distinct(*columns: pa.Array) -> bool:
     """
     if min(map(len, columns)) < _MANY or not all(pa.types.is_large_string(c.type) for c in columns):
         return False
-    rows = [np.linspace(0, len(texts) - 1, _SAMPLE).astype(np.int64) for texts in columns]
-    samples = [texts.take(pa.array(own)) for texts, own in zip(columns, rows, strict=True)]
-    return all(len(sample.unique()) > _SAMPLE // 2 for sample in samples)
+    return all(len(spread_sample(texts, _SAMPLE).unique()) > _SAMPLE // 2 for texts in columns)
 
 
 def _ranked_in_order(texts: pa.Array) -> Vector:

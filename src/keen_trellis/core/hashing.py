@@ -8,17 +8,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from keen_trellis.core.parallel import side_by_side
-from keen_trellis.core.text_bytes import Vector
+from keen_trellis.core.parallel import block_by_block
+from keen_trellis.core.text_bytes import SPREADING, Vector
 
-_BLOCK = 1 << 15  # numbers that are looked for together, so that what is made of them stays in the cache
+_BLOCK = 1 << 15  # numbers that are looked for together
 _ADDED = 1 << 20  # numbers that are added together
 _LEAST_BITS = 12
 _SAMPLE = 4_096
 _LOAD = 0.4  # at most, so that few places are looked at
 _FREE = -1
-# The golden ratio in 64 bits: it spreads neighbours (Knuth, as above).
-_MULTIPLIER = np.uint64(0x9E3779B97F4A7C15)
 _HALF = np.uint64(32)
 
 
@@ -49,12 +47,10 @@ class Numbering:
         """The codes of N numbers, -1 for one that was not added."""
         codes = np.empty(len(numbers), np.int32)
 
-        def fill(part: slice) -> None:
-            for first in range(part.start, part.stop, _BLOCK):
-                rows = slice(first, min(first + _BLOCK, part.stop))
-                codes[rows] = self._found(numbers[rows])
+        def fill(rows: slice) -> None:
+            codes[rows] = self._found(numbers[rows])
 
-        side_by_side(fill, len(numbers))
+        block_by_block(fill, len(numbers), _BLOCK)
         return codes
 
     def _found(self, numbers: Vector) -> Vector:
@@ -71,6 +67,10 @@ class Numbering:
         """The codes of numbers none of which was added, some of them perhaps several times among these."""
         while self.count + len(numbers) > _LOAD * (self._mask + 1):
             self._grow()
+        return self._put(numbers)
+
+    def _put(self, numbers: Vector, known: Vector | None = None) -> Vector:
+        """Put numbers that are not there into the table. known: their codes; None for the next ones."""
         codes = np.empty(len(numbers), np.int32)
         open_, place = np.arange(len(numbers)), self._places(numbers)
         while len(open_):
@@ -78,10 +78,13 @@ class Numbering:
             # Of several that claim a place the last one gets it.
             self._codes[place[free]] = free
             won = free[self._codes[place[free]] == free]
-            at, mine = place[won], numbers[open_[won]]
-            self._numbers[at] = mine
-            self._codes[at] = np.arange(self.count, self.count + len(won), dtype=np.int32)
-            self.count += len(won)
+            at, mine = place[won], open_[won]
+            self._numbers[at] = numbers[mine]
+            if known is not None:
+                self._codes[at] = known[mine]
+            else:
+                self._codes[at] = np.arange(self.count, self.count + len(won), dtype=np.int32)
+                self.count += len(won)
             same = self._numbers[place] == numbers[open_]
             codes[open_[same]] = self._codes[place[same]]
             open_, place = open_[~same], (place[~same] + 1) & self._mask
@@ -90,23 +93,14 @@ class Numbering:
     def _places(self, numbers: Vector) -> Vector:
         """Where each would stand if its place were free."""
         bits = numbers.view(np.uint64)
-        found: Vector = (((bits ^ (bits >> _HALF)) * _MULTIPLIER) >> self._shift).astype(np.int64)
+        found: Vector = (((bits ^ (bits >> _HALF)) * SPREADING) >> self._shift).astype(np.int64)
         return found
 
     def _grow(self) -> None:
         held = self._codes != _FREE
         numbers, codes = self._numbers[held], self._codes[held]
         self._reserve(self._bits + 1)
-        open_, place = np.arange(len(numbers)), self._places(numbers)
-        while len(open_):
-            free = np.flatnonzero(self._codes[place] == _FREE)
-            self._codes[place[free]] = free
-            won = free[self._codes[place[free]] == free]
-            self._numbers[place[won]] = numbers[open_[won]]
-            self._codes[place[won]] = codes[open_[won]]
-            lost = np.ones(len(open_), bool)
-            lost[won] = False
-            open_, place = open_[lost], (place[lost] + 1) & self._mask
+        self._put(numbers, codes)
 
     def _reserve(self, bits: int) -> None:
         self._bits = bits

@@ -15,13 +15,12 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.parallel import side_by_side
-from keen_trellis.core.text_bytes import WORD, Vector, Words, lowest_bytes
+from keen_trellis.core.parallel import block_by_block
+from keen_trellis.core.text_bytes import BLOCK, WORD, Vector, Words, lowest_bytes, spread_sample
 
 _WORTH_IT = 20_000  # texts; fewer are compared as they are
 _SAMPLE = 1_000
 _MOST_FIT = 0.8  # the share of a sample that has a shape, for it to be worth looking for in all
-_BLOCK = 1 << 14  # texts at a time, so that what is made of them stays in the processor's cache
 _ONES, _TOPS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
 _ZEROS, _SIXES = np.uint64(0x3030303030303030), np.uint64(0x0606060606060606)
 _HIGH = np.uint64(0xF0F0F0F0F0F0F0F0)
@@ -89,9 +88,8 @@ def shape_of(*columns: pa.Array) -> Shape | None:
 
 
 def _sample(column: pa.Array) -> list[bytes]:
-    rows = np.linspace(0, len(column) - 1, min(len(column), _SAMPLE)).astype(np.int64)
-    texts = column.take(pa.array(np.unique(rows))).drop_null()
-    return [text.encode(errors="surrogatepass") for text in texts.to_pylist()]
+    texts = spread_sample(column, _SAMPLE).drop_null().to_pylist()
+    return [text.encode(errors="surrogatepass") for text in texts]
 
 
 def _common(one: bytes, other: bytes) -> bytes:
@@ -128,12 +126,10 @@ def packed(values: pa.Array, shape: Shape) -> Packed:
     numbers, fits = np.empty(len(values), np.int64), np.empty(len(values), bool)
     pack = _packer(shape)
 
-    def fill(part: slice) -> None:
-        for first in range(part.start, part.stop, _BLOCK):
-            rows = slice(first, min(first + _BLOCK, part.stop))
-            numbers[rows], fits[rows] = pack(words, rows)
+    def fill(rows: slice) -> None:
+        numbers[rows], fits[rows] = pack(words, rows)
 
-    side_by_side(fill, len(values))
+    block_by_block(fill, len(values), BLOCK)
     if values.null_count:
         fits &= values.is_valid().to_numpy(zero_copy_only=False)
     return Packed(numbers, fits)

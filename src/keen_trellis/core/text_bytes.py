@@ -7,12 +7,14 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.parallel import side_by_side
+from keen_trellis.core.parallel import block_by_block
 
 Vector = np.ndarray[Any, Any]
 WORD = 8  # bytes
-_BLOCK = 1 << 14  # texts at a time, so that what is made of them stays in the processor's cache
-_MULTIPLIER = np.uint64(0x9E3779B97F4A7C15)
+BLOCK = 1 << 14  # texts at a time
+# The golden ratio in 64 bits: a product with it spreads neighbours (D. Knuth, "The Art of Computer
+# Programming", volume 3, 6.4).
+SPREADING = np.uint64(0x9E3779B97F4A7C15)
 
 
 def bytes_of(values: pa.Array) -> tuple[Vector, Vector]:
@@ -39,6 +41,12 @@ def with_blanks(made: pa.Array, is_filled: Vector | None) -> pa.Array:
     if is_filled is None:
         return made
     return made.take(pa.array(np.cumsum(is_filled) - 1, mask=~is_filled))
+
+
+def spread_sample(values: pa.Array, count: int) -> pa.Array:
+    """So many of the values, as far apart as they can be; all of them where they are fewer."""
+    rows = np.linspace(0, len(values) - 1, min(len(values), count)).astype(np.int64)
+    return values.take(pa.array(np.unique(rows)))
 
 
 class Words:
@@ -99,16 +107,14 @@ def parted(values: pa.Array, count: int) -> Vector:
         return found
     words = Words(values)
 
-    def fill(part: slice) -> None:
-        for first in range(part.start, part.stop, _BLOCK):
-            rows = slice(first, min(first + _BLOCK, part.stop))
-            lengths = words.lengths(rows)
-            last = np.maximum(lengths - WORD, 0)
-            mixed = lengths.astype(np.uint64)
-            for place in (0, last // 2, last):
-                mixed = (mixed ^ words.word(rows, place, lengths)) * _MULTIPLIER
-                mixed ^= mixed >> np.uint64(29)
-            found[rows] = (mixed >> np.uint64(32)) % np.uint64(count)
+    def fill(rows: slice) -> None:
+        lengths = words.lengths(rows)
+        last = np.maximum(lengths - WORD, 0)
+        mixed = lengths.astype(np.uint64)
+        for place in (0, last // 2, last):
+            mixed = (mixed ^ words.word(rows, place, lengths)) * SPREADING
+            mixed ^= mixed >> np.uint64(29)
+        found[rows] = (mixed >> np.uint64(32)) % np.uint64(count)
 
-    side_by_side(fill, len(values))
+    block_by_block(fill, len(values), BLOCK)
     return found

@@ -84,8 +84,8 @@ def said_blend(
         groups = _main_groups(main, others, own, made[:first], target)
         if keep is Keep.ALL_GROUPS:
             groups = _with_their_groups(groups, inputs, others, own, target)
-        base, source, more = groups.rows, groups.select, groups.prepared
-        prepared += more
+        base, source = groups.rows, groups.select
+        prepared += groups.prepared
     fields = iter(made[first:])
     joined = []
     if own and base is main:

@@ -131,10 +131,9 @@ class JoinSaying:
 
     def counted(self) -> exp.Select:
         """One row of what the match comes to: the members of `KnotCounts` but the result's rows."""
-        if self._equal_only and not self._is_cross:
-            by_key = self._counted_by_key()
-            if by_key is not None:
-                return by_key
+        by_key = self._counted_by_key() if self._equal_only and not self._is_cross else None
+        if by_key is not None:
+            return by_key
         if self._is_cross:
             of = {
                 side: self._count(exp.Select().from_(self._of[side].relation())) for side in (_LEFT, _RIGHT)
@@ -166,8 +165,7 @@ class JoinSaying:
         """
         grouped, on = {}, []
         for side, wide in self._of.items():
-            texts = [(link.left if side == _LEFT else link.right, link.preparation) for link in self._links]
-            keys = [wide.compared(text, preparation)[0] for text, preparation in texts]
+            keys = self._keys(side)
             if not all(key.find(exp.Column) for key in keys):
                 return None
             made = [named(key.copy(), f"{_KEY} {number}") for number, key in enumerate(keys)]
@@ -350,11 +348,16 @@ class JoinSaying:
             raise NotInSql("Rows are paired off in SQL by fields that must all be equal.")
         self._nth = []
         for side, wide in self._of.items():
-            texts = [link.left if side == _LEFT else link.right for link in rung.links]
-            keys = [
-                wide.compared(text, link.preparation)[0] for text, link in zip(texts, rung.links, strict=True)
-            ]
-            self._nth.append(wide.with_column("nth", numbered([ordered(wide.place)], keys)))
+            nth = numbered([ordered(wide.place)], self._keys(side))
+            self._nth.append(wide.with_column("nth", nth))
+
+    def _keys(self, side: str) -> list[exp.Expr]:
+        """What the links compare of a side, of each link."""
+        of = self._of[side]
+        return [
+            of.compared(link.left if side == _LEFT else link.right, link.preparation)[0]
+            for link in self._links
+        ]
 
     def _taken_first(self) -> list[exp.Expr]:
         by_place = ordered(self._place(_RIGHT), descending=self._take.kind is Taken.LAST)
