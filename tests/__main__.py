@@ -1,17 +1,16 @@
 """Runs the tests: `python -m tests [--long] [NAMES]`. The last line reads "N passed, N failed, N skipped".
 
 The modules are shared out to one process more than there are cores (each waits now and then for a window, a
-child process or a server), the slowest ones first; what fails is told at the end.
+child process or a server), the slowest ones first; what fails is told at once, and again at the end.
 """
 
 import argparse
-import multiprocessing
 import os
 import sys
 import tempfile
 
 from tests import SHARED
-from tests.running import modules, run
+from tests.running import modules, side_by_side
 
 
 def main() -> int:
@@ -26,12 +25,9 @@ def main() -> int:
     at_once = 1 if words.verbose else min((os.cpu_count() or 1) + 1, len(work))
     with tempfile.TemporaryDirectory(prefix="keen-trellis-tests-") as shared:
         os.environ[SHARED] = shared
-        with multiprocessing.get_context("spawn").Pool(at_once) as pool:
-            for result in pool.imap_unordered(run, work, chunksize=1):
-                print(result, flush=True)
-                results.append(result)
-            pool.close()
-            pool.join()
+        for result in side_by_side(work, at_once):
+            print(result, result.told, sep="\n", end="", flush=True)
+            results.append(result)
     for result in results:
         print(result.told, end="")
     for why in dict.fromkeys(why for result in results for why in result.reasons):

@@ -1,16 +1,26 @@
 """Runs the tests of one module, in any process, and tells what came of it."""
 
+import faulthandler
 import io
+import multiprocessing
 import sys
 import time
 import unittest
+from collections.abc import Iterator
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from pathlib import Path
 
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
-settings.register_profile("quick", max_examples=60, deadline=None)
-settings.register_profile("long", max_examples=4_000, deadline=None)
+# A process may run the tests of a class and those of one that inherits them.
+_BOTH = [HealthCheck.differing_executors]
+settings.register_profile("quick", max_examples=60, deadline=None, suppress_health_check=_BOTH)
+settings.register_profile("long", max_examples=4_000, deadline=None, suppress_health_check=_BOTH)
+
+# Seconds after which it is told where the tests of a module stand, and after which they are given up.
+_LATE, _NEVER = 600, 1_500
 
 # Begun first, so that no core is left alone with a long one at the end.
 _LONG_ONES = (
@@ -51,6 +61,9 @@ def run(work: tuple[str, int, str]) -> Ran:
     """Run the tests of one name, in this process."""
     name, verbosity, profile = work
     settings.load_profile(profile)
+    faulthandler.enable()
+    if profile == "quick":
+        faulthandler.dump_traceback_later(_LATE, repeat=True)
     told, started = io.StringIO(), time.perf_counter()
     runner = unittest.TextTestRunner(sys.stderr if verbosity > 1 else told, verbosity=verbosity)
     result = runner.run(unittest.defaultTestLoader.loadTestsFromName(name))
@@ -58,7 +71,36 @@ def run(work: tuple[str, int, str]) -> Ran:
     traces = "" if result.wasSuccessful() else told.getvalue()
     reasons = tuple(dict.fromkeys(why for _, why in result.skipped))
     seconds = time.perf_counter() - started
+    faulthandler.cancel_dump_traceback_later()
     return Ran(name, result.testsRun, failed, len(result.skipped), seconds, traces, reasons)
+
+
+def side_by_side(work: list[tuple[str, int, str]], at_once: int) -> Iterator[Ran]:
+    """Run the tests of each name, so many at once, and hand out what came of each as it ends. Names whose
+    process died, or that do not end, have failed.
+    """
+    limit = None if any(profile == "long" for _, _, profile in work) else _NEVER
+    pool = ProcessPoolExecutor(at_once, multiprocessing.get_context("spawn"))
+    waiting = {pool.submit(run, each): each[0] for each in work}
+    while waiting:
+        done, _ = wait(waiting, limit, FIRST_COMPLETED)
+        if not done:
+            for process in list(pool._processes.values()):
+                process.terminate()
+            pool.shutdown(wait=False, cancel_futures=True)
+            yield from (_failed(name, f"did not end in {limit} s") for name in waiting.values())
+            return
+        for future in done:
+            name = waiting.pop(future)
+            try:
+                yield future.result()
+            except BrokenProcessPool:
+                yield _failed(name, "was running, or was to run, when a process of the tests died")
+    pool.shutdown()
+
+
+def _failed(name: str, why: str) -> Ran:
+    return Ran(name, 1, 1, 0, 0.0, f"{name} {why}\n")
 
 
 def modules() -> list[str]:

@@ -86,4 +86,8 @@ def _started(home: Path, compiled: bool) -> str:
 
 def _stop(process: subprocess.Popen) -> None:
     os.killpg(process.pid, signal.SIGTERM)
-    process.wait()
+    try:
+        process.wait(20)
+    except subprocess.TimeoutExpired:
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait()

@@ -170,6 +170,17 @@ class OnCluster(Handed, unittest.TestCase):
         with self.session(Task()) as there:  # what was there goes on
             there.check_free(["nothing"], Task())
 
+    def test_sessions_share_nothing_that_one_closes_for_another(self):
+        from pyspark.sql.connect.client.reattach import ExecutePlanResponseReattachableIterator
+
+        flow, _ = self.knot()
+        handoff = self.handoff(flow)
+        with self.session(Task()) as there:
+            handoff.run(there, Task())
+            # What its client has for all sessions: each closes it when it is found to be garbage, wherever
+            # that is.
+            self.assertIsNone(ExecutePlanResponseReattachableIterator._release_thread_pool_instance)
+
     def test_no_server(self):
         for address, said in (
             ("sc://127.0.0.1:1", "No connection to Spark"),

@@ -127,6 +127,9 @@ class _Spark(There):
         with self._said("No connection to Spark", task):
             session = SparkSession.builder.remote(channel).create()
             session.client.set_retry_policies([DefaultPolicy(max_retries=_TRIES, max_backoff=_MOST_BETWEEN)])
+            # With it, all sessions release what they read through one pool, which each closes when it is
+            # found to be garbage: within a call of another one, that waits for itself, for ever.
+            session.client.disable_reattachable_execute()
             for name, value in _SETTINGS.items():
                 session.conf.set(name, value)
         return session
