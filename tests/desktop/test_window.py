@@ -354,8 +354,8 @@ class Responsiveness(WindowCase):
         slow = Slow()
         slow.quick = False
         before = READERS["text"]
-        READERS["text"] = slow
-        self.addCleanup(READERS.__setitem__, "text", before)
+        READERS._made["text"] = slow
+        self.addCleanup(READERS._made.__setitem__, "text", before)
         (self.folder / "slow.csv").write_text("n\n1\n2\n")
         source = SourceSettings("text", str(self.folder / "slow.csv"))
         flow, step = edits.add_source(self.session.flow, source, "Slow")

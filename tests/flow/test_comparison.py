@@ -10,12 +10,13 @@ from keen_trellis.core.task import Task
 from keen_trellis.demo.flow_names import WINTER_LOANS
 from keen_trellis.demo.next_month import next_month
 from keen_trellis.flow import edits
-from keen_trellis.flow.comparison import Earlier, compare, run_as_it_is
+from keen_trellis.flow.comparison import compare, run_as_it_is
 from keen_trellis.flow.file_format import load, save
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.last_run import last_run, with_last_run
 from keen_trellis.flow.report import change_lines, knot_words
 from keen_trellis.flow.runner import Runner
+from keen_trellis.flow.snapshot import Earlier
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.join import JoinSettings, LinkSettings

@@ -76,12 +76,14 @@ class Tables:
 
     def filtered(self, conditions: Sequence[Sequence[str]]) -> tuple[Any, list[Any]]:
         """The flow, and its rails with a filter each on those that have conditions."""
+        flow, inputs = self.flow, list(self.inputs)
+        if not any(conditions):
+            return flow, inputs
         from keen_trellis.core.filtering import Comparison
         from keen_trellis.flow import edits
         from keen_trellis.flow.graph import Input
         from keen_trellis.flow.steps.filter import ConditionSettings, FilterKind, FilterSettings
 
-        flow, inputs = self.flow, list(self.inputs)
         for place, texts in enumerate(conditions):
             if texts:
                 told = tuple(ConditionSettings(text, Comparison.TRUE.value) for text in texts)

@@ -6,6 +6,7 @@ import signal
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from importlib import import_module
 from types import FrameType
 from typing import Any
 
@@ -18,6 +19,29 @@ from keen_trellis.core.errors import Cancelled, TrellisError
 from keen_trellis.core.task import Task
 from keen_trellis.flow.temporary import clear_left
 
+# The module of each command, imported when it is asked for.
+_MODULES = {
+    "answer": "reporting",
+    "blend": "blending",
+    "compare": "comparing",
+    "completion": "at_home",
+    "corrections": "correcting",
+    "demo": "starting",
+    "explain": "joining",
+    "follow": "following",
+    "from-sql": "from_sql",
+    "hand-off": "handing_off",
+    "install": "at_home",
+    "look": "looking",
+    "match": "joining",
+    "open": "starting",
+    "propose": "joining",
+    "report": "reporting",
+    "run": "running",
+    "runs": "remembering",
+    "sql": "to_sql",
+    "uninstall": "at_home",
+}
 # How long work may take to its next checkpoint; what has none until then, such as a question, is interrupted.
 _PATIENCE = 0.5  # seconds
 
@@ -79,6 +103,15 @@ class _Command(click.Group):
     """Errors of ours become one line on standard error and the exit code of their kind."""
 
     command_class = _OneCommand
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_MODULES)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        # For a name that there is not, all of them: it is said which was meant.
+        for module in {_MODULES[cmd_name]} if cmd_name in _MODULES else set(_MODULES.values()):
+            import_module(f"keen_trellis.cli.{module}")
+        return super().get_command(ctx, cmd_name)
 
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         _write_examples(formatter, "")

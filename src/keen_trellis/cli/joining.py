@@ -44,11 +44,7 @@ def match(
     files or a database's address; TABLE is a sheet, a table, a named range, or SHEET!A3:F40."""
     import msgspec
 
-    from keen_trellis.core.insight.guards import check_text
-    from keen_trellis.core.task import Task
     from keen_trellis.flow import edits
-    from keen_trellis.flow.blend_text import conditions_of_each
-    from keen_trellis.flow.guarding import checked
     from keen_trellis.flow.report import as_members, guard_members
 
     check_type(wanted["type_name"], wanted["links"])
@@ -59,8 +55,8 @@ def match(
     asked = Tables.of((left, right))
     settings = join_settings(wanted, asked.shapes, asked.library)
     read = time.perf_counter() - started
-    settings = msgspec.structs.replace(settings, guards=tuple(check_text(guard) for guard in guards))
-    flow, inputs = asked.filtered(conditions_of_each(asked.shapes, wanted["conditions"]))
+    settings = msgspec.structs.replace(settings, guards=_as_guards(guards))
+    flow, inputs = asked.filtered(_of_each(asked.shapes, wanted["conditions"]))
     flow, knot = edits.add_join(flow, inputs[0], inputs[1], settings)
     flow, last = with_output(flow, knot, output, wanted)
     started = time.perf_counter()
@@ -68,7 +64,7 @@ def match(
     assert result.match is not None
     counts = result.match.counts
     seconds = {"read": round(read, 4), "match": round(time.perf_counter() - started, 4)}
-    checks = list(checked(asked.runner, flow, flow.step(knot), Task()))
+    checks = _checked(asked.runner, flow, knot) if guards else []
     holds = all(entry.holds for entry in checks)
     if output is not None and holds:
         written = write_output(asked, flow, last, wanted, asked.files(wanted["correct"]), began)
@@ -88,6 +84,29 @@ def match(
         print_written(written)
     print_guards(checks)
     end_by_guards(checks)
+
+
+def _of_each(shapes: Sequence[Any], conditions: Sequence[str]) -> list[list[str]]:
+    if not conditions:
+        return [[] for _ in shapes]
+    from keen_trellis.flow.blend_text import conditions_of_each
+
+    return conditions_of_each(shapes, conditions)
+
+
+def _as_guards(texts: Sequence[str]) -> tuple[str, ...]:
+    if not texts:
+        return ()
+    from keen_trellis.core.insight.guards import check_text
+
+    return tuple(check_text(text) for text in texts)
+
+
+def _checked(runner: Any, flow: Any, knot: str) -> list[Any]:
+    from keen_trellis.core.task import Task
+    from keen_trellis.flow.guarding import checked
+
+    return list(checked(runner, flow, flow.step(knot), Task()))
 
 
 @main.command()

@@ -76,8 +76,6 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
     import msgspec
 
     from keen_trellis.core.errors import UsageError
-    from keen_trellis.flow.steps.output import DELETE, check_settings
-    from keen_trellis.outputs.targets import read_target
 
     if target is None:
         names = ["form", "lineage", "mode", "key", "delete_gone", "as_table", "totals", "describe"]
@@ -90,6 +88,9 @@ def output_settings(target: str | None, wanted: dict[str, Any]) -> Any:
                 remedy="Say where with --write.",
             )
         return None
+    from keen_trellis.flow.steps.output import DELETE, check_settings
+    from keen_trellis.outputs.targets import read_target
+
     is_sheet = wanted["as_table"] or wanted["totals"]
     settings = read_target(target, harmless=not wanted["keep_formulas"], is_sheet=is_sheet)
     settings = msgspec.structs.replace(
@@ -157,11 +158,11 @@ def with_output(flow: Any, knot: str, output: Any, wanted: dict[str, Any]) -> tu
     """The flow with the rows of a knot in order, cut and led to an output; and the step with those rows."""
     from keen_trellis.flow import edits
     from keen_trellis.flow.graph import Input
-    from keen_trellis.flow.steps.first import FirstKind, FirstSettings
-    from keen_trellis.flow.steps.sort import SortKeySettings, SortKind, SortSettings
 
     last = knot
     if wanted["keys"]:
+        from keen_trellis.flow.steps.sort import SortKeySettings, SortKind, SortSettings
+
         keys = tuple(
             SortKeySettings(
                 text.strip().removesuffix(_DESCENDING).strip(), text.strip().endswith(_DESCENDING)
@@ -170,6 +171,8 @@ def with_output(flow: Any, knot: str, output: Any, wanted: dict[str, Any]) -> tu
         )
         flow, last = edits.insert_after(flow, Input(last), SortKind.name, SortSettings(keys=keys))
     if wanted["most"]:
+        from keen_trellis.flow.steps.first import FirstKind, FirstSettings
+
         flow, last = edits.insert_after(
             flow, Input(last), FirstKind.name, FirstSettings(count=wanted["most"])
         )

@@ -14,7 +14,6 @@ from keen_trellis.core.encoding import (
     prepare_links,
     side_counts,
 )
-from keen_trellis.core.likeness import alike_rows
 from keen_trellis.core.link import LinkField, Operator, Take, check_links, check_take
 from keen_trellis.core.match import CodeMatch, ListedMatch, Match, Written, index_type
 from keen_trellis.core.nearness import near
@@ -91,6 +90,8 @@ def _by_likeness(
     rows = len(sides[0]), len(sides[1])
     is_text = type_of_arrow(sides[0].type) is FieldType.TEXT
     if is_text:
+        from keen_trellis.core.likeness import alike_rows
+
         left, right, scores = alike_rows(*sides, groups, likeness.at_least, limits, task)
     else:
         left, right, scores = near(*sides, groups, likeness, limits)

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
-from keen_trellis.core.errors import SourceError, TrellisError
+from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind, TableChanges, changes
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.table import Field, Table
@@ -17,24 +16,7 @@ from keen_trellis.flow.kinds import Kinds, StepResult
 from keen_trellis.flow.last_run import KnotCounts, LastRun, SourceCounts, flow_fingerprint, now
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
-from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.join import UNMATCHED_LEFT, UNMATCHED_RIGHT
-
-
-class Earlier:
-    """The snapshots that were in use before, as a runner asks for them."""
-
-    def __init__(self, snapshots: Mapping[SourceSettings, Snapshot]) -> None:
-        self.snapshots = snapshots
-
-    def get(self, settings: SourceSettings, task: Task) -> Snapshot:
-        """The earlier snapshot; SourceError if its rows are gone."""
-        if settings not in self.snapshots:
-            raise SourceError("The rows from before are gone.", where=settings.path)
-        return self.snapshots[settings]
-
-    def files(self, settings: SourceSettings) -> list[Path]:
-        return []  # rows of an earlier time have no file any more
 
 
 @dataclass(frozen=True)

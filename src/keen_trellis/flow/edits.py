@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -15,13 +16,14 @@ from keen_trellis.flow.kinds import Kinds, Standing, encode_settings
 from keen_trellis.flow.naming import free_id, free_name
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps import KINDS
-from keen_trellis.flow.steps.beside import BesideKind, BesideSettings
-from keen_trellis.flow.steps.blend import BlendKind, BlendSettings, OtherSettings, unused_port
 from keen_trellis.flow.steps.join import JoinKind, JoinSettings
 from keen_trellis.flow.steps.one_input import RailSettings
-from keen_trellis.flow.steps.output import OutputKind, OutputSettings
 from keen_trellis.flow.steps.source import SourceKind, sources_of
-from keen_trellis.flow.steps.union import UnionKind, UnionSettings
+
+if TYPE_CHECKING:
+    from keen_trellis.flow.steps.blend import OtherSettings
+    from keen_trellis.flow.steps.output import OutputSettings
+    from keen_trellis.flow.steps.union import UnionSettings
 
 
 def add_file(flow: Flow, path: str) -> Flow:
@@ -86,6 +88,8 @@ def add_union(flow: Flow, first: Input, second: Input, settings: UnionSettings) 
 
     A union that is there already takes one rail more; otherwise what took rows from `first` takes all now.
     """
+    from keen_trellis.flow.steps.union import UnionKind
+
     name = f"{rail_name(flow, first.step)} and {rail_name(flow, second.step)}"
     return _grown(flow, UnionKind.name, first, second, settings) or _add_knot(
         flow, UnionKind.name, name, first, second, settings
@@ -97,6 +101,8 @@ def add_beside(flow: Flow, left: Input, right: Input) -> tuple[Flow, str]:
 
     What took rows from `left` before takes those of both now.
     """
+    from keen_trellis.flow.steps.beside import BesideKind, BesideSettings
+
     name = f"{rail_name(flow, left.step)} beside {rail_name(flow, right.step)}"
     return _add_knot(flow, BesideKind.name, name, left, right, BesideSettings())
 
@@ -107,6 +113,8 @@ def add_blend(flow: Flow, main: Input, other: Input, settings: OtherSettings) ->
     A blend that is there already takes one table more; otherwise what took rows from `main` takes the
     blended ones now.
     """
+    from keen_trellis.flow.steps.blend import BlendKind, BlendSettings
+
     name = f"{rail_name(flow, main.step)} with {rail_name(flow, other.step)}"
     one = BlendSettings(others=(settings,))
     return _grown(flow, BlendKind.name, main, other, one) or _add_knot(
@@ -131,6 +139,8 @@ def _grown(
 
 def remove_other(flow: Flow, step_id: str, number: int) -> Flow:
     """Do without other table number `number`, from 0, of a blend. UsageError if it is the only one."""
+    from keen_trellis.flow.steps.blend import BlendSettings, unused_port
+
     step = flow.step(step_id)
     blend: BlendSettings = msgspec.json.decode(step.settings, type=BlendSettings)
     if len(blend.others) < 2:
@@ -222,6 +232,8 @@ def insert_after(flow: Flow, rows: Input, kind: str, settings: RailSettings) -> 
 
 def add_output(flow: Flow, rows: Input, settings: OutputSettings) -> tuple[Flow, str]:
     """Write the rows at a port to a file when the flow runs; the flow and the new step's id."""
+    from keen_trellis.flow.steps.output import OutputKind
+
     flow.step(rows.step)
     name = _free_name(flow, settings.file_name)
     step = Step(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 import hashlib
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
@@ -307,15 +307,15 @@ class StepKind(ABC, Generic[Settings]):
 class Kinds:
     """The registry of the kinds of step."""
 
-    def __init__(self, kinds: Iterable[StepKind[Any]]) -> None:
-        self._kinds = {kind.name: kind for kind in kinds}
+    def __init__(self, kinds: Mapping[str, StepKind[Any]]) -> None:
+        self._kinds = kinds
 
     def find(self, name: str) -> StepKind[Any] | None:
         """The kind called `name`, or None if this program does not know it."""
         return self._kinds.get(name)
 
     def all(self) -> tuple[StepKind[Any], ...]:
-        """Every kind, in the order in which they were handed in."""
+        """Every kind, in the order of the registry."""
         return tuple(self._kinds.values())
 
     def of(self, step: Step) -> StepKind[Any]:

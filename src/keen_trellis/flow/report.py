@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from keen_trellis.core.blending import Blended
 from keen_trellis.core.insight.reason import Kind, Reason, rows_said
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
-from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
-from keen_trellis.flow.guarding import Checked
 from keen_trellis.flow.wording import counted, nothing_wrong
+
+if TYPE_CHECKING:
+    from keen_trellis.core.blending import Blended
+    from keen_trellis.flow.comparison import Comparison, KnotChange, OutputChange, SourceChange
+    from keen_trellis.flow.guarding import Checked
 
 
 def as_members(counts: MatchCounts, join_type: JoinType) -> dict[str, Any]:

@@ -7,11 +7,10 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from keen_trellis.core.day import as_of, this_day
 from keen_trellis.core.errors import TrellisError, UsageError
-from keen_trellis.core.insight.guards import Past
 from keen_trellis.core.memory_use import buffers_of, machine_memory
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
@@ -19,6 +18,9 @@ from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import InputRows, InputShape, Kinds, Standing, StepResult, digest
 from keen_trellis.flow.plan import Plan, Planned, at_step, check_inputs, day_told, used_inputs
 from keen_trellis.flow.snapshot import Snapshot, Snapshots
+
+if TYPE_CHECKING:
+    from keen_trellis.core.insight.guards import Past
 
 Made = TypeVar("Made")
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+from keen_trellis.core.errors import SourceError
 from keen_trellis.core.table import ArrowTable
 from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import ForeignKey, Raw, Remark
@@ -54,3 +56,19 @@ class Snapshots(Protocol):
         patterns that are read as one come last.
         """
         ...
+
+
+class Earlier:
+    """The snapshots that were in use before, as a runner asks for them."""
+
+    def __init__(self, snapshots: Mapping[SourceSettings, Snapshot]) -> None:
+        self.snapshots = snapshots
+
+    def get(self, settings: SourceSettings, task: Task) -> Snapshot:
+        """The earlier snapshot; SourceError if its rows are gone."""
+        if settings not in self.snapshots:
+            raise SourceError("The rows from before are gone.", where=settings.path)
+        return self.snapshots[settings]
+
+    def files(self, settings: SourceSettings) -> list[Path]:
+        return []  # rows of an earlier time have no file any more

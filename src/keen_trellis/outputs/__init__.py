@@ -11,27 +11,24 @@ from pathlib import Path
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
+from keen_trellis.flow.registry import Registry
 from keen_trellis.flow.steps.output import OutputSettings
-from keen_trellis.outputs.columns import ArrowWriter, ParquetWriter
-from keen_trellis.outputs.database.writer import DatabaseWriter
-from keen_trellis.outputs.delimited import DelimitedWriter
-from keen_trellis.outputs.json_text import ArrayWriter, LinesWriter
-from keen_trellis.outputs.opendocument import OpenDocumentWriter
 from keen_trellis.outputs.parting import parted
-from keen_trellis.outputs.workbook.writer import WorkbookWriter
 from keen_trellis.outputs.writing import Part, Writer
 
-_ALL: tuple[Writer, ...] = (
-    WorkbookWriter(),
-    OpenDocumentWriter(),
-    DelimitedWriter(),
-    ParquetWriter(),
-    ArrowWriter(),
-    LinesWriter(),
-    DatabaseWriter(),
-    ArrayWriter(),
+WRITERS = Registry[Writer](
+    "keen_trellis.outputs",
+    {
+        "xlsx": "workbook.writer.WorkbookWriter",
+        "ods": "opendocument.OpenDocumentWriter",
+        "text": "delimited.DelimitedWriter",
+        "parquet": "columns.ParquetWriter",
+        "arrow": "columns.ArrowWriter",
+        "json-lines": "json_text.LinesWriter",
+        "database": "database.writer.DatabaseWriter",
+        "json": "json_text.ArrayWriter",
+    },
 )
-WRITERS: dict[str, Writer] = {writer.name: writer for writer in _ALL}
 
 
 @dataclass(frozen=True)

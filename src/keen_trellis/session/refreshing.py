@@ -10,9 +10,10 @@ import msgspec
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
-from keen_trellis.flow.comparison import Comparison, Earlier, compare, counts_of
+from keen_trellis.flow.comparison import Comparison, compare, counts_of
 from keen_trellis.flow.graph import ROWS
 from keen_trellis.flow.last_run import LastRun, now
+from keen_trellis.flow.snapshot import Earlier
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.session.jobs import Job
 from keen_trellis.session.margin import Margin

@@ -16,7 +16,7 @@ from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.task import Task
 from keen_trellis.flow import run_log
 from keen_trellis.flow.addresses import is_address
-from keen_trellis.flow.comparison import Comparison, Earlier, compare, run_as_it_is
+from keen_trellis.flow.comparison import Comparison, compare, run_as_it_is
 from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import Flow, Step
 from keen_trellis.flow.guarding import Checked, checked
@@ -24,7 +24,7 @@ from keen_trellis.flow.kinds import Kinds, StepResult
 from keen_trellis.flow.last_run import LastRun, last_run
 from keen_trellis.flow.run_values import files_of
 from keen_trellis.flow.runner import Runner
-from keen_trellis.flow.snapshot import Snapshots
+from keen_trellis.flow.snapshot import Earlier, Snapshots
 from keen_trellis.flow.steps.output import OutputSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.outputs import WRITERS, Written, staged, writer_of

@@ -16,11 +16,10 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.databases import secrets
 from keen_trellis.flow.addresses import is_address
-from keen_trellis.flow.comparison import Earlier
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds, digest
 from keen_trellis.flow.last_run import LastRun
-from keen_trellis.flow.snapshot import Snapshot
+from keen_trellis.flow.snapshot import Earlier, Snapshot
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.steps.source import sources_of
 from keen_trellis.flow.trust import NotAccepted, Reach, reached_by
@@ -260,6 +259,7 @@ class Library:
 
     def earlier(self, settings: SourceSettings, content: str) -> Snapshot | None:
         """The snapshot as it was with the content that was remembered, if its rows are still in the cache."""
+
         read = self.cache.find(content) if content else None
         if read is None:
             return None

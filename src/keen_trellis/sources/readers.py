@@ -1,30 +1,26 @@
 """The registry of readers. A new kind of source is a new module and a line here."""
 
+from keen_trellis.flow.registry import Registry
 from keen_trellis.flow.source_settings import SourceSettings
-from keen_trellis.sources.arrow_files import ColumnsReader, LinesReader
-from keen_trellis.sources.calendar import CalendarReader
-from keen_trellis.sources.database import DatabaseReader, SqliteReader
-from keen_trellis.sources.delimited import DelimitedReader
-from keen_trellis.sources.documents import JsonReader, XmlReader
-from keen_trellis.sources.folder import FolderReader
+from keen_trellis.sources import locations, recognise
 from keen_trellis.sources.reading import Reader
-from keen_trellis.sources.typed_in import TypedInReader
-from keen_trellis.sources.workbook import WorkbookReader
 
-_ALL: tuple[Reader, ...] = (
-    WorkbookReader(),
-    DelimitedReader(),
-    FolderReader(),
-    SqliteReader(),
-    DatabaseReader(),
-    ColumnsReader(),
-    LinesReader(),
-    JsonReader(),
-    XmlReader(),
-    TypedInReader(),
-    CalendarReader(),
+READERS = Registry[Reader](
+    "keen_trellis.sources",
+    {
+        recognise.WORKBOOK: "workbook.WorkbookReader",
+        recognise.TEXT: "delimited.DelimitedReader",
+        locations.FOLDER: "folder.FolderReader",
+        recognise.SQLITE: "database.SqliteReader",
+        locations.DATABASE: "database.DatabaseReader",
+        recognise.COLUMNS: "arrow_files.ColumnsReader",
+        recognise.LINES: "arrow_files.LinesReader",
+        recognise.JSON: "documents.JsonReader",
+        recognise.XML: "documents.XmlReader",
+        locations.TYPED: "typed_in.TypedInReader",
+        locations.CALENDAR: "calendar.CalendarReader",
+    },
 )
-READERS: dict[str, Reader] = {reader.name: reader for reader in _ALL}
 
 
 def uses_of(settings: SourceSettings) -> frozenset[str]:

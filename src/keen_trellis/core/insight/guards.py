@@ -14,6 +14,7 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from math import isclose
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
@@ -22,14 +23,15 @@ import pyarrow.compute as pc
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.expression import Expression
 from keen_trellis.core.insight.reason import Vector, rows_said
-from keen_trellis.core.insight.reasons import Asked
-from keen_trellis.core.insight.unexplained_rows import written
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import ChosenRows, IndexVector, Table, fields_behind, find_field
 from keen_trellis.core.values import FieldType, shortest_number
+
+if TYPE_CHECKING:
+    from keen_trellis.core.insight.reasons import Asked
 
 LEFT, RIGHT, RESULT = "left", "right", "result"
 _SIDES = (LEFT, RIGHT)
@@ -184,6 +186,8 @@ def _without_partner(asked: Asked, match: Match, side: str) -> IndexVector:
     accepted = asked.accepted[0 if on_left else 1]
     if not accepted or not len(rows):
         return rows
+    from keen_trellis.core.insight.unexplained_rows import written
+
     table = ChosenRows(asked.left if on_left else asked.right, rows)
     sides = [_expression(asked, link, side) for link in asked.links]
     texts = pa.array(written(table, sides), pa.large_string())

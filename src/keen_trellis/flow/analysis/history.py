@@ -10,7 +10,6 @@ from keen_trellis.core.insight.changes import TableChanges, changes
 from keen_trellis.core.task import Task
 from keen_trellis.flow.comparison import (
     Comparison,
-    Earlier,
     KnotChange,
     OutputChange,
     SourceChange,
@@ -21,6 +20,7 @@ from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.last_run import LastRun, SourceCounts, last_run
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.runs import Run, names_of
+from keen_trellis.flow.snapshot import Earlier
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.steps.source import sources_of
 

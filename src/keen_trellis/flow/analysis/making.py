@@ -17,7 +17,7 @@ from keen_trellis.flow.analysis.rows import ReasonRows
 from keen_trellis.flow.analysis.sources import source_told
 from keen_trellis.flow.analysis.value import Analysis, GapTold, GuardTold, OutputTold, SourceTold, StepTold
 from keen_trellis.flow.analysis.withheld import Withheld, confidential
-from keen_trellis.flow.comparison import Earlier, run_as_it_is
+from keen_trellis.flow.comparison import run_as_it_is
 from keen_trellis.flow.graph import Flow, Step
 from keen_trellis.flow.guarding import Checked, checked
 from keen_trellis.flow.last_run import LastRun
@@ -25,6 +25,7 @@ from keen_trellis.flow.origins import origins_of
 from keen_trellis.flow.report import change_lines
 from keen_trellis.flow.runner import Runner
 from keen_trellis.flow.runs import Run
+from keen_trellis.flow.snapshot import Earlier
 from keen_trellis.flow.unread import unread
 
 SHOWN_ROWS = 40
