@@ -6,10 +6,7 @@ Each ratio is the median of five pairs, measured in turns so that both sides mee
 from __future__ import annotations
 
 import statistics
-import subprocess
-import sys
 import tempfile
-import time
 from functools import partial
 from pathlib import Path
 
@@ -28,6 +25,7 @@ from benchmarks.measures import seconds
 from benchmarks.planning import planning_grid
 from benchmarks.reading import reading_grid
 from benchmarks.real_lists import real_grid
+from benchmarks.starting import starting_grid
 from benchmarks.steps import steps_grid
 from benchmarks.writing import writing_grid
 
@@ -51,6 +49,7 @@ def report(rows: int) -> None:
     console.print(likeness_grid(rows // 5, quick=rows < USUAL_ROWS))
     console.print(reading_grid(rows // 5))
     console.print(writing_grid(rows // 5))
+    console.print(starting_grid())
     console.print(_window_grid(rows // 5))
     console.print(answering_grid(rows))
     console.print(asking_grid(rows))
@@ -59,31 +58,14 @@ def report(rows: int) -> None:
 
 # --- the window ---
 
-_STARTS = 3
-_STARTING = """
-import sys, time
-started = time.perf_counter()
-from keen_trellis.desktop.pictures import new_window, picture
-picture(new_window())
-print(time.perf_counter() - started)
-"""
-
 
 def _window_grid(rows: int) -> Grid:
     grid = Grid(title="In the window", title_justify="left")
     for column in ("case", "s", "aim s"):
         grid.add_column(column, justify="left" if column == "case" else "right")
-    starts = [_start_seconds() for _ in range(_STARTS)]
-    grid.add_row("a window on the screen, from a new process", f"{statistics.median(starts):.2f}", "2")
     for name, taken, aim in _window_times(rows):
         grid.add_row(name, f"{taken:.3f}", aim)
     return grid
-
-
-def _start_seconds() -> float:
-    started = time.perf_counter()
-    subprocess.run([sys.executable, "-c", _STARTING], check=True, capture_output=True)
-    return time.perf_counter() - started
 
 
 def _window_times(rows: int) -> list[tuple[str, float, str]]:

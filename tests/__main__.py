@@ -28,7 +28,7 @@ def main() -> int:
         for result in side_by_side(work, at_once):
             print(result, result.told, sep="\n", end="", flush=True)
             results.append(result)
-    for result in results:
+    for result in results if len(results) > 1 else ():
         print(result.told, end="")
     for why in dict.fromkeys(why for result in results for why in result.reasons):
         print(f"Skipped: {why}")

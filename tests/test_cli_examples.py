@@ -4,6 +4,7 @@ from contextlib import chdir
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+import click
 from click.testing import CliRunner
 
 from keen_trellis.cli import main
@@ -19,7 +20,8 @@ class Examples(unittest.TestCase):
         place = TemporaryDirectory()
         self.addCleanup(place.cleanup)
         self.enterContext(chdir(demo_data.copy(Path(place.name) / "demo")))
-        for name in main.commands:
+        names = main.list_commands(click.Context(main))
+        for name in filter(None, EXAMPLES):
             said = CliRunner().invoke(main, [name, "--help"]).output
             self.assertIn("Examples:", said, name)
             for example in EXAMPLES[name]:
@@ -34,7 +36,7 @@ class Examples(unittest.TestCase):
                 result = CliRunner().invoke(main, words)
                 self.assertEqual(result.exit_code, 0, (example, result.output))
         self.assertIn("Examples:", CliRunner().invoke(main, ["--help"]).output)
-        self.assertEqual(set(EXAMPLES) - {""}, set(main.commands))
+        self.assertEqual(set(EXAMPLES) - {""}, set(names))
 
 
 if __name__ == "__main__":

@@ -6,11 +6,11 @@ import datetime as dt
 import os
 import tempfile
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
 import click
+import msgspec
 from PySide6.QtWidgets import QApplication
 
 from keen_trellis.core.insight.reason import Kind, Way
@@ -138,7 +138,7 @@ def _looked_back(window: MainWindow, keep: Keep, data: Path) -> None:
         return lambda: len(run_log.read(path).runs) == month
 
     for month, loans in enumerate((7_100, 7_380, 7_640, 7_820, 8_090, len(scenario.loans)), 1):
-        write_data(replace(scenario, loans=scenario.loans[:loans]), data)
+        write_data(msgspec.structs.replace(scenario, loans=scenario.loans[:loans]), data)
         with mock.patch.dict(os.environ, SOURCE_DATE_EPOCH=str(_moment(month))):
             window.session.refresh()
             settle(window, noted(month))

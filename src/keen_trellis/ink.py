@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass(frozen=True)
-class Ink:
+class Ink(msgspec.Struct, frozen=True):
     """Colours as #RRGGBB. accent is for selection and action.  hatch: of what found no partner.
 
     hues: of sources, each as that of its rail, its mark and the ground of its chips.

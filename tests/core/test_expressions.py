@@ -3,9 +3,9 @@ import datetime as dt
 import math
 import sqlite3
 import unittest
-from dataclasses import replace
 from decimal import Decimal
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import sqlglot
@@ -160,7 +160,7 @@ class Values(unittest.TestCase):
                 ]
 
         half = Half(pa.table({"title": pa.array(["", "x"], pa.large_string())}))
-        half.fields = (replace(half.fields[0], table="Objects"),)
+        half.fields = (msgspec.structs.replace(half.fields[0], table="Objects"),)
         self.assertEqual(values("PARTNER_FOUND('Objects')", half), [False, True])
         self.assertEqual(values("title || 'y'", half), [None, "xy"])
         with self.assertRaisesRegex(UsageError, "'Objects'"):

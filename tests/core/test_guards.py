@@ -1,9 +1,9 @@
 """Guards: each kind holds where it should and is broken by just the rows that break it."""
 
-import dataclasses
 import unittest
 from decimal import Decimal
 
+import msgspec
 import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
@@ -137,7 +137,7 @@ class AsBefore(unittest.TestCase):
             self.asked.append(count)
             return list(past)
 
-        return check(guard, dataclasses.replace(self.subject, past=known))
+        return check(guard, msgspec.structs.replace(self.subject, past=known))
 
     def test_unmatched_rows_are_compared_with_the_worst(self):
         guard = "left-unmatched <= last:12"
@@ -182,7 +182,7 @@ class AsBefore(unittest.TestCase):
         def offered(*past):
             return [
                 text
-                for text in proposals(dataclasses.replace(self.subject, past=lambda _: past))
+                for text in proposals(msgspec.structs.replace(self.subject, past=lambda _: past))
                 if "last" in text
             ]
 

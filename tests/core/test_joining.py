@@ -1,7 +1,7 @@
 import unittest
-from dataclasses import replace
 from unittest import mock
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 from hypothesis import given
@@ -247,7 +247,10 @@ class Gathered(unittest.TestCase):
         told = self.check(both, sources)
         self.assertEqual(told["town"], "lenders")
         self.assertEqual((told["value"], told["made"]), ("loans", "objects"))
-        plan = [(replace(field, name=f"{field.name}!"), Chosen(field.name)) for field in both.fields]
+        plan = [
+            (msgspec.structs.replace(field, name=f"{field.name}!"), Chosen(field.name))
+            for field in both.fields
+        ]
         steps = with_fields(ChosenRows(both, np.array([2, 0, 1, 2])), plan, Task())
         self.assertEqual(self.check(steps, sources), {f"{name}!": its for name, its in told.items()})
 

@@ -3,9 +3,9 @@
 import datetime as dt
 import unittest
 from collections import Counter
-from dataclasses import replace
 from decimal import Decimal
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 from hypothesis import given
@@ -256,7 +256,7 @@ class Algebra(unittest.TestCase):
     @given(st.lists(_TEXTS | st.text(max_size=5), max_size=8), _PREPARATIONS)
     def test_preparing_twice_changes_nothing_more(self, texts, preparation):
         # Corrections are made once: what one of them makes is not corrected again.
-        plain = replace(preparation, corrections=())
+        plain = msgspec.structs.replace(preparation, corrections=())
         once = prepare(Cells(pa.array(texts, pa.large_string())), plain).of_rows
         self.assertEqual(prepare(Cells(once), plain).of_rows.to_pylist(), once.to_pylist())
         expected = [prepared_text(text, plain) if text else None for text in texts]

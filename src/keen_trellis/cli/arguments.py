@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import click
+import msgspec
 
 from keen_trellis.core.preparations import PREPARATIONS
 
@@ -47,8 +47,7 @@ def linked(command: Any) -> Any:
     return command
 
 
-@dataclass(frozen=True)
-class Tables:
+class Tables(msgspec.Struct, frozen=True):
     """The tables that a command names, as rails of a flow."""
 
     library: Any

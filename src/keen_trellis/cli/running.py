@@ -5,11 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import click
+import msgspec
 
 from keen_trellis.cli.given import rows_of_values, run_each, told_apart, with_values
 from keen_trellis.cli.group import main
@@ -109,8 +109,7 @@ def run(flow_path: Path, sets: Sequence[str], values: str | None, as_json: bool,
         run_each(one, flows, [next(iter(row.values())) for row in rows], as_json=as_json)
 
 
-@dataclass(frozen=True)
-class _OneRun:
+class _OneRun(msgspec.Struct, frozen=True):
     """Runs a flow once. written: as its file has it.  replaced: sources that are read from elsewhere."""
 
     path: Path

@@ -6,10 +6,10 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -57,8 +57,7 @@ class Stands(enum.Enum):
     SPREAD = "spread"
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(msgspec.Struct, frozen=True):
     """A measure and where it stands. by: the field or expression of the main table that it is spread by, ""
     for equal shares.
     """
@@ -68,8 +67,7 @@ class Placed:
     by: str = ""
 
 
-@dataclass(frozen=True)
-class Other:
+class Other(msgspec.Struct, frozen=True):
     """One of the other tables of a blend.
 
     links: the main table's sides on the left, its own on the right; all compared with =.  where: a condition
@@ -82,8 +80,7 @@ class Other:
     where: str = ""
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(msgspec.Struct, frozen=True, dict=True):
     """What came of one of the other tables.
 
     summary: its groups.  partner: for each row of `Blended.whole` the group, -1 for none.  used: which groups
@@ -153,8 +150,7 @@ class BlendedTable(OverlaidTable):
         return np.flatnonzero(found)
 
 
-@dataclass(frozen=True)
-class Blended:
+class Blended(msgspec.Struct, frozen=True, dict=True):
     """A blend: its rows, and what came of each other table.
 
     whole: the rows before those that found nothing are left out; `table` itself if none is.  main_rows: of
@@ -379,7 +375,7 @@ def _group_links(other: Other, base: Table) -> list[LinkField]:
     """The links with what the groups are called: fields, even where they are made by expressions."""
     names = set(base.names)
     return [
-        replace(
+        msgspec.structs.replace(
             link,
             left_is_expression=link.left_is_expression and link.left not in names,
             right_is_expression=False,

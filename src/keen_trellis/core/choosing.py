@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 
+import msgspec
 import pyarrow as pa
 
 from keen_trellis.core.conversion import converted, refitted
@@ -20,8 +20,7 @@ _PLACES = 9
 _DECIMAL = pa.decimal128(38, _PLACES)
 
 
-@dataclass(frozen=True)
-class Chosen:
+class Chosen(msgspec.Struct, frozen=True):
     """A field that stays. of: its name before.  name: its new one, or "".  type: its new one, or None."""
 
     of: str
@@ -48,7 +47,9 @@ def chosen_fields(
         if entry.type is not None and entry.type is not field.type:
             kind = _DECIMAL if entry.type is FieldType.DECIMAL else ARROW_TYPES[entry.type]
         untyped = field.untyped and entry.type is None
-        made.append((replace(field, name=entry.called, arrow_type=kind, untyped=untyped), entry))
+        made.append(
+            (msgspec.structs.replace(field, name=entry.called, arrow_type=kind, untyped=untyped), entry)
+        )
     if others:
         named = {entry.of for entry in chosen} | set(dropped)
         made += [(field, Chosen(field.name)) for field in fields if field.name not in named]

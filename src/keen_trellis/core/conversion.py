@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Context, Decimal
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -36,8 +37,7 @@ PLACEHOLDERS = (
 )
 
 
-@dataclass(frozen=True)
-class Notation:
+class Notation(msgspec.Struct, frozen=True):
     """How text writes numbers and dates. Empty members are not settled yet.
 
     decimal: "." or ",".  dates: what a date begins with, "day" or "month" (years need not be settled).
@@ -62,7 +62,7 @@ class Way:
     type: FieldType
     expression: str
     convert: Callable[[pa.Array], pa.Array] = field(compare=False)
-    notation: Notation = Notation()
+    notation: Notation = field(default_factory=Notation)
     pair: str = ""
     quick: Callable[[pa.Array], pa.Array | None] | None = field(default=None, compare=False)
 
@@ -321,8 +321,7 @@ def agrees(way: Way, notation: Notation) -> bool:
 # --- from one type to another ---
 
 
-@dataclass(frozen=True)
-class Converted:
+class Converted(msgspec.Struct, frozen=True):
     """A column in another type.  values: n values.  lost: bool mask of the n that could not be converted."""
 
     values: pa.Array

@@ -7,10 +7,10 @@ no answer, and slower ways have to decide.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -109,8 +109,7 @@ def _moments(values: pa.Array, lengths: tuple[int, ...], kind: pa.DataType, leas
     return None if made is None or pc.min(made.view(units)).as_py() < least else text.with_blanks(made)
 
 
-@dataclass(frozen=True)
-class _Text:
+class _Text(msgspec.Struct, frozen=True, dict=True):
     """The m values of a column that are not blank. None of them is without characters.
 
     content: all their bytes.  offsets: m + 1, where each begins and ends.  is_filled: bool mask of the n

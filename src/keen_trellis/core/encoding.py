@@ -6,9 +6,9 @@ Several links that must all hold get one code together.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -23,8 +23,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType, type_of_arrow
 _LARGEST_CODE = np.iinfo(np.int64).max
 
 
-@dataclass(frozen=True)
-class Encoded:
+class Encoded(msgspec.Struct, frozen=True):
     """Codes of link fields of both sides: one code a row, 0 <= code < size, or -1 for a row that can match
     nothing.
     """
@@ -34,8 +33,7 @@ class Encoded:
     size: int
 
 
-@dataclass(frozen=True)
-class PreparedLink:
+class PreparedLink(msgspec.Struct, frozen=True):
     """A link with the values of both of its sides as they are compared."""
 
     link: LinkField
@@ -43,8 +41,7 @@ class PreparedLink:
     right: Prepared
 
 
-@dataclass(frozen=True)
-class SideCounts:
+class SideCounts(msgspec.Struct, frozen=True):
     """In how many rows of one side some link field is blank, without partner, or could not be converted."""
 
     blank: int = 0

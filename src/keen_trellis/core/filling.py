@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -51,8 +51,7 @@ class FillWith(enum.Enum):
     LEAVE_OUT = "leave-out"
 
 
-@dataclass(frozen=True)
-class Fill:
+class Fill(msgspec.Struct, frozen=True):
     """How the gaps of some fields are filled.
 
     fields: their names.  of: the value as text, or the name of the other field.

@@ -8,8 +8,8 @@ from __future__ import annotations
 import datetime as dt
 import enum
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -86,8 +86,7 @@ _VALUES = {
 _MOST_NAMED = 3
 
 
-@dataclass(frozen=True)
-class Condition:
+class Condition(msgspec.Struct, frozen=True):
     """of: a field's name, or for TRUE an expression.  values: what it is compared with, as text."""
 
     of: str

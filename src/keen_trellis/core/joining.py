@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property, partial
 from typing import TypeVar
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -69,8 +69,7 @@ class Side(enum.Enum):
         return self in (Side.LEFT_FIRST, Side.RIGHT_FIRST)
 
 
-@dataclass(frozen=True)
-class JoinedField:
+class JoinedField(msgspec.Struct, frozen=True):
     """One field of a joined table and the fields it is read from ("" on a side it is not read from).
 
     said: what stands in rows of the left, of the right, and of both, where the field only says which it is.
@@ -83,8 +82,7 @@ class JoinedField:
     said: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class FieldChoice:
+class FieldChoice(msgspec.Struct, frozen=True):
     """Which fields come along, and how they are called.
 
     keep, bring: names of left and right fields in the order wanted; None is all of them.
@@ -136,7 +134,7 @@ def plan_fields(
         if name in taken or (choice.name_all and kept):
             name = _free_name(f"{field.name} of {right_name}", taken)
         taken.add(name)
-        named = field if name == field.name else replace(field, name=name)
+        named = field if name == field.name else msgspec.structs.replace(field, name=name)
         plan.append(JoinedField(named, Side.RIGHT, right=field.name))
     if len(plan) > MOST_FIELDS:
         raise DataError(
@@ -202,7 +200,7 @@ def disagreements(left: Table, right: Table, match: Match, name: str) -> int:
 def _chosen(fields: Sequence[Field], names: Iterable[str] | None, table: str) -> list[Field]:
     """The fields with these names, said to come from `table` unless an earlier join said from where."""
     found = fields if names is None else [find_field(fields, name) for name in dict.fromkeys(names)]
-    return [field if field.table else replace(field, table=table) for field in found]
+    return [field if field.table else msgspec.structs.replace(field, table=table) for field in found]
 
 
 def _links_that_appear_once(

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.link import LinkField, Take, Taken
@@ -15,8 +15,7 @@ from keen_trellis.core.table import ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
 
 
-@dataclass(frozen=True)
-class Rung:
+class Rung(msgspec.Struct, frozen=True):
     """Links that must all hold, or any of them."""
 
     links: tuple[LinkField, ...]

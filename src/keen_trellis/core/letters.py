@@ -8,10 +8,10 @@ a text without some of its characters. What has the same fingerprint is looked a
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -24,8 +24,7 @@ _BASE = 0x9E3779B97F4A7C15  # odd, so that it has an inverse modulo 2 ** 64
 _SIEVE_BITS = 24
 
 
-@dataclass(frozen=True)
-class Keyed:
+class Keyed(msgspec.Struct, frozen=True):
     """Keys of texts, several of one text or none. keys: uint64.  owner: of each key the number of its
     text.
     """
@@ -46,8 +45,7 @@ class Keyed:
         return Keyed(self.keys[chosen], self.owner[chosen])
 
 
-@dataclass(frozen=True)
-class Letters:
+class Letters(msgspec.Struct, frozen=True, dict=True):
     """The code points of n texts one after the other. starts: where each begins; one entry more, the end."""
 
     points: Vector

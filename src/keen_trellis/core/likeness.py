@@ -9,9 +9,9 @@ many true pairs that finds is measured in `benchmarks`.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -41,8 +41,7 @@ _NO_LETTERS = r"[^\pL\pN]+"
 _BUT_INITIALS = r"(\pL)[\pL\pN]*\s"
 
 
-@dataclass(frozen=True)
-class Texts:
+class Texts(msgspec.Struct, frozen=True):
     """Texts of one side, each once in its group: values without null, and the number of each one's group."""
 
     values: pa.Array
@@ -52,8 +51,7 @@ class Texts:
         return len(self.values)
 
 
-@dataclass(frozen=True)
-class Scored:
+class Scored(msgspec.Struct, frozen=True):
     """Pairs of texts by their numbers, and how alike they are, 0 to 100."""
 
     left: Vector
@@ -115,8 +113,7 @@ def alike_rows(
     return rows, sides[1].rows[sides[1].bounds[found.right[at]] + second], found.score[at]
 
 
-@dataclass(frozen=True)
-class _Distinct:
+class _Distinct(msgspec.Struct, frozen=True):
     """The distinct texts of a side. rows: the rows by their text.  bounds: where the rows of each begin."""
 
     texts: Texts
@@ -140,8 +137,7 @@ class _Distinct:
 # --- candidates ---
 
 
-@dataclass(frozen=True)
-class _Grams:
+class _Grams(msgspec.Struct, frozen=True):
     """Trigrams of texts. keys: int64.  owner: of each the number of its text."""
 
     keys: Vector
@@ -162,8 +158,7 @@ class _Grams:
         return _Grams(keys ^ (texts.groups[owner].astype(np.int64) * np.int64(_SPREAD)), owner)
 
 
-@dataclass(frozen=True)
-class _Index:
+class _Index(msgspec.Struct, frozen=True):
     """The texts of one side by their keys. grams, rarity: all of its trigrams in order, and the place of each
     among them from the rarest on.  rare: by two of their rarest trigrams.  near: by what they are without a
     character.  whole: the fingerprints of all texts, in order.
@@ -199,8 +194,7 @@ class _Index:
         return np.flatnonzero(there), self.whole.owner[place[there]]
 
 
-@dataclass(frozen=True)
-class _ByKey:
+class _ByKey(msgspec.Struct, frozen=True):
     """Texts by keys. keys: the distinct ones, in order.  starts, counts: of each its stretch of owners."""
 
     keys: Vector
@@ -295,8 +289,7 @@ def _numbered(owner: Vector) -> Vector:
     return laid_out(np.diff(np.append(starts, len(owner))))[1]
 
 
-@dataclass(frozen=True)
-class _Initials:
+class _Initials(msgspec.Struct, frozen=True):
     """Texts with all words but the last as initials. written: which of them were written so."""
 
     texts: pa.Array

@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
+
+import msgspec
 
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.expressions.expression import Expression
@@ -41,8 +42,7 @@ _MIRRORED = {
 }
 
 
-@dataclass(frozen=True)
-class Preparation:
+class Preparation(msgspec.Struct, frozen=True):
     """How a link field is prepared before it is compared; the same on both sides.
 
     compare_as: one of COMPARE_AS, or "" for as it is.  corrections: pairs "read X as Y".
@@ -89,8 +89,7 @@ ANY_DISTANCE = "any"
 SIDES_OF_NEAR = ("both", "before", "after")
 
 
-@dataclass(frozen=True)
-class Likeness:
+class Likeness(msgspec.Struct, frozen=True):
     """How alike two values must be that need not be equal.
 
     at_least: of texts, 1 to 100 (see `core.likeness`).  within: of numbers how far apart they may be, of
@@ -108,11 +107,10 @@ class Likeness:
     def swapped(self) -> Likeness:
         """The same seen from the other side; which one is the nearest, a left row says."""
         turned = {"before": "after", "after": "before"}
-        return replace(self, side=turned.get(self.side, self.side))
+        return msgspec.structs.replace(self, side=turned.get(self.side, self.side))
 
 
-@dataclass(frozen=True)
-class LinkField:
+class LinkField(msgspec.Struct, frozen=True):
     """One side of the left table compared with one of the right.
 
     left, right: names of fields, or expressions over one side's fields where the two flags say so.
@@ -122,7 +120,7 @@ class LinkField:
 
     left: str
     right: str
-    preparation: Preparation = field(default_factory=Preparation)
+    preparation: Preparation = msgspec.field(default_factory=Preparation)
     operator: Operator = Operator.EQUAL
     blanks: bool = False
     left_is_expression: bool = False
@@ -132,12 +130,12 @@ class LinkField:
     @property
     def as_written(self) -> LinkField:
         """The same link with nothing prepared, and equal values only."""
-        return replace(self, preparation=Preparation(), likeness=None)
+        return msgspec.structs.replace(self, preparation=Preparation(), likeness=None)
 
     @property
     def swapped(self) -> LinkField:
         """The same link seen from the other side."""
-        return replace(
+        return msgspec.structs.replace(
             self,
             left=self.right,
             right=self.left,
@@ -204,8 +202,7 @@ class Taken(enum.Enum):
     GREATEST = "greatest"
 
 
-@dataclass(frozen=True)
-class Take:
+class Take(msgspec.Struct, frozen=True):
     """Which matches are taken. expression: a field of the right table, or one over its fields, for the least
     and the greatest.
     """

@@ -11,10 +11,10 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Protocol
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.coding import Codes
@@ -29,8 +29,7 @@ Pairs = tuple[IndexVector, IndexVector]
 _STRETCH = 1 << 18
 
 
-@dataclass(frozen=True)
-class MatchCounts:
+class MatchCounts(msgspec.Struct, frozen=True):
     """What a match comes to, in rows and pairs.
 
     A row is matched if it matches some row, and passed over if it does so and yet ends in no pair, since

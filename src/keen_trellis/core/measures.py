@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -48,8 +48,7 @@ class Function(enum.Enum):
         return self in (Function.COUNT, Function.COUNT_DISTINCT)
 
 
-@dataclass(frozen=True)
-class Measure:
+class Measure(msgspec.Struct, frozen=True):
     """One field of a summary. expression: over the table's fields; "" for a count of rows."""
 
     function: Function

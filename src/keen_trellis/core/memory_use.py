@@ -45,9 +45,9 @@ def buffers_of(held: object) -> Buffers:
 
 
 def _members(held: object) -> Iterable[Any]:
-    if hasattr(held, "__dict__"):
-        return list(vars(held).values())
-    return [getattr(held, name) for name in getattr(type(held), "__slots__", ()) if hasattr(held, name)]
+    names: Iterable[str] = getattr(held, "__struct_fields__", getattr(type(held), "__slots__", ()))
+    kept = [getattr(held, name) for name in names if hasattr(held, name)]
+    return [*kept, *getattr(held, "__dict__", {}).values()]
 
 
 def machine_memory() -> int:

@@ -10,8 +10,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -26,8 +26,7 @@ _ZEROS, _SIXES = np.uint64(0x3030303030303030), np.uint64(0x0606060606060606)
 _HIGH = np.uint64(0xF0F0F0F0F0F0F0F0)
 
 
-@dataclass(frozen=True)
-class _Kind:
+class _Kind(msgspec.Struct, frozen=True):
     """How the signs behind the beginning are packed. bits: of each sign.  most: how many signs.  fixed:
     whether there are as many in each text, each with the same bits above those.
     """
@@ -43,8 +42,7 @@ _LETTERS = _Kind(5, 12, fixed=True)
 _BYTES = _Kind(8, 8, fixed=False)
 
 
-@dataclass(frozen=True)
-class Shape:
+class Shape(msgspec.Struct, frozen=True):
     """What texts have in common. before: their first bytes.  count: how many follow, or at most.  above: the
     bits of each that are not packed.
     """
@@ -55,8 +53,7 @@ class Shape:
     above: bytes = b""
 
 
-@dataclass(frozen=True)
-class Packed:
+class Packed(msgspec.Struct, frozen=True):
     """Texts as whole numbers, equal and ordered as they are. numbers: int64 of N, of no meaning where a text
     does not fit.  fits: which of N texts have the shape; a blank has not.
     """

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -41,7 +41,7 @@ def pivoted_fields(
         _told_apart(columns, found)
     known = summary_fields(fields, keys, ())
     check_new(known, columns)
-    return (*known, *(replace(held, name=name) for name in columns))
+    return (*known, *(msgspec.structs.replace(held, name=name) for name in columns))
 
 
 class PivotedTable(SummaryTable):

@@ -7,10 +7,10 @@ them.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -34,8 +34,7 @@ _SPACES = "[" + "".join(rf"\x{{{ord(character):x}}}" for character in WHITE_SPAC
 _MOST_ROUNDS = 8
 
 
-@dataclass(frozen=True)
-class Prepared:
+class Prepared(msgspec.Struct, frozen=True):
     """The values of one side of a link as they are compared.
 
     values: one a row, or the distinct ones of which `codes` has the number of each row's (-1: null).

@@ -10,9 +10,9 @@ the periods are. Conditions that this leaves over are tested on the candidates, 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.comparing import COMPARE, as_comparable
@@ -34,8 +34,7 @@ _BLOCK_CANDIDATES = 1 << 22
 Vector = np.ndarray[Any, Any]
 
 
-@dataclass(frozen=True)
-class Limits:
+class Limits(msgspec.Struct, frozen=True):
     """What is attempted at most."""
 
     pairs: int = 50_000_000
@@ -45,8 +44,7 @@ class Limits:
 _NO_ORDER = (Operator.EQUAL, Operator.UNEQUAL)
 
 
-@dataclass(frozen=True)
-class Condition:
+class Condition(msgspec.Struct, frozen=True):
     """`left operator right` on vectors that compare as the values do; known: where it can be true."""
 
     operator: Operator
@@ -130,8 +128,7 @@ def match_by_conditions(
     return best.filtered(rest, limits, task) if rest else best.listed(limits, task)
 
 
-@dataclass(frozen=True)
-class _Stretches:
+class _Stretches(msgspec.Struct, frozen=True):
     """For each asking row the stretch of the other side's sorted rows that it asks for.
 
     order: rows of the sorted side.  start, stop: one entry a row of the asking side.  asks_left: whether that

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -22,8 +22,7 @@ _WIDEST = 2**62
 _NARROW = 2**31
 
 
-@dataclass(frozen=True)
-class SortKey:
+class SortKey(msgspec.Struct, frozen=True):
     """of: a field or expression.  descending: the greatest first.  blanks_first: otherwise they come last."""
 
     of: str

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import bisect
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from functools import reduce
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -23,8 +23,7 @@ from keen_trellis.core.values import (
 )
 
 
-@dataclass(frozen=True)
-class StackedField:
+class StackedField(msgspec.Struct, frozen=True):
     """A field of a union. of: the field of each table that goes into it, "" where a table lacks it."""
 
     field: Field
@@ -86,7 +85,7 @@ def _stacked(tables: Sequence[Sequence[Field]], of: tuple[str, ...], *, mixed_as
                 remedy="Give them one type before the union, or let what differs become text.",
             )
         kind = ARROW_TYPES[FieldType.TEXT]
-    return StackedField(replace(first, arrow_type=kind, origin=origin, untyped=not typed), of)
+    return StackedField(msgspec.structs.replace(first, arrow_type=kind, origin=origin, untyped=not typed), of)
 
 
 def _common(one: pa.DataType | None, other: pa.DataType) -> pa.DataType | None:

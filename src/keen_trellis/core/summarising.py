@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.encoding import numbered
@@ -28,12 +28,11 @@ from keen_trellis.core.table import (
 from keen_trellis.core.task import Task
 
 
-@dataclass(frozen=True)
-class Key:
+class Key(msgspec.Struct, frozen=True):
     """What rows are grouped by: a field's name or an expression, prepared as links are."""
 
     text: str
-    preparation: Preparation = field(default_factory=Preparation)
+    preparation: Preparation = msgspec.field(default_factory=Preparation)
 
 
 class SummaryTable(Table):

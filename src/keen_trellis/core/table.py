@@ -6,9 +6,9 @@ import bisect
 import difflib
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -26,8 +26,7 @@ _SHARE = 8  # of the rows: with fewer, chunks are looked up one by one
 _STRETCH = 2  # times as many rows at most in a stretch that is copied for those wanted
 
 
-@dataclass(frozen=True)
-class Field:
+class Field(msgspec.Struct, frozen=True):
     """A column's name and type.
 
     origin: the id of the source step it came from, "" if none.  table: the name of the table from which a
@@ -46,8 +45,7 @@ class Field:
         return type_of_arrow(self.arrow_type)
 
 
-@dataclass(frozen=True)
-class Cells:
+class Cells(msgspec.Struct, frozen=True):
     """Cells of one column: values (null is blank) and, where a join found no partner, a mask.
 
     values: Arrow array of n cells.  absent, filled: bool vectors of length n, or None if no cell is; filled
@@ -59,8 +57,7 @@ class Cells:
     filled: Mask | None = None
 
 
-@dataclass(frozen=True)
-class RowOrigin:
+class RowOrigin(msgspec.Struct, frozen=True):
     """Where one row stands: the file, the sheet or table in it, and its row number there, from 1."""
 
     file: str
@@ -72,8 +69,7 @@ class RowOrigin:
         return ", ".join(parts)
 
 
-@dataclass(frozen=True, eq=False)
-class Gathered:
+class Gathered(msgspec.Struct, frozen=True, eq=False):
     """Fields whose cells are just those of another table, as often as its rows stand here.
 
     table: that table.  names: what each of the fields is called in it.  rows: its row for each of some rows
@@ -118,9 +114,9 @@ def holding_both(field: Field, other: Field) -> Field | None:
     """
     if field.untyped or other.untyped:
         typed = other if field.untyped and not other.untyped else field
-        return replace(field, arrow_type=typed.arrow_type, untyped=typed.untyped)
+        return msgspec.structs.replace(field, arrow_type=typed.arrow_type, untyped=typed.untyped)
     common = common_exact_type(field.arrow_type, other.arrow_type)
-    return None if common is None else replace(field, arrow_type=common)
+    return None if common is None else msgspec.structs.replace(field, arrow_type=common)
 
 
 class Table(ABC):
@@ -266,7 +262,7 @@ class ArrowTable(Table):
         """The same table, its fields said to come from the source step `origin`; nothing is copied."""
         twin = object.__new__(ArrowTable)
         twin.__dict__.update(self.__dict__)
-        twin.fields = tuple(replace(field, origin=origin) for field in self.fields)
+        twin.fields = tuple(msgspec.structs.replace(field, origin=origin) for field in self.fields)
         return twin
 
     @property

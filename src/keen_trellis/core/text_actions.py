@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import partial
 
+import msgspec
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -52,8 +52,7 @@ WORDS = {
 }
 
 
-@dataclass(frozen=True)
-class Action:
+class Action(msgspec.Struct, frozen=True):
     """One thing that is done.
 
     what: the text to be replaced, the character to fill up with, or what the parts are divided by.  by: what

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -52,7 +52,12 @@ def _planned(
     check_new(others, [name, value])
     first = next(place for place, field in enumerate(fields) if field.name in gone)
     parts = {
-        field.name: (*others[:first], Field(name, _TEXT), replace(field, name=value), *others[first:])
+        field.name: (
+            *others[:first],
+            Field(name, _TEXT),
+            msgspec.structs.replace(field, name=value),
+            *others[first:],
+        )
         for field in chosen
     }
     try:

@@ -7,8 +7,8 @@ computations", 1979), so that depth costs its logarithm; paths and the order fro
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -35,8 +35,7 @@ BETWEEN = " / "
 DEEPEST_PATH = 1_000
 
 
-@dataclass(frozen=True)
-class Walk:
+class Walk(msgspec.Struct, frozen=True):
     """part, whole: the field that says which whole a row is part of, and the one that it is the value of.
 
     level, path, top: what the new fields are called, "" for none.  bring: fields of the top that come along.
@@ -79,8 +78,7 @@ def walked_fields(fields: Sequence[Field], walk: Walk) -> tuple[Field, ...]:
     return tuple(made)
 
 
-@dataclass(frozen=True)
-class Walked:
+class Walked(msgspec.Struct, frozen=True):
     """table: the rows with what they are among wholes and parts.  circles: rows of the table that was
     walked that lead round in a circle; they have no level, path or top.  lost: rows that point to what is
     not there, and so are tops.  twice: rows that point to what is there several times; the first is taken.

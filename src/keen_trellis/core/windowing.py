@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -50,8 +50,7 @@ class Window(enum.Enum):
         return self in (Window.RANK, Window.DENSE_RANK)
 
 
-@dataclass(frozen=True)
-class Windowed:
+class Windowed(msgspec.Struct, frozen=True):
     """One field more. of: a field or expression, "" where it is made of none.  name: of the new field."""
 
     window: Window

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import random
-from dataclasses import dataclass, field, replace
 from typing import Any
+
+import msgspec
 
 from keen_trellis.demo import names
 from keen_trellis.demo.scenario import LOANS, SEED, Row, Scenario
@@ -18,21 +19,20 @@ NOT_YET_REGISTERED = 4
 NEW_FIELD = "Packed by"
 
 
-@dataclass
-class NextMonth:
+class NextMonth(msgspec.Struct):
     """What changed. Loans are named by loan no, objects by accession.
 
     newly_without_object, newly_without_venue: loans that found a partner or were not there, and find none
     now.
     """
 
-    new_loans: list[str] = field(default_factory=list)
-    dropped_loans: list[str] = field(default_factory=list)
-    returned_loans: list[str] = field(default_factory=list)
-    objects_taken_out: list[str] = field(default_factory=list)
-    newly_without_object: list[str] = field(default_factory=list)
+    new_loans: list[str] = msgspec.field(default_factory=list)
+    dropped_loans: list[str] = msgspec.field(default_factory=list)
+    returned_loans: list[str] = msgspec.field(default_factory=list)
+    objects_taken_out: list[str] = msgspec.field(default_factory=list)
+    newly_without_object: list[str] = msgspec.field(default_factory=list)
     renamed_venue: tuple[str, str] = ("", "")
-    newly_without_venue: list[str] = field(default_factory=list)
+    newly_without_venue: list[str] = msgspec.field(default_factory=list)
     new_field: str = NEW_FIELD
 
 
@@ -48,7 +48,7 @@ def next_month(scenario: Scenario, seed: int = SEED) -> tuple[Scenario, NextMont
     packers = [f"{name[0]}. {chance.choice(names.LAST_NAMES)}" for name in names.FIRST_NAMES[:6]]
     widened = [(*loan[:5], chance.choice(packers), *loan[5:]) for loan in loans]
     logs = {**scenario.courier_logs}
-    moved = replace(
+    moved = msgspec.structs.replace(
         scenario,
         objects=objects,
         venues=venues,

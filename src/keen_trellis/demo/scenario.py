@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime as dt
 import random
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Any
+
+import msgspec
 
 from keen_trellis.demo import names
 
@@ -36,35 +37,34 @@ CURRENCY_MONTHS = (4, 9)
 MONTH_WITH_A_FIELD_MORE = 7
 
 
-@dataclass
-class Planted:
+class Planted(msgspec.Struct):
     """The trouble in the demo data, by what it is. Loans are named by loan no, objects by accession, labels
     by label no.  makers_meant: by label no the maker as the registry has it, of all labels that have one.
     """
 
-    other_case: list[str] = field(default_factory=list)
-    outer_spaces: list[str] = field(default_factory=list)
-    other_punctuation: list[str] = field(default_factory=list)
-    letter_for_zero: list[str] = field(default_factory=list)
-    blank: list[str] = field(default_factory=list)
-    outdated: list[str] = field(default_factory=list)
-    never_registered: list[str] = field(default_factory=list)
-    renamed_venues: dict[str, str] = field(default_factory=dict)
-    loans_with_old_venue_name: list[str] = field(default_factory=list)
-    repeated_accessions: list[str] = field(default_factory=list)
+    other_case: list[str] = msgspec.field(default_factory=list)
+    outer_spaces: list[str] = msgspec.field(default_factory=list)
+    other_punctuation: list[str] = msgspec.field(default_factory=list)
+    letter_for_zero: list[str] = msgspec.field(default_factory=list)
+    blank: list[str] = msgspec.field(default_factory=list)
+    outdated: list[str] = msgspec.field(default_factory=list)
+    never_registered: list[str] = msgspec.field(default_factory=list)
+    renamed_venues: dict[str, str] = msgspec.field(default_factory=dict)
+    loans_with_old_venue_name: list[str] = msgspec.field(default_factory=list)
+    repeated_accessions: list[str] = msgspec.field(default_factory=list)
     parts_of_sets: int = 0
-    currency_files: list[str] = field(default_factory=list)
+    currency_files: list[str] = msgspec.field(default_factory=list)
     file_with_a_field_more: str = ""
     rates_gap: tuple[int, int] = (0, 0)
     rates_overlap: tuple[int, int] = (0, 0)
-    returned_but_not_lent: list[str] = field(default_factory=list)
-    returned_but_not_listed: list[str] = field(default_factory=list)
-    dates_that_disagree: list[str] = field(default_factory=list)
-    labels_in_capitals: list[str] = field(default_factory=list)
-    labels_last_name_first: list[str] = field(default_factory=list)
-    labels_with_a_slip: list[str] = field(default_factory=list)
-    labels_of_nobody: list[str] = field(default_factory=list)
-    makers_meant: dict[str, str] = field(default_factory=dict)
+    returned_but_not_lent: list[str] = msgspec.field(default_factory=list)
+    returned_but_not_listed: list[str] = msgspec.field(default_factory=list)
+    dates_that_disagree: list[str] = msgspec.field(default_factory=list)
+    labels_in_capitals: list[str] = msgspec.field(default_factory=list)
+    labels_last_name_first: list[str] = msgspec.field(default_factory=list)
+    labels_with_a_slip: list[str] = msgspec.field(default_factory=list)
+    labels_of_nobody: list[str] = msgspec.field(default_factory=list)
+    makers_meant: dict[str, str] = msgspec.field(default_factory=dict)
 
     @property
     def only_after_case_and_outer_spaces(self) -> set[str]:
@@ -83,8 +83,7 @@ class Planted:
         }
 
 
-@dataclass
-class Scenario:
+class Scenario(msgspec.Struct):
     """All tables of the demo, headers not included, and what was planted in them.
 
     courier_logs: by month of 2026.  further_logs: by year and month.
@@ -104,7 +103,7 @@ class Scenario:
     labels: list[Row]
     planted: Planted
     loan_fields: tuple[str, ...] = LOAN_FIELDS
-    further_logs: dict[str, list[Row]] = field(default_factory=dict)
+    further_logs: dict[str, list[Row]] = msgspec.field(default_factory=dict)
 
 
 def build(seed: int = SEED) -> Scenario:

@@ -7,17 +7,16 @@ have no keyboard of their own: which one is stood on is told as the focus of the
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Protocol, runtime_checkable
 
+import msgspec
 from PySide6.QtCore import QObject, QRect
 from PySide6.QtGui import QAccessible, QAccessibleEvent, QAccessibleInterface
 from PySide6.QtWidgets import QWidget
 from shiboken6 import isValid
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """One thing in a painted widget. text: what it is.  rect: where, in it.  current: it is stood on."""
 
     text: str

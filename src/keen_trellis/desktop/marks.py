@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.steps import KINDS
 
 
-@dataclass(frozen=True)
-class Mark:
+class Mark(msgspec.Struct, frozen=True):
     """letters: two, the first in upper case.  hue: number of the source's hue."""
 
     letters: str

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, fields
 from functools import cache
 
+import msgspec
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QFontDatabase, QPainter, QPalette, QPen, QPixmap
 from PySide6.QtWidgets import QApplication
@@ -15,8 +15,7 @@ from keen_trellis import ink
 from keen_trellis.ink import Ink
 
 
-@dataclass(frozen=True)
-class Hue:
+class Hue(msgspec.Struct, frozen=True):
     """The hue of one source: its rail, its mark, the border of its chips and the ground of its chips."""
 
     rail: QColor
@@ -24,8 +23,7 @@ class Hue:
     chip: QColor
 
 
-@dataclass(frozen=True)
-class Theme:
+class Theme(msgspec.Struct, frozen=True):
     """All colours of the window. Accent is for selection and action and for nothing else."""
 
     name: str
@@ -49,7 +47,7 @@ class Theme:
 
 
 def _theme(name: str, ink: Ink) -> Theme:
-    colours = {entry.name: QColor(getattr(ink, entry.name)) for entry in fields(Ink) if entry.name != "hues"}
+    colours = {name: QColor(getattr(ink, name)) for name in Ink.__struct_fields__ if name != "hues"}
     hues = tuple(Hue(*(QColor(colour) for colour in hue)) for hue in ink.hues)
     return Theme(name=name, hues=hues, **colours)
 

@@ -5,9 +5,10 @@ refused.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import parse_qsl, quote, unquote, urlencode
+
+import msgspec
 
 from keen_trellis.core.errors import SourceError
 
@@ -33,8 +34,7 @@ _PORTS = {POSTGRESQL: 5432}
 _WRITE_LIKE = "Write it like postgresql://user@host/database."
 
 
-@dataclass(frozen=True)
-class Address:
+class Address(msgspec.Struct, frozen=True):
     """A database by where it is. driver: "" for the usual one.  port: None for the usual one.
 
     options: what is said behind the question mark.

@@ -7,7 +7,6 @@ means, or that it has no partner and needs none.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 
 import msgspec
 
@@ -27,8 +26,7 @@ _SIDES = ("left", "right")
 _NONE = (ABSENT, "none", "no partner")
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(msgspec.Struct, frozen=True):
     """One answer, and where it is written: a sheet and a row of it, from 1."""
 
     knot: str
@@ -39,8 +37,7 @@ class Answer:
     where: str
 
 
-@dataclass(frozen=True)
-class Answered:
+class Answered(msgspec.Struct, frozen=True):
     """A flow with answers taken over. corrected, absent, rejected: how many values of each."""
 
     flow: Flow

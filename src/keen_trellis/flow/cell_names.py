@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 MOST_ROWS = 1_048_576
 MOST_COLUMNS = 16_384
 _CELL = re.compile(r"\$?([A-Za-z]{1,3})\$?([1-9]\d{0,6})")
 
 
-@dataclass(frozen=True)
-class Block:
+class Block(msgspec.Struct, frozen=True):
     """Cells in a rectangle, by its first and last row and column; rows count from 1, columns from 0."""
 
     top: int

@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
+
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.changes import FieldChange, FieldChangeKind, TableChanges, changes
 from keen_trellis.core.match import MatchCounts
@@ -59,8 +61,7 @@ class Newly:
         return len(self.changes.added)
 
 
-@dataclass(frozen=True)
-class KnotChange:
+class KnotChange(msgspec.Struct, frozen=True):
     """One knot: its counts before and after, and the rows that newly find no partner, by the knot's port."""
 
     step: str
@@ -68,7 +69,7 @@ class KnotChange:
     sides: tuple[str, str]
     before: KnotCounts | None = None
     after: KnotCounts | None = None
-    newly: Mapping[str, Newly] = field(default_factory=dict)
+    newly: Mapping[str, Newly] = msgspec.field(default_factory=dict)
     error: str = ""
 
     @property
@@ -76,8 +77,7 @@ class KnotChange:
         return not self.error and self.before == self.after and not any(n.rows for n in self.newly.values())
 
 
-@dataclass(frozen=True)
-class OutputChange:
+class OutputChange(msgspec.Struct, frozen=True):
     """One output: how many rows it got before and gets now."""
 
     step: str
@@ -91,8 +91,7 @@ class OutputChange:
         return not self.error and self.before == self.after
 
 
-@dataclass(frozen=True)
-class Comparison:
+class Comparison(msgspec.Struct, frozen=True):
     """All of it, in the order of the flow. since: when the rows before were read, in UTC.
 
     edited: whether the flow itself said something else then.

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.filtering import Comparison, Condition, fulfilled
@@ -34,8 +34,7 @@ class How(enum.Enum):
     NO_FIELD = "field-dropped"
 
 
-@dataclass(frozen=True)
-class Fate:
+class Fate(msgspec.Struct, frozen=True):
     """What became of some rows that are followed, in words. rows: how many of them."""
 
     how: How
@@ -43,14 +42,13 @@ class Fate:
     rows: int
 
 
-@dataclass(frozen=True)
-class Traced:
+class Traced(msgspec.Struct, frozen=True):
     """Rows of one input of a step that are followed. after: those of its result that they are part of."""
 
     name: str
     table: Table
     rows: IndexVector
-    after: IndexVector = field(default_factory=lambda: np.zeros(0, np.int64))
+    after: IndexVector = msgspec.field(default_factory=lambda: np.zeros(0, np.int64))
 
     def not_among(self, kept: Table) -> IndexVector:
         """Those of the rows that are not among the rows that a step chose of its input."""

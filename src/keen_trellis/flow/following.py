@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.errors import UsageError
@@ -41,8 +42,7 @@ class Stage:
     rows: IndexVector = field(compare=False, repr=False)
 
 
-@dataclass(frozen=True)
-class End:
+class End(msgspec.Struct, frozen=True):
     """An output that the way leads to. rows: in which it ends.  said: where it was lost, or why it is there
     several times; "" if neither.
     """
@@ -70,8 +70,7 @@ class Way:
     numbers: IndexVector = field(compare=False, repr=False)
 
 
-@dataclass(frozen=True)
-class Followed:
+class Followed(msgspec.Struct, frozen=True):
     """What is known of a value. loosely: it is nowhere as it was written, but otherwise in case or spaces.
 
     made: the ways begin at steps that made the value; no source holds it.
@@ -135,8 +134,7 @@ def _check_field(results: Mapping[str, StepResult], name: str) -> None:
         )
 
 
-@dataclass
-class _Going:
+class _Going(msgspec.Struct):
     """A way as far as it was followed: by step and port its rows, and the fields that hold the value."""
 
     rows: dict[tuple[str, str], IndexVector]

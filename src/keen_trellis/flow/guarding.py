@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import partial
+
+import msgspec
 
 from keen_trellis.core.day import as_of
 from keen_trellis.core.errors import UsageError
@@ -18,8 +19,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.wording import rows_called
 
 
-@dataclass(frozen=True)
-class Checked:
+class Checked(msgspec.Struct, frozen=True):
     """A guard of a step that was checked, in words."""
 
     step: str

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+import msgspec
 
 from keen_trellis.flow.graph import Flow
 
 
-@dataclass
-class History:
+class History(msgspec.Struct):
     """The flow as it is, was, and would be again."""
 
     flow: Flow
-    _before: list[tuple[str, Flow]] = field(default_factory=list)
-    _after: list[tuple[str, Flow]] = field(default_factory=list)
+    _before: list[tuple[str, Flow]] = msgspec.field(default_factory=list)
+    _after: list[tuple[str, Flow]] = msgspec.field(default_factory=list)
 
     def push(self, flow: Flow, edit: str) -> None:
         """Make `flow` the current one; `edit` says what was done. Nothing happens if it is the same."""

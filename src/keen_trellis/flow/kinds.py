@@ -6,7 +6,6 @@ import enum
 import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cache
 from typing import TYPE_CHECKING, Any, Generic, Protocol, TypeVar
 
@@ -36,8 +35,7 @@ Choice = TypeVar("Choice", bound=enum.Enum)
 Settings = TypeVar("Settings", bound=msgspec.Struct)
 
 
-@dataclass(frozen=True)
-class InputShape:
+class InputShape(msgspec.Struct, frozen=True):
     """What a step knows of one input without its rows: the rail's name and fields."""
 
     name: str
@@ -49,8 +47,7 @@ def shapes_of(inputs: Sequence[SqlRows]) -> list[InputShape]:
     return [InputShape(entry.name, entry.fields) for entry in inputs]
 
 
-@dataclass(frozen=True)
-class InputRows:
+class InputRows(msgspec.Struct, frozen=True):
     """One input with its rows, and the fingerprint of what they were computed from."""
 
     name: str
@@ -58,8 +55,7 @@ class InputRows:
     fingerprint: str
 
 
-@dataclass(frozen=True)
-class StepResult:
+class StepResult(msgspec.Struct, frozen=True, weakref=True):
     """What a step came to: a table for each port, and the match or the blend if it is a knot.
 
     disagreements: for fields of both sides made one, in how many pairs both have a value, and another one.
@@ -71,11 +67,11 @@ class StepResult:
     ports: dict[str, Table]
     match: Match | None = None
     blended: Blended | None = None
-    disagreements: Mapping[str, int] = field(default_factory=dict)
-    open_cells: Mapping[str, int] = field(default_factory=dict)
+    disagreements: Mapping[str, int] = msgspec.field(default_factory=dict)
+    open_cells: Mapping[str, int] = msgspec.field(default_factory=dict)
     files: int = 1
-    no_column: Mapping[str, int] = field(default_factory=dict)
-    told: Mapping[str, int] = field(default_factory=dict)
+    no_column: Mapping[str, int] = msgspec.field(default_factory=dict)
+    told: Mapping[str, int] = msgspec.field(default_factory=dict)
     made_of: tuple[Table, ...] = ()
 
     @property
@@ -83,8 +79,7 @@ class StepResult:
         return self.ports[ROWS]
 
 
-@dataclass(frozen=True)
-class BlendFigures:
+class BlendFigures(msgspec.Struct, frozen=True):
     """What is counted of a blend. rows: of the main table; nothing: those of them that found nothing.
 
     found: for each other table how many rows found some of its groups; unused: how many groups no row uses;
@@ -112,8 +107,7 @@ class BlendFigures:
         )
 
 
-@dataclass(frozen=True)
-class Figures:
+class Figures(msgspec.Struct, frozen=True):
     """What is counted of a result: it stays known when the rows themselves are let go of.
 
     rows: by port.  inputs: rows of each input.  still_open: by field the gaps that filling left.  lost: what
@@ -127,12 +121,12 @@ class Figures:
     fields: tuple[Field, ...]
     counts: MatchCounts | None = None
     blend: BlendFigures | None = None
-    disagreements: Mapping[str, int] = field(default_factory=dict)
-    open_cells: Mapping[str, int] = field(default_factory=dict)
-    still_open: Mapping[str, int] = field(default_factory=dict)
-    lost: Mapping[str, int] = field(default_factory=dict)
-    no_column: Mapping[str, int] = field(default_factory=dict)
-    told: Mapping[str, int] = field(default_factory=dict)
+    disagreements: Mapping[str, int] = msgspec.field(default_factory=dict)
+    open_cells: Mapping[str, int] = msgspec.field(default_factory=dict)
+    still_open: Mapping[str, int] = msgspec.field(default_factory=dict)
+    lost: Mapping[str, int] = msgspec.field(default_factory=dict)
+    no_column: Mapping[str, int] = msgspec.field(default_factory=dict)
+    told: Mapping[str, int] = msgspec.field(default_factory=dict)
     rungs: tuple[int, ...] = ()
     passed_on: bool = False
 

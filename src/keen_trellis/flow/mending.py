@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import msgspec
 import numpy as np
@@ -33,8 +32,7 @@ from keen_trellis.flow.steps.join import AcceptedSettings, JoinKind, JoinSetting
 from keen_trellis.flow.wording import rows_called
 
 
-@dataclass(frozen=True)
-class Explained:
+class Explained(msgspec.Struct, frozen=True):
     """Everything that is known of why a knot's rows match or do not.
 
     mended: the pairs that match only after mending, by mend.  pairs_until: for each reason that multiplies

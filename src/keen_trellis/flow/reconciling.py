@@ -8,7 +8,6 @@ fields in an order in which those that correspond stand side by side.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import msgspec
 import numpy as np
@@ -60,8 +59,7 @@ def keys_of(left: Table, right: Table, proposed: Sequence[Proposal], task: Task)
     return [LinkSettings.of(link) for link in proposed[0].links] if proposed else []
 
 
-@dataclass(frozen=True)
-class Correspondence:
+class Correspondence(msgspec.Struct, frozen=True):
     """A field of either side that may say the same. agree: the share of the pairs looked at in which they do.
 
     proposed: by their names, or because they mostly agree.

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(msgspec.Struct, frozen=True):
     """A cell: the number of its row in its file, from 1, and its value as text."""
 
     row: int
     value: str
 
 
-@dataclass(frozen=True)
-class Remark:
+class Remark(msgspec.Struct, frozen=True):
     """Something the reader has to say about a source, or about one field of it.
 
     doubtful: it may be wrong and should be looked at; otherwise it is a repair or a plain fact.
@@ -38,8 +36,7 @@ class Remark:
 ABOVE, HEADER, DATA, EMPTY, TOTAL, NOTE = "above", "header", "data", "blank", "total", "note"
 
 
-@dataclass(frozen=True)
-class RawRow:
+class RawRow(msgspec.Struct, frozen=True):
     """One row as it stands in its file. number: from 1.  role: ABOVE, HEADER, DATA, EMPTY, TOTAL or NOTE."""
 
     number: int
@@ -47,8 +44,7 @@ class RawRow:
     cells: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Raw:
+class Raw(msgspec.Struct, frozen=True):
     """The raw rows at both ends of a sheet or text file, and which of them are taken.
 
     first, last: the columns taken, from 0, the last exclusive.
@@ -59,8 +55,7 @@ class Raw:
     last: int = 0
 
 
-@dataclass(frozen=True)
-class ForeignKey:
+class ForeignKey(msgspec.Struct, frozen=True):
     """Fields of a table that name rows of another one by its fields."""
 
     fields: tuple[str, ...]

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
 
 import msgspec
 import pyarrow as pa
@@ -34,8 +33,7 @@ class Verdict(enum.Enum):
     REJECTED = "no"
 
 
-@dataclass(frozen=True)
-class Pair:
+class Pair(msgspec.Struct, frozen=True):
     """One value and what it is read as. link: the link field's number.  rows: in how many rows it stands."""
 
     read: str
@@ -46,8 +44,7 @@ class Pair:
     verdict: Verdict
 
 
-@dataclass(frozen=True)
-class Review:
+class Review(msgspec.Struct, frozen=True):
     """All pairs of a knot that are to be decided, or were; those that differ alike stand together."""
 
     pairs: tuple[Pair, ...]
@@ -94,8 +91,8 @@ class Review:
         """The review with another verdict on some pairs."""
         pairs = list(self.pairs)
         for number in numbers:
-            pairs[number] = replace(pairs[number], verdict=verdict)
-        return replace(self, pairs=tuple(pairs))
+            pairs[number] = msgspec.structs.replace(pairs[number], verdict=verdict)
+        return msgspec.structs.replace(self, pairs=tuple(pairs))
 
     def having(self, verdict: Verdict) -> list[int]:
         """The numbers of the pairs of which this was decided."""
@@ -159,7 +156,7 @@ class Review:
         columns = (as_text(cells.values).to_pylist() for cells in table.take(None, (READ, AS, ANSWER)))
         said = {(one, other): answer.strip() for one, other, answer in zip(*columns, strict=True) if answer}
         answers = (said.get((pair.read, pair.meant), "") for pair in self.pairs)
-        return replace(self, pairs=tuple(map(_answered, self.pairs, answers)))
+        return msgspec.structs.replace(self, pairs=tuple(map(_answered, self.pairs, answers)))
 
 
 def _sides(settings: JoinSettings) -> tuple[tuple[str, str], ...]:
@@ -170,9 +167,9 @@ def _answered(pair: Pair, answer: str) -> Pair:
     if not answer:
         return pair
     if answer.casefold() in YES:
-        return replace(pair, verdict=Verdict.ACCEPTED)
+        return msgspec.structs.replace(pair, verdict=Verdict.ACCEPTED)
     if answer.casefold() in NO:
-        return replace(pair, verdict=Verdict.REJECTED)
+        return msgspec.structs.replace(pair, verdict=Verdict.REJECTED)
     return _pair(pair.read, answer, pair.link, pair.rows, Verdict.ACCEPTED)
 
 

@@ -13,7 +13,6 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -32,8 +31,7 @@ _LARGEST = 64 * 2**20  # bytes
 _NOT_NOTED = "The run is not noted: move the file or the flow, or let the flow keep no log."
 
 
-@dataclass(frozen=True)
-class RunLog:
+class RunLog(msgspec.Struct, frozen=True):
     """What a log holds. runs: oldest first, each once.  others: lines that are no run."""
 
     path: Path

@@ -5,9 +5,10 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from typing import TYPE_CHECKING, Any, TypeVar
+
+import msgspec
 
 from keen_trellis.core.day import as_of, this_day
 from keen_trellis.core.errors import TrellisError, UsageError
@@ -134,8 +135,7 @@ class Kept:
             self.shrink()
 
 
-@dataclass
-class _Context:
+class _Context(msgspec.Struct):
     task: Task
     kept: Kept
     day: str
@@ -237,7 +237,7 @@ class Runner:
             with as_of(self.day):
                 context = _Context(task, self.kept, day_told(planned.step, self.day))
                 made = planned.kind.compute(planned.settings, inputs, context)
-                return replace(made, made_of=tuple(entry.table for entry in inputs))
+                return msgspec.structs.replace(made, made_of=tuple(entry.table for entry in inputs))
         except TrellisError as error:
             raise at_step(planned.step, error) from error
 

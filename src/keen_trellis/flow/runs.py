@@ -6,7 +6,6 @@ import secrets
 import time
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
 import msgspec
 
@@ -77,8 +76,7 @@ class Run(msgspec.Struct, frozen=True, omit_defaults=True):
         return sum(not entry.holds for entry in self.guards)
 
 
-@dataclass(frozen=True)
-class Occasion:
+class Occasion(msgspec.Struct, frozen=True):
     """What a run is noted for: as in `Run`."""
 
     by: str

@@ -5,8 +5,8 @@ today.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.insight.unexplained_rows import written
@@ -22,8 +22,7 @@ _EXAMPLES = 3
 BANDS = ("unmatched_left", "matched", "unmatched_right")
 
 
-@dataclass(frozen=True)
-class TypeLine:
+class TypeLine(msgspec.Struct, frozen=True):
     """What one join type makes of a match.
 
     rows: of its result.  lost: rows of the left and of the right table that stand nowhere in it.  empty:
@@ -40,8 +39,7 @@ class TypeLine:
     fates: tuple[str, str, str]
 
 
-@dataclass(frozen=True)
-class SideBySide:
+class SideBySide(msgspec.Struct, frozen=True):
     """All types, and a few link values of each of `BANDS`."""
 
     lines: tuple[TypeLine, ...]

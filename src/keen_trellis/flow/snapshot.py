@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
+
+import msgspec
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.table import ArrowTable
@@ -14,8 +15,7 @@ from keen_trellis.flow.remark import ForeignKey, Raw, Remark
 from keen_trellis.flow.source_settings import Settled, SourceSettings
 
 
-@dataclass(frozen=True)
-class Snapshot:
+class Snapshot(msgspec.Struct, frozen=True):
     """The rows of one table of one source, as they were when it was read.
 
     identity: the same for the same content read the same way.  key: the fields of its primary key, if known.
@@ -30,10 +30,10 @@ class Snapshot:
     remarks: tuple[Remark, ...]
     identity: str
     seconds: float
-    raw: Raw = field(default_factory=Raw)
+    raw: Raw = msgspec.field(default_factory=Raw)
     key: tuple[str, ...] = ()
     foreign_keys: tuple[ForeignKey, ...] = ()
-    settled: Settled = field(default_factory=Settled)
+    settled: Settled = msgspec.field(default_factory=Settled)
     content: str = ""
     old: str = ""
     held: int = 0

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from decimal import Decimal
 
 import msgspec
@@ -42,9 +41,11 @@ def parametrised(plan: Plan, step: str, port: str, target: SqlTarget, task: Task
     taken = set(places.values())
     parts = query.parts
     if places:
-        parts = tuple(replace(part, select=_with_signs(part.select, places)) for part in parts)
+        parts = tuple(
+            msgspec.structs.replace(part, select=_with_signs(part.select, places)) for part in parts
+        )
     given = tuple(value for value in plan.flow.values if value.name in taken)
-    return replace(query, parts=parts, given=given, written=tuple(written))
+    return msgspec.structs.replace(query, parts=parts, given=given, written=tuple(written))
 
 
 def _places(

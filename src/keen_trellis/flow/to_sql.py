@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 
+import msgspec
 import pyarrow as pa
 import sqlglot.expressions as exp
 
@@ -31,8 +31,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 _PLACE = "place"
 
 
-@dataclass(frozen=True)
-class SentSource:
+class SentSource(msgspec.Struct, frozen=True):
     """A source as the query has it: a table of this name, with its fields and the column `place`."""
 
     step: str
@@ -40,8 +39,7 @@ class SentSource:
     settings: SourceSettings
 
 
-@dataclass(frozen=True, eq=False)
-class Part:
+class Part(msgspec.Struct, frozen=True, eq=False):
     """A step at a port as a part of a query. planned, port: which.  rows: what it makes.  inputs,
     select: of which sources and parts before it, and how.  prepared: the tables of prepared values that it
     is the first to read.
@@ -55,8 +53,7 @@ class Part:
     prepared: tuple[Prepared, ...]
 
 
-@dataclass(frozen=True)
-class Query:
+class Query(msgspec.Struct, frozen=True):
     """The rows at some ports in SQL, or what keeps them from being said.
 
     sources: the tables that are read.  parts: the steps after them, each after those that it reads.
@@ -208,7 +205,7 @@ class _Writer:
         self._check_tellers(planned, rows, said.open)
         select = said.select(self._place)
         self._check_computed(planned, select)
-        rows = replace(rows, open=said.open, empty=said.empty)
+        rows = msgspec.structs.replace(rows, open=said.open, empty=said.empty)
         prepared = self._new_prepared(planned, said.prepared)
         self._parts.append(Part(planned, port, rows, tuple(inputs), select, prepared))
         return rows

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.table import IndexVector, RowOrigin, Table
@@ -24,8 +24,7 @@ from keen_trellis.flow.wording import counted
 _MOST_ROWS = 5
 
 
-@dataclass(frozen=True)
-class Trace:
+class Trace(msgspec.Struct, frozen=True):
     """One step of a row's way. depth: how far from where it began.  said: what became of it there.
 
     row: its number at the port, -1 if it is not there.  origin: of a source's row.  cell: what the cell that

@@ -11,9 +11,9 @@ import hashlib
 import os
 from collections.abc import Collection, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 import platformdirs
 
 from keen_trellis.core.errors import SourceError, TrellisError
@@ -33,8 +33,7 @@ _KEPT = 5_000
 TRUST_OPTION = "--trust"
 
 
-@dataclass(frozen=True)
-class Reach:
+class Reach(msgspec.Struct, frozen=True):
     """One thing that a flow reaches. sort: SERVER, QUERY or OUTPUT.
 
     place: the address of the server, the database of the query, or the file or database that is written.

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cache, lru_cache
 from typing import Any
 
@@ -22,8 +21,7 @@ from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.last_run import LAST_RUN_MEMBER
 
 
-@dataclass(frozen=True)
-class Unread:
+class Unread(msgspec.Struct, frozen=True):
     """One member. step: the id of its step, "" for the flow itself.  name: what the step is called.
 
     member: where it is, as "links 2: operatr".  near: the member that it may be meant for, "" if none is like

@@ -22,8 +22,7 @@ from keen_trellis.flow.runner import Runner
 NEW, GONE, CHANGED = "new", "gone", "changed"
 
 
-@dataclass(frozen=True)
-class Version:
+class Version(msgspec.Struct, frozen=True):
     """One of the two: a flow, what computes it, and the folder that its paths are relative to."""
 
     flow: Flow
@@ -31,8 +30,7 @@ class Version:
     folder: Path
 
 
-@dataclass(frozen=True)
-class StepDifference:
+class StepDifference(msgspec.Struct, frozen=True):
     """A step that is new, gone, or changed. said: in what, a sentence each."""
 
     step: str
@@ -58,8 +56,7 @@ class EndDifference:
     error: str = ""
 
 
-@dataclass(frozen=True)
-class Differences:
+class Differences(msgspec.Struct, frozen=True):
     """All of it. steps: in the order of the later version, those that are gone behind."""
 
     steps: tuple[StepDifference, ...]

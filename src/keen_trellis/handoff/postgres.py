@@ -5,9 +5,9 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import pyarrow as pa
 import sqlglot.expressions as exp
 
@@ -112,7 +112,7 @@ class _Postgres(There):
             types = self._types(exp.Select().select(exp.Star()).from_(relation.copy()))
             renamed = names_there(settings, rows.table)
             own = {field.name: renamed.get(field.name, field.name) for field in rows.fields}
-            held = [replace(field, name=own[field.name]) for field in rows.fields]
+            held = [msgspec.structs.replace(field, name=own[field.name]) for field in rows.fields]
             columns = [
                 named(_held(there, types, rows.table), field.name)
                 for there, field in zip(held, rows.fields, strict=True)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -31,8 +31,7 @@ _TAKEN = "taken"  # the reader of sources whose rows were taken
 _BLANK, _BETWEEN, _VALUE = "b", "\x1f", "v"
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(msgspec.Struct, frozen=True):
     """The rows of a step there and here. only_here, only_there: the first of those that the other has not as
     often, as text, None for a blank; fields: their names.
     """
@@ -53,8 +52,7 @@ class Compared:
         return self.rows_here == self.rows_there and not self.only_here and not self.only_there
 
 
-@dataclass(frozen=True)
-class Proof:
+class Proof(msgspec.Struct, frozen=True):
     """What a proof came to. buckets: how many of BUCKETS were taken.  outputs: all that were compared.
     differs: the first step whose rows differ.
     """
@@ -123,7 +121,7 @@ def prove(handoff: HandOff, there: There, buckets: int, task: Task) -> Proof:
     here.day = handoff.runner.day
     compared = _Comparing(handoff, there, (here, flow), task)
     counts = compared.counts([knot.step for knot in ran.knots])
-    ran.knots = [replace(knot, here=counts[knot.step]) for knot in ran.knots]
+    ran.knots = [msgspec.structs.replace(knot, here=counts[knot.step]) for knot in ran.knots]
     outputs = tuple(compared.part(part) for part in compared.ends())
     differs = None
     if not all(entry.equal for entry in outputs):

@@ -5,8 +5,8 @@ along a chain of knots the rows that those lead to.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.link import LinkField, Operator, Preparation
@@ -39,8 +39,7 @@ _HASHED = (FieldType.TEXT, FieldType.INTEGER, FieldType.DATE)
 Fields = frozenset[tuple[str, str]]
 
 
-@dataclass(frozen=True)
-class Key:
+class Key(msgspec.Struct, frozen=True):
     """A field of a source by which its rows are chosen, as it is compared."""
 
     rows: SqlRows
@@ -66,8 +65,7 @@ class Key:
         return select.join(relation, on=same, join_type="left"), at(table.table, PREPARED)
 
 
-@dataclass(frozen=True)
-class Restriction:
+class Restriction(msgspec.Struct, frozen=True):
     """Which rows of a source are taken. of: those whose value one of these keys has in rows that are taken;
     by hash buckets where there are none.  blanks_too: all that are blank, which match each other.
     """
@@ -87,7 +85,7 @@ class Restriction:
     @property
     def all_rows(self) -> SqlRows:
         """All rows of its source, under a name of their own."""
-        return replace(self.key.rows, table=f"{_ALL} of {self.key.rows.table}"[:50])
+        return msgspec.structs.replace(self.key.rows, table=f"{_ALL} of {self.key.rows.table}"[:50])
 
     def _holds(self, rows: SqlRows, key: exp.Expr, target: SqlTarget, taken: int) -> exp.Expr:
         if self.of:
@@ -114,14 +112,13 @@ def _had(key: Key, target: SqlTarget) -> exp.Select:
     return select.select(named(value, _KEYS)).where(has_value(value.copy()))
 
 
-@dataclass
-class Restricted:
+class Restricted(msgspec.Struct):
     """The sources that are taken in part, in the order in which they are chosen, and where that is not
     complete.
     """
 
-    by: dict[str, Restriction] = field(default_factory=dict)
-    remarks: list[str] = field(default_factory=list)
+    by: dict[str, Restriction] = msgspec.field(default_factory=dict)
+    remarks: list[str] = msgspec.field(default_factory=list)
 
 
 def restricted(query: Query, large: Collection[str]) -> Restricted:

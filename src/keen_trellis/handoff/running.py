@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import dataclasses
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 
 import msgspec
 import numpy as np
@@ -40,8 +38,7 @@ class NotHandedOff(UsageError):
         super().__init__(f"Not in SQL: {said}", remedy="Run it here, or change these steps.")
 
 
-@dataclass(frozen=True)
-class SourceThere:
+class SourceThere(msgspec.Struct, frozen=True):
     """A source as it was there. how: "in place", or "sent" for one that is not a table there."""
 
     step: str
@@ -52,8 +49,7 @@ class SourceThere:
     seconds: float
 
 
-@dataclass(frozen=True)
-class StepThere:
+class StepThere(msgspec.Struct, frozen=True):
     """A step that was computed there, at a port."""
 
     step: str
@@ -63,8 +59,7 @@ class StepThere:
     seconds: float
 
 
-@dataclass(frozen=True)
-class KnotThere:
+class KnotThere(msgspec.Struct, frozen=True):
     """What the match of a knot came to there, and here where that is known. left, right: what its sides are
     called.
     """
@@ -82,17 +77,16 @@ class KnotThere:
         return self.here is not None and self.here != self.there
 
 
-@dataclass
-class Ran:
+class Ran(msgspec.Struct):
     """A flow that was run there. sent, fetched: bytes.  seconds: of each part of the work."""
 
     place: str
-    sources: list[SourceThere] = field(default_factory=list)
-    steps: list[StepThere] = field(default_factory=list)
-    knots: list[KnotThere] = field(default_factory=list)
+    sources: list[SourceThere] = msgspec.field(default_factory=list)
+    steps: list[StepThere] = msgspec.field(default_factory=list)
+    knots: list[KnotThere] = msgspec.field(default_factory=list)
     sent: int = 0
     fetched: int = 0
-    seconds: dict[str, float] = field(default_factory=dict)
+    seconds: dict[str, float] = msgspec.field(default_factory=dict)
 
     @property
     def outputs(self) -> dict[str, int]:
@@ -266,8 +260,7 @@ class HandOff:
 
 def _known_counts(part: Part, counts: Mapping[str, int], result: int | None) -> KnotCounts:
     """What a match came to. result: the rows of it, where they were computed."""
-    told = dataclasses.fields(MatchCounts)
-    found = MatchCounts(**{entry.name: counts.get(entry.name, 0) for entry in told})
+    found = MatchCounts(**{name: counts.get(name, 0) for name in MatchCounts.__struct_fields__})
     known = KnotCounts.of(found, part.planned.settings.join_type)
     return known if result is None else msgspec.structs.replace(known, result_rows=result)
 

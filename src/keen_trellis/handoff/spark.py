@@ -8,11 +8,11 @@ import socket
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pyarrow as pa
 import sqlglot.expressions as exp
 
@@ -172,7 +172,12 @@ class _Spark(There):
         renamed = names_there(source.settings, rows.table)
         columns = [
             named(
-                _held(replace(field, name=renamed.get(field.name, field.name)), types, rows.table), field.name
+                _held(
+                    msgspec.structs.replace(field, name=renamed.get(field.name, field.name)),
+                    types,
+                    rows.table,
+                ),
+                field.name,
             )
             for field in rows.fields
         ]

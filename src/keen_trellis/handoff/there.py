@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import pyarrow as pa
 import sqlglot.expressions as exp
 
@@ -20,8 +20,7 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.to_sql import SentSource
 
 
-@dataclass(frozen=True)
-class Made:
+class Made(msgspec.Struct, frozen=True):
     """A temporary table: its name there and its columns."""
 
     name: str
@@ -38,8 +37,7 @@ class Made:
         return [column.name for column in self.columns]
 
 
-@dataclass(frozen=True)
-class InPlace:
+class InPlace(msgspec.Struct, frozen=True):
     """A source that is a table there: the query for its rows, typed as the flow has them and numbered, and
     what there is to say of it.
     """

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import GuardError, UsageError
 from keen_trellis.core.table import ArrowTable
@@ -25,8 +26,7 @@ from keen_trellis.outputs import Written, staged
 from keen_trellis.outputs.writing import Part
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """What is asked for. address: where it is run.  buckets: how many of BUCKETS a proof takes, if any.
 
     whole: whether all rows are computed, too.  tables: the names of tables that are made there, by the step
@@ -37,16 +37,15 @@ class Wanted:
     address: str
     buckets: int | None = None
     whole: bool = True
-    tables: Mapping[str, str] = field(default_factory=dict)
-    targets: Mapping[str, OutputSettings] = field(default_factory=dict)
+    tables: Mapping[str, str] = msgspec.field(default_factory=dict)
+    targets: Mapping[str, OutputSettings] = msgspec.field(default_factory=dict)
     replace: bool = False
     sources: Collection[str | Path] = ()
     despite_guards: bool = False
     seen: Sequence[Path] = ()
 
 
-@dataclass(frozen=True)
-class Done:
+class Done(msgspec.Struct, frozen=True):
     """What a hand-off came to. began: when, in UTC.  ran: of all rows, None where only a part was proven.
 
     kept: the tables that were made there, with their rows.  written: what was written here.

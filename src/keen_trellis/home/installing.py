@@ -13,7 +13,6 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 
@@ -27,8 +26,7 @@ SIZES = (16, 24, 32, 48, 64, 128, 256)
 COMMAND = "keen-trellis"
 
 
-@dataclass(frozen=True)
-class Folders:
+class Folders(msgspec.Struct, frozen=True):
     """The user's folders. data, config: of XDG.  commands: where commands of their own are."""
 
     data: Path

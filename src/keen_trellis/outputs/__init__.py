@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Table
@@ -31,8 +32,7 @@ WRITERS = Registry[Writer](
 )
 
 
-@dataclass(frozen=True)
-class Written:
+class Written(msgspec.Struct, frozen=True):
     """What was written. place: where, as it is said to the user: a file's path, or a sheet of it.
 
     path: of the file; within: where in it, "" for one of its own.  files: one for each value, if it is split.
@@ -45,7 +45,7 @@ class Written:
     place: str
     rows: int
     fields: int
-    open_cells: Mapping[str, int] = field(default_factory=dict)
+    open_cells: Mapping[str, int] = msgspec.field(default_factory=dict)
     changed: tuple[str, ...] = ()
     path: str = ""
     within: str = ""

@@ -6,10 +6,10 @@ import codecs
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 
+import msgspec
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -98,12 +98,11 @@ class DelimitedWriter(OneTableWriter):
         return found.said(settings)
 
 
-@dataclass
-class Found:
+class Found(msgspec.Struct):
     """What is not there as it was: by field, how many cells of text were marked, and hold a gap's word."""
 
-    marked: Counter[str] = field(default_factory=Counter)
-    like_blank: Counter[str] = field(default_factory=Counter)
+    marked: Counter[str] = msgspec.field(default_factory=Counter)
+    like_blank: Counter[str] = msgspec.field(default_factory=Counter)
 
     def add(self, other: Found) -> None:
         self.marked.update(other.marked)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import msgspec
 import numpy as np
@@ -20,8 +19,7 @@ from keen_trellis.outputs.lines import TEXT
 FEW = 50
 
 
-@dataclass(frozen=True)
-class Preview:
+class Preview(msgspec.Struct, frozen=True):
     """Lines of text or rows of cells. headings: of the columns.  header: whether the first row is one.
 
     numbered: whether each row begins with its number in the file.  numbers: the columns that are numbers.

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -21,8 +21,7 @@ _MOST_BYTES = 2**28  # that are kept as text
 Make = Callable[[Field, Cells], pa.Array | None]
 
 
-@dataclass(frozen=True)
-class WrittenOnce:
+class WrittenOnce(msgspec.Struct, frozen=True):
     """Fields beside each other whose cells come from the same row of another table.
 
     texts: for each of its rows what stands in theirs.  nowhere: what does where there is no such row.
@@ -42,8 +41,7 @@ class WrittenOnce:
         return pc.fill_null(self.texts.take(pa.array(at, mask=missing)), self.nowhere)
 
 
-@dataclass(frozen=True)
-class Parts:
+class Parts(msgspec.Struct, frozen=True):
     """The fields of a table in their order; those that are worth it as they are written."""
 
     parts: tuple[Field | WrittenOnce, ...]

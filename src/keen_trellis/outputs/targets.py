@@ -11,7 +11,6 @@ from keen_trellis.databases import secrets
 from keen_trellis.flow.addresses import is_address, shown_address
 from keen_trellis.flow.cell_names import read_cell
 from keen_trellis.flow.steps.output import TARGETS, OutputSettings, ending_of
-from keen_trellis.outputs.workbook.writer import contents_of, table_named
 
 _SQLITE = "sqlite:"
 _ENDINGS = {
@@ -66,6 +65,8 @@ def read_target(text: str, *, harmless: bool = True, is_sheet: bool = False) -> 
         return msgspec.structs.replace(settings, sheet=_plain(sheet), cell=cell.replace("$", "").upper())
     if is_sheet:
         return msgspec.structs.replace(settings, sheet=_plain(within))
+    from keen_trellis.outputs.workbook.writer import table_named
+
     try:
         known = table_named(Path(place), within)
     except OutputError:
@@ -77,6 +78,8 @@ def read_target(text: str, *, harmless: bool = True, is_sheet: bool = False) -> 
 
 def places_in(path: Path) -> tuple[list[str], list[tuple[str, int]]]:
     """The sheets of a workbook that can be written to, and its tables with their rows; none if it is none."""
+    from keen_trellis.outputs.workbook.writer import contents_of
+
     try:
         return contents_of(path)
     except (OSError, OutputError):

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+
+import msgspec
 
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
 from keen_trellis.flow.steps.output import OutputSettings
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """A table, and the output that it is written to."""
 
     table: Table

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+
+import msgspec
 
 from keen_trellis.core.computing import BY_ZERO, NOT_CAST, OUT_OF_RANGE
 from keen_trellis.flow.graph import Step
@@ -18,8 +19,7 @@ from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
 
 
-@dataclass(frozen=True)
-class Need:
+class Need(msgspec.Struct, frozen=True):
     """One thing. selection: where it is.  alarm: it is wrong; otherwise it is only doubtful."""
 
     selection: Selection
@@ -63,7 +63,7 @@ def _not_read(session: Session) -> Iterator[Need]:
     for entry in unread(session.flow, KINDS):
         place = Selection(entry.step) if entry.step else Selection()
         name = entry.name or "The flow"
-        yield Need(place, name, "not read", str(replace(entry, name="")), alarm=True)
+        yield Need(place, name, "not read", str(msgspec.structs.replace(entry, name="")), alarm=True)
 
 
 def _of_outputs(session: Session) -> Iterator[Need]:

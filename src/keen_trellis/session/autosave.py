@@ -9,7 +9,6 @@ import uuid
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -37,8 +36,7 @@ class About(msgspec.Struct, frozen=True):
     accepted: bool = False
 
 
-@dataclass(frozen=True)
-class Leftover:
+class Leftover(msgspec.Struct, frozen=True):
     """A copy whose window is gone without having saved it."""
 
     file: Path

@@ -7,7 +7,8 @@ only then, and refuses itself if a step or a field that it relies on is gone.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from keen_trellis.core.errors import TrellisError, UsageError
 from keen_trellis.core.insight.composite_proposals import UNIQUE
@@ -142,8 +143,7 @@ def join(session: Session, right: Selection, left: Selection, asked: Callable[[s
     session.jobs.start(f"looking for a link of {one} with {other}", work, done, session.failed.emit)
 
 
-@dataclass(frozen=True)
-class Comparing:
+class Comparing(msgspec.Struct, frozen=True):
     """What two rails could be compared by. links: what says which rows are the same."""
 
     rails: Rails

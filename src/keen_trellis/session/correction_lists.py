@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -32,8 +31,7 @@ from keen_trellis.session.state import State
 _MOST_KNOWN = 50
 
 
-@dataclass(frozen=True)
-class Proposed:
+class Proposed(msgspec.Struct, frozen=True):
     """A list that speaks of unmatched rows of a knot. link: the number of the link that would use it."""
 
     path: str

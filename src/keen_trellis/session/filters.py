@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.filtering import Comparison
@@ -24,8 +25,7 @@ from keen_trellis.session.session import Session
 _MOST_VALUES = 2_000
 
 
-@dataclass(frozen=True)
-class Reach:
+class Reach(msgspec.Struct, frozen=True):
     """How a shared filter stands to one rail. tie: the step that ties it, "" where it does not reach it.
 
     rows, left: before and behind the tie, -1 where not known.  apart: it is known that it need not reach it.
@@ -155,8 +155,7 @@ def fields_to_share(flow: Flow, shapes: dict[str, InputShape]) -> list[tuple[Fie
     return sorted(found.values(), key=lambda entry: -entry[1])
 
 
-@dataclass(frozen=True)
-class SharedValue:
+class SharedValue(msgspec.Struct, frozen=True):
     """A value that some reached rails have, and how many rows of each."""
 
     text: str

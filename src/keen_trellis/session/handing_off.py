@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+
+import msgspec
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.task import Task
@@ -34,7 +35,7 @@ def start(
 ) -> None:
     """Hand the flow off as it is now, and say what it came to; nothing that it reads is written to."""
     flow, runner, library = session.flow, session.runner, session.library
-    wanted = replace(asked, sources=never_written(flow, KINDS, library, session.path))
+    wanted = msgspec.structs.replace(asked, sources=never_written(flow, KINDS, library, session.path))
 
     def work(task: Task) -> Done:
         handoff = HandOff(flow, runner, target_at(wanted.address), task=task)

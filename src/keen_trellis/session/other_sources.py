@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import msgspec
 
@@ -27,8 +26,7 @@ from keen_trellis.sources.library import Library, resolve
 from keen_trellis.sources.readers import READERS
 
 
-@dataclass(frozen=True)
-class Repair:
+class Repair(msgspec.Struct, frozen=True):
     """What lets a field of the other table stand for one of the table before.
 
     field: as it is called there.  rename, type: what to call it, and to read it as; "" as it is.
@@ -44,8 +42,7 @@ class Repair:
         return f"call {self.field} {self.rename}" if self.rename else f"read {self.field} as {self.type}"
 
 
-@dataclass(frozen=True)
-class OtherSource:
+class OtherSource(msgspec.Struct, frozen=True):
     """A source as it would be read from elsewhere. step, name: the source step.
 
     before, now: what it reads, and would read.  changes: what is different in its fields, as far as is known.

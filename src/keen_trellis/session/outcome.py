@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+import msgspec
+
 from keen_trellis.core.errors import SourceError, TrellisError
 from keen_trellis.core.table import Table
 from keen_trellis.flow.graph import ROWS, Step
@@ -64,8 +66,7 @@ class Outcome:
         return cls(Figures.of(result, ()), remarks=remarks, _result=lambda: result, **more)  # type: ignore[arg-type]
 
 
-@dataclass
-class FileState:
+class FileState(msgspec.Struct):
     """What is known of a file in the margin: its content, or why it cannot be read, or neither yet."""
 
     content: FileContent | None = None

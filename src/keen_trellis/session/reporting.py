@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import FlowFileError
 from keen_trellis.core.task import Task
@@ -19,8 +20,7 @@ from keen_trellis.flow.steps import KINDS
 from keen_trellis.sources.library import Library
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """What a report is to tell. step: the id of one step and all before it, "" for the whole flow.
 
     without: names of fields whose values are left out.  most_rows: so many rows of each reason are shown.

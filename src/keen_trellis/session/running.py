@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 
@@ -32,8 +30,7 @@ from keen_trellis.outputs.database.writer import source_of
 from keen_trellis.outputs.writing import Part
 
 
-@dataclass(frozen=True)
-class KnotOutcome:
+class KnotOutcome(msgspec.Struct, frozen=True):
     """A knot of a flow that was run: the names of its sides, its type and its counts."""
 
     step: str
@@ -44,8 +41,7 @@ class KnotOutcome:
     counts: MatchCounts
 
 
-@dataclass(frozen=True)
-class Outcome:
+class Outcome(msgspec.Struct, frozen=True):
     """What running a flow came to. held_back: outputs that were not written since a guard is broken.
 
     comparison: with its last run, if that is remembered.  now: for the next one.  targets: of what
@@ -58,7 +54,7 @@ class Outcome:
     held_back: list[str]
     now: LastRun
     comparison: Comparison | None = None
-    targets: Mapping[str, OutputSettings] = field(default_factory=dict)
+    targets: Mapping[str, OutputSettings] = msgspec.field(default_factory=dict)
     runner: Runner | None = None
 
 
@@ -157,7 +153,7 @@ def write_outputs(
     # All are put in place together: what one of them cannot do leaves the others as they were, too.
     with staged(parts, kept=sources, replace=replace, task=task) as done:
         written = [
-            dataclasses.replace(entry, open_cells=found.open_cells)
+            msgspec.structs.replace(entry, open_cells=found.open_cells)
             for entry, found in zip(done, results, strict=True)
         ]
     return written, held_back

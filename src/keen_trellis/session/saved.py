@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import hashlib
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import FlowFileError
 from keen_trellis.flow.graph import Flow
@@ -15,12 +16,11 @@ class FlowChangedError(FlowFileError):
     """The flow's file is not as this session left it."""
 
 
-@dataclass(frozen=True)
-class SavedFlow:
+class SavedFlow(msgspec.Struct, frozen=True):
     """path: of the file, None if there is none yet.  content: a fingerprint of its bytes."""
 
     path: Path | None = None
-    flow: Flow = field(default_factory=Flow)
+    flow: Flow = msgspec.field(default_factory=Flow)
     content: str = ""
 
     def check_unchanged(self, path: Path) -> None:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from keen_trellis.flow.graph import ROWS
 
 
-@dataclass(frozen=True)
-class Selection:
+class Selection(msgspec.Struct, frozen=True):
     """What is selected: a port of a step, a table of a file that no rail begins at (a stump), a slat, or a
     run value by its name.
     """

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.flow import file_format, run_log, trust
@@ -127,7 +128,7 @@ class Session(State):
         self._flow_changed()
 
     def carry(self, change: Callable[[Flow], Flow]) -> None:
-        self._saved = replace(self._saved, flow=change(self._saved.flow))
+        self._saved = msgspec.structs.replace(self._saved, flow=change(self._saved.flow))
         super().carry(change)
 
     def _begin(

@@ -4,8 +4,6 @@ it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import msgspec
 
 from keen_trellis.flow.remark import ForeignKey, Raw, Remark
@@ -16,8 +14,7 @@ ROW_NUMBERS = "\0row number"
 ROWS_FILE = "rows.arrow"
 
 
-@dataclass(frozen=True)
-class Listing:
+class Listing(msgspec.Struct, frozen=True):
     """One table that a source holds.
 
     sort: sheet, block, named range, table, view, file or files.  hidden: its sheet is.  title: what people

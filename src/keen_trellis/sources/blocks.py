@@ -8,9 +8,9 @@ import datetime as dt
 import math
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 
 from keen_trellis.core.errors import SourceError
@@ -36,8 +36,7 @@ _LEAST_SUMMED = 3  # rows, for a row below them to be their sum without saying s
 _RAW_HEAD, _RAW_TAIL = 200, 40
 
 
-@dataclass(frozen=True)
-class Sheet:
+class Sheet(msgspec.Struct, frozen=True):
     """The cells of a sheet. cells: rows by columns.  filled: which are not blank.  merged: areas of merged
     cells.
     """
@@ -60,8 +59,7 @@ class Sheet:
         return self.cells[rows.start : rows.stop, columns.start : columns.stop].tolist()  # type: ignore[no-any-return]
 
 
-@dataclass(frozen=True)
-class Block:
+class Block(msgspec.Struct, frozen=True):
     """A table in a sheet. All rows and columns count from 0.
 
     header: None where there is none.  data: the rows of data, blank ones among them included.  roles: what

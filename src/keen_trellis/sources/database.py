@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import pyarrow as pa
 
 from keen_trellis.core.errors import SourceError
@@ -96,8 +96,7 @@ class SqliteReader(DatabaseReader):
         return [path, log] if log.exists() and log.stat().st_size else [path]
 
 
-@dataclass(frozen=True)
-class _Place:
+class _Place(msgspec.Struct, frozen=True):
     """A table or view by its schema, None where the database has none, and its own name."""
 
     schema: str | None

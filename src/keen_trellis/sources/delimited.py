@@ -6,7 +6,6 @@ import codecs
 import io
 import itertools
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -80,8 +79,7 @@ class DelimitedReader(OneTableReader):
         return ReadTable(typed.data, about)
 
 
-@dataclass
-class OpenedText:
+class OpenedText(msgspec.Struct):
     """A text file whose dialect and header are settled, ready to be read.
 
     repairs: what had to be repaired in the latest reading.

@@ -7,8 +7,9 @@ import csv
 import io
 import itertools
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
@@ -29,8 +30,7 @@ LONGEST_CELL = 2**24
 _NO_CHARSETS = {"idna", "punycode", "raw_unicode_escape", "undefined", "unicode_escape", "mbcs", "oem"}
 
 
-@dataclass(frozen=True)
-class TextDialect:
+class TextDialect(msgspec.Struct, frozen=True):
     """How a text file is written, with nothing left open. quote, comment: "" for none.  is_guess: there is no
     delimiter that makes most of its lines alike.
     """
@@ -42,8 +42,7 @@ class TextDialect:
     is_guess: bool = False
 
 
-@dataclass(frozen=True)
-class Encoding:
+class Encoding(msgspec.Struct, frozen=True):
     """What a text file is written in. marks_inside: whether marks of byte order stand amid it, as they do
     where files were put one behind the other.
     """

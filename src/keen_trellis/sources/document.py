@@ -7,8 +7,9 @@ whose rows have the number of that row, so that the two can be linked again.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+import msgspec
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.flow.remark import ForeignKey
@@ -20,8 +21,7 @@ LIST = "list"  # the sort of a table that is one
 _DEEPEST = 100
 
 
-@dataclass
-class _Table:
+class _Table(msgspec.Struct):
     """The rows of one list. places, values: by field, in which rows it has which values.
 
     path: where the list stands.  within: the rows that its own stand in, by number, of the table `of`.
@@ -29,9 +29,9 @@ class _Table:
 
     path: str
     of: _Table | None
-    within: list[int] = field(default_factory=list)
-    places: dict[str, list[int]] = field(default_factory=dict)
-    values: dict[str, list[Any]] = field(default_factory=dict)
+    within: list[int] = msgspec.field(default_factory=list)
+    places: dict[str, list[int]] = msgspec.field(default_factory=dict)
+    values: dict[str, list[Any]] = msgspec.field(default_factory=dict)
     has_lists: bool = False
 
     @property
@@ -48,8 +48,7 @@ class _Table:
         self.values.setdefault(name, []).append(value)
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(msgspec.Struct, frozen=True):
     """A field of a table: in which rows it has which values."""
 
     name: str

@@ -7,7 +7,6 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -64,7 +63,10 @@ class FolderReader(Reader):
         ]
         folder = _plain_name(path)
         several = len(sheets) > 1
-        return [replace(entry, title=f"{folder} {entry.name}" if several else folder) for entry in sheets]
+        return [
+            msgspec.structs.replace(entry, title=f"{folder} {entry.name}" if several else folder)
+            for entry in sheets
+        ]
 
     def files(self, settings: SourceSettings) -> list[Path] | None:
         return members_of(settings.path).chosen(settings)
@@ -78,8 +80,7 @@ class FolderReader(Reader):
         return _read_workbooks(members, settings, room, task)
 
 
-@dataclass(frozen=True)
-class Members:
+class Members(msgspec.Struct, frozen=True):
     """The files that are read as one, in the order of their names, and those beside them that are not."""
 
     reader: str
@@ -198,8 +199,7 @@ def date_of(path: Path) -> dt.date:
 # --- lining up fields by name ---
 
 
-@dataclass(frozen=True)
-class _Union:
+class _Union(msgspec.Struct, frozen=True):
     """The fields of all files, and for each file where each of its own stands among them."""
 
     names: tuple[str, ...]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+import msgspec
 
 from keen_trellis.flow.plain_text import cut
 from keen_trellis.flow.remark import Remark
@@ -15,8 +16,7 @@ _NUMERIC = re.compile(r"\s*[+-]?[\d.,]*\d\s*%?")
 _MOMENT = re.compile(r"\s*\d{1,4}[-./:]\d{1,2}([-./:T ].*)?")
 
 
-@dataclass(frozen=True)
-class Header:
+class Header(msgspec.Struct, frozen=True):
     """row: index of the header's first row among those looked at, None where there is none.  height: its
     rows.
     """

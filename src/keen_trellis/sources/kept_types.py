@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import msgspec
 import numpy as np
@@ -21,8 +20,7 @@ _LEAST_FITTING = 0.5
 _LAST_TIME = "as when the flow last ran"
 
 
-@dataclass(frozen=True)
-class KeptType:
+class KeptType(msgspec.Struct, frozen=True):
     """A column in the type that it had, or as it is now where that cannot be. remark: what is to be said."""
 
     values: pa.Array | pa.ChunkedArray
@@ -114,9 +112,9 @@ def _converted(texts: pa.Array, had: FieldType, notation: Notation) -> Converted
     """
     ways = [notation]
     if had.is_number and not notation.decimal:
-        ways = [replace(notation, decimal=mark) for mark in ".,"]
+        ways = [msgspec.structs.replace(notation, decimal=mark) for mark in ".,"]
     elif had.is_moment and not notation.dates:
-        ways = [replace(notation, dates=first) for first in ("day", "month")]
+        ways = [msgspec.structs.replace(notation, dates=first) for first in ("day", "month")]
     best, *others = sorted((converted(texts, had, way) for way in ways), key=lambda made: made.count)
     for other in others:
         if other.count > best.count:

@@ -6,7 +6,6 @@ import threading
 import time
 from collections.abc import Collection, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -37,8 +36,7 @@ _LOOK_EVERY = 0.1  # seconds between two looks whether waiting was cancelled
 _TRIES = 2
 
 
-@dataclass(frozen=True)
-class FileContent:
+class FileContent(msgspec.Struct, frozen=True):
     """What a file, folder or database holds, and which reader reads it."""
 
     path: str
@@ -106,7 +104,7 @@ class Library:
             self._files_listed(content.path, content.reader),
             lambda: READERS[content.reader].further_tables(content.path, task or Task()),
         )
-        return replace(content, tables=with_further(content.tables, more))
+        return msgspec.structs.replace(content, tables=with_further(content.tables, more))
 
     def get(self, settings: SourceSettings, task: Task) -> Snapshot:
         with self._lock:
@@ -143,7 +141,7 @@ class Library:
             earlier = self.earlier(settings, self._earlier.get(settings, ""))
             if earlier is None:
                 raise
-            return replace(earlier, old=str(error))
+            return msgspec.structs.replace(earlier, old=str(error))
 
     def files(self, settings: SourceSettings) -> list[Path]:
         if not settings.path:
@@ -186,7 +184,7 @@ class Library:
         except SourceError as error:
             if last is None:
                 raise
-            found = replace(last, old=str(error))
+            found = msgspec.structs.replace(last, old=str(error))
         # What was read of it before for another run's types is of before, too.
         bare = _without_kept(settings)
         for other in [entry for entry in self._snapshots if _without_kept(entry) == bare]:
@@ -237,7 +235,9 @@ class Library:
             raise
         found = _snapshot(read, content, settings, time.perf_counter() - started)
         told = recognised_as(settings) if _reader(settings).of_file else ()
-        return replace(found, remarks=(*told, *found.remarks, *(as_text_said(*entry) for entry in texts)))
+        return msgspec.structs.replace(
+            found, remarks=(*told, *found.remarks, *(as_text_said(*entry) for entry in texts))
+        )
 
     def _to_be_text(self, settings: SourceSettings, read: ReadTable) -> list[tuple[str, FieldType]]:
         """The fields that were text when the flow last ran, with what they were read as: how they are written
@@ -380,8 +380,7 @@ def with_further(tables: Sequence[Listing], more: Sequence[Listing]) -> tuple[Li
     return tuple(found)
 
 
-@dataclass(frozen=True)
-class NamedSource:
+class NamedSource(msgspec.Struct, frozen=True):
     """A source as the command line names it: [NAME=]SOURCE[#TABLE]."""
 
     name: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+import msgspec
 
 from keen_trellis.core.insight.summary import Summary, summary
 from keen_trellis.core.table import Table
@@ -12,8 +13,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow.remark import Remark
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(msgspec.Struct, frozen=True):
     """What there is to know of a table before it is used."""
 
     rows: int

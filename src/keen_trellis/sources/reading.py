@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -18,15 +18,14 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROW_NUMBERS, About, Listing
 
 
-@dataclass(frozen=True)
-class ReadTable:
+class ReadTable(msgspec.Struct, frozen=True):
     """The rows of one table, in memory or mapped from a file, and what there is to say about them.
 
     data: its columns; a last one called ROW_NUMBERS may hold the number of each row.
     """
 
     data: pa.Table
-    about: About = field(default_factory=About)
+    about: About = msgspec.field(default_factory=About)
 
     @property
     def fields(self) -> pa.Table:

@@ -6,7 +6,6 @@ import codecs
 import re
 import stat
 import zipfile
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -70,8 +69,7 @@ _OTHER_TEXT = tuple(
 _MOST_UNPACKED = 8 * 2**30
 
 
-@dataclass(frozen=True)
-class Recognised:
+class Recognised(msgspec.Struct, frozen=True):
     """reader: which reader reads the file.  content: what it is, in words.  mislabelled: as its name says."""
 
     reader: str
@@ -79,8 +77,7 @@ class Recognised:
     mislabelled: str = ""
 
 
-@dataclass(frozen=True)
-class Sort:
+class Sort(msgspec.Struct, frozen=True):
     """A sort of file. content: what it is, in words.  reader: which one reads it.  endings: of its name.
 
     begins: how its bytes begin.  holds: of a zip archive, what is in it, or with / a folder.

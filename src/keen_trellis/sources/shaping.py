@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
+import msgspec
 import pyarrow as pa
 
 from keen_trellis.core.conversion import Converted, Notation, converted
@@ -70,7 +69,7 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
     renamed = {entry.name: entry.rename for entry in settings.fields if entry.rename}
     left_out = {entry.name for entry in settings.fields if entry.left_out}
     kept = [
-        replace(entry, field=renamed.get(entry.field, entry.field))
+        msgspec.structs.replace(entry, field=renamed.get(entry.field, entry.field))
         for entry in remarks
         if entry.field not in left_out
     ]

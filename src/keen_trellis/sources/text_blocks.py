@@ -6,11 +6,11 @@ import csv
 import io
 import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -56,8 +56,7 @@ def nothing_but_text(_field: int) -> AtOnce:
     return AtOnce()
 
 
-@dataclass(frozen=True)
-class TextBlock:
+class TextBlock(msgspec.Struct, frozen=True):
     """Some rows as columns of text or as wanted, null where blank, and the number of each row in its file.
 
     columns: one more than the header has names for each cell that the widest row has more.
@@ -71,13 +70,12 @@ class TextBlock:
         return len(self.numbers)
 
 
-@dataclass
-class Repairs:
+class Repairs(msgspec.Struct):
     """What had to be repaired while reading, for saying so afterwards."""
 
     width: int
-    short: list[int] = field(default_factory=list)
-    long: list[int] = field(default_factory=list)
+    short: list[int] = msgspec.field(default_factory=list)
+    long: list[int] = msgspec.field(default_factory=list)
     empty: int = 0
     comments: int = 0
     marks_inside: bool = False
@@ -116,8 +114,7 @@ def _ragged(lines: list[int], what: str) -> str:
     return f"{count} {what} (first in line {lines[0]:,})"
 
 
-@dataclass(frozen=True)
-class TextFile:
+class TextFile(msgspec.Struct, frozen=True):
     """A UTF-8 text file whose dialect and header are settled.
 
     start: bytes before its first line.  skipped: rows before the first row of data.  last: the number of

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -25,8 +25,7 @@ _TEXT = pa.large_string()
 Blocks = Callable[[Wanted], Iterator[TextBlock]]
 
 
-@dataclass
-class TypedRows:
+class TypedRows(msgspec.Struct):
     """The rows of one or several text files as they become typed.
 
     data: mapped columns, the last one the row numbers.  digits: those that each field of decimals needs.
@@ -36,7 +35,7 @@ class TypedRows:
     data: pa.Table
     digits: dict[str, int]
     writing: Writing
-    remarks: list[Remark] = field(default_factory=list)
+    remarks: list[Remark] = msgspec.field(default_factory=list)
 
 
 class _Columns:

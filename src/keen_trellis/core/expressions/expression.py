@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -15,8 +16,7 @@ from keen_trellis.core.values import FieldType, held_as, type_of_arrow
 _BLOCK_ROWS = 16 * BATCH_ROWS
 
 
-@dataclass
-class Notes:
+class Notes(msgspec.Struct):
     """What gave blank on the way and wants to be said."""
 
     divisions_by_zero: int = 0
@@ -24,8 +24,7 @@ class Notes:
     out_of_range: int = 0
 
 
-@dataclass(frozen=True)
-class RowCells:
+class RowCells(msgspec.Struct, frozen=True):
     """The rows that an expression is evaluated on: cells by field name, and where to note what failed."""
 
     count: int
@@ -47,7 +46,7 @@ class RowCells:
             name: Cells(cell.values.filter(mask), None if cell.absent is None else cell.absent[chosen])
             for name, cell in self.cells.items()
         }
-        return replace(self, count=int(np.count_nonzero(chosen)), cells=cells)
+        return msgspec.structs.replace(self, count=int(np.count_nonzero(chosen)), cells=cells)
 
 
 Evaluate = Callable[[RowCells], pa.Array]
@@ -120,7 +119,7 @@ class Expression:
         if not self.is_field:
             return Cells(self.column(table, None, notes))
         cells = table.column(self.names[0])
-        return replace(cells, values=held_as(cells.values, self.arrow_type))
+        return msgspec.structs.replace(cells, values=held_as(cells.values, self.arrow_type))
 
     def of_cells(self, count: int, cells: Sequence[Cells]) -> pa.Array:
         """Its values for `count` rows. cells: those of its fields, in the order of `names`."""

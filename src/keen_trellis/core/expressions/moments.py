@@ -6,8 +6,7 @@ and counted.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -28,8 +27,7 @@ _FIRST_MOMENT, _LAST_MOMENT = (
 )
 
 
-@dataclass(frozen=True)
-class Interval:
+class Interval(msgspec.Struct, frozen=True):
     """So many of a unit. count: whole numbers.  unit: one of UNITS."""
 
     count: Node

@@ -5,11 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal
 from functools import lru_cache
 from typing import Any, ClassVar, TypeVar
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -99,8 +99,7 @@ def parse(
     return Expression(text, tuple(reader.names), node, untyped=untyped)
 
 
-@dataclass(frozen=True)
-class Parsed:
+class Parsed(msgspec.Struct, frozen=True):
     """An expression as a tree of sqlglot's, which must not be changed, and what its parts mean.
 
     nodes: by the id of a part of the tree what computes it.  fields: by the id of a name its field.
@@ -507,7 +506,11 @@ class _Reader:
             return self._interval(tree.this)
         if isinstance(tree, exp.Neg):
             found = self._interval(tree.this)
-            return None if found is None else replace(found, count=arithmetic.negated(found.count))
+            return (
+                None
+                if found is None
+                else msgspec.structs.replace(found, count=arithmetic.negated(found.count))
+            )
         if isinstance(tree, exp.Mul):
             for one, other in ((tree.this, tree.expression), (tree.expression, tree.this)):
                 found = self._interval(one)
@@ -518,7 +521,9 @@ class _Reader:
                             "An interval is multiplied by a whole number.", remedy="ROUND it before."
                         )
                     times = held.as_type(times, held.INTEGER)
-                    return replace(found, count=arithmetic.arithmetic("*", found.count, times))
+                    return msgspec.structs.replace(
+                        found, count=arithmetic.arithmetic("*", found.count, times)
+                    )
         return self._whole(tree, self._written_interval) if isinstance(tree, exp.Interval) else None
 
     def _written_interval(self, parts: _Parts) -> moments.Interval:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -37,8 +37,7 @@ class FieldChangeKind(enum.Enum):
     RETYPED = "retyped"
 
 
-@dataclass(frozen=True)
-class FieldChange:
+class FieldChange(msgspec.Struct, frozen=True):
     """One field that is not as it was. name: as it was, or is if it is new.  now: its new name or type."""
 
     kind: FieldChangeKind
@@ -54,8 +53,7 @@ class FieldChange:
         return f"{self.name} is {'new' if self.kind is FieldChangeKind.ADDED else 'gone'}"
 
 
-@dataclass(frozen=True)
-class TableChanges:
+class TableChanges(msgspec.Struct, frozen=True):
     """From one state of a table to the next.
 
     key: the fields by which rows were found again. Where none told all apart, whole rows were compared first,
@@ -68,9 +66,9 @@ class TableChanges:
     rows_before: int
     rows_after: int
     key: tuple[str, ...] = ()
-    added: IndexVector = field(default_factory=lambda: np.zeros(0, np.int64))
-    gone: IndexVector = field(default_factory=lambda: np.zeros(0, np.int64))
-    changed: tuple[IndexVector, IndexVector] = field(
+    added: IndexVector = msgspec.field(default_factory=lambda: np.zeros(0, np.int64))
+    gone: IndexVector = msgspec.field(default_factory=lambda: np.zeros(0, np.int64))
+    changed: tuple[IndexVector, IndexVector] = msgspec.field(
         default_factory=lambda: (np.zeros(0, np.int64), np.zeros(0, np.int64))
     )
     by_field: tuple[tuple[str, int], ...] = ()

@@ -7,8 +7,8 @@ other.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -29,8 +29,7 @@ _LEAST_SHARE = 0.2
 _LEAST_OF_SAMPLE = 0.5
 
 
-@dataclass(frozen=True)
-class Composed:
+class Composed(msgspec.Struct, frozen=True):
     """A link with an expression in the place of a field. found: a mask of the values that it lets match."""
 
     link: LinkField
@@ -95,7 +94,10 @@ def _splits(link: LinkField, mine: pa.Array, theirs: pa.Array) -> Iterator[tuple
                 continue
             for text, said in ((before(name, separator), "before"), (after(name, separator), "after")):
                 changed = {side: text, f"{side}_is_expression": True}
-                yield replace(link, **changed), f"take what stands {said} the first “{separator}” of {name}"  # type: ignore[arg-type]
+                yield (
+                    msgspec.structs.replace(link, **changed),
+                    f"take what stands {said} the first “{separator}” of {name}",
+                )
 
 
 def joins(link: LinkField, other: Table, sample: pa.Array) -> Iterator[tuple[LinkField, str]]:
@@ -126,7 +128,7 @@ def joins(link: LinkField, other: Table, sample: pa.Array) -> Iterator[tuple[Lin
             joined = (
                 f"{as_varchar(other.field(names[0]))} || '{separator}' || {as_varchar(other.field(names[1]))}"
             )
-            mended = replace(link, right=joined, right_is_expression=True)
+            mended = msgspec.structs.replace(link, right=joined, right_is_expression=True)
             yield mended, f"join {names[0]}, “{separator}” and {names[1]}"
 
 

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 from rapidfuzz.distance import OSA, Levenshtein
 
 
-@dataclass(frozen=True)
-class Difference:
+class Difference(msgspec.Struct, frozen=True):
     """said: the difference in words, the same for pairs that differ alike.
 
     one, other: of either value the stretches that differ, as start and end.

@@ -7,10 +7,10 @@ All of it works on distinct values. Each finding says which of them it explains 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence, Set
-from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -48,8 +48,7 @@ _NAMES = {
 _WORDS = Preparation(accents=True, case=True, outer_spaces=True)
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """What some of the values are. which: a mask of values.
 
     meant: for each value the one of the other side that it means, null where it is not among them.  mended:
@@ -210,7 +209,7 @@ class Values:
             self._spread(at, which),
             said + self._others_differ(hits),
             self._spread_texts(at, meant),
-            replace(self._link, preparation=preparation),
+            msgspec.structs.replace(self._link, preparation=preparation),
             f"ignore {ignored}",
             self._spread(at, gained),
             self._merged(preparation),
@@ -264,7 +263,7 @@ class Values:
         if self._preparation.compare_as:
             return
         for kind in ("number", "date"):
-            preparation = replace(self._preparation, compare_as=kind)
+            preparation = msgspec.structs.replace(self._preparation, compare_as=kind)
             # Mostly the first few values tell that not all of them are such.
             if prepare(Cells(self._theirs.slice(0, _FIRST_LOOK)), preparation).lost is not None:
                 continue
@@ -283,7 +282,7 @@ class Values:
                     found,
                     f"the same {kind}, written differently",
                     self._theirs.take(partner),
-                    replace(self._link, preparation=preparation),
+                    msgspec.structs.replace(self._link, preparation=preparation),
                     f"compare as {kind}",
                     found,
                     likely=self._none if by_chance else None,

@@ -10,10 +10,10 @@ from __future__ import annotations
 import datetime as dt
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -32,8 +32,7 @@ _MONTHS = (1, 2, 3, 6, 12, 24, 60, 120, 240, 600, 1200, 2400, 6000, 12000)
 _DAYS = (1, 2, 7)
 
 
-@dataclass(frozen=True)
-class Bar:
+class Bar(msgspec.Struct, frozen=True):
     """One value, or one range of values from `low` up to but not with `high`.
 
     said: in words.  counts: the rows of each series.  text: the value as text; None for a range.
@@ -46,8 +45,7 @@ class Bar:
     high: Any = None
 
 
-@dataclass(frozen=True)
-class Distribution:
+class Distribution(msgspec.Struct, frozen=True):
     """How the values of a field spread.
 
     series: what each count of a bar counts.  ordered: the bars are ranges that follow each other.  blanks:

@@ -16,6 +16,7 @@ from decimal import Decimal
 from math import isclose
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -31,7 +32,7 @@ from keen_trellis.core.table import ChosenRows, IndexVector, Table, fields_behin
 from keen_trellis.core.values import FieldType, shortest_number
 
 if TYPE_CHECKING:
-    from keen_trellis.core.insight.reasons import Asked
+    from keen_trellis.core.insight.reasons import Asked  # noqa: TC004 - it says what is held, and is not looked up
 
 LEFT, RIGHT, RESULT = "left", "right", "result"
 _SIDES = (LEFT, RIGHT)
@@ -61,8 +62,7 @@ _FORMS = (
 )
 
 
-@dataclass(frozen=True)
-class Past:
+class Past(msgspec.Struct, frozen=True):
     """What a step came to in an earlier run: its rows, and of a knot the unmatched rows of either side."""
 
     rows: int
@@ -70,8 +70,7 @@ class Past:
     right_unmatched: int = 0
 
 
-@dataclass(frozen=True)
-class Guarded:
+class Guarded(msgspec.Struct, frozen=True):
     """What guards look at. result: the rows of the step.  asked, match: of a knot only.
 
     total_from: the table in which a field of the result came from its source, or None if it did not.  past:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
+import msgspec
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -16,8 +16,7 @@ from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 
 
-@dataclass(frozen=True)
-class Applying:
+class Applying(msgspec.Struct, frozen=True):
     """pairs: of a list, so many that read an unmatched value as one that the other side has.  rows: so many
     unmatched rows, of both sides, have such values.
     """

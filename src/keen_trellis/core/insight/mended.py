@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from itertools import combinations
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -22,8 +22,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
 
 
-@dataclass(frozen=True)
-class MendedPairs:
+class MendedPairs(msgspec.Struct, frozen=True):
     """Pairs of a match, by their numbers, that one mend lets match."""
 
     said: str
@@ -96,7 +95,7 @@ def _ways(preparation: Preparation) -> Iterator[tuple[str, Preparation]]:
         for names in combinations(preparation.names, size):
             yield f"ignoring {in_words(names)}", Preparation.ignoring(names)
     if preparation.compare_as:
-        yield f"compared as {preparation.compare_as}", replace(preparation, corrections=())
+        yield f"compared as {preparation.compare_as}", msgspec.structs.replace(preparation, corrections=())
 
 
 def _prepared(values: pa.Array, preparation: Preparation) -> pa.Array:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import product
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -55,8 +55,7 @@ def repeated(
     yield rows.told(kind, np.ones(len(several), dtype=bool), said, mends)
 
 
-@dataclass(frozen=True)
-class _Partners:
+class _Partners(msgspec.Struct, frozen=True, dict=True):
     """The partners of rows that have several; those of the first rows are looked at."""
 
     left: Table

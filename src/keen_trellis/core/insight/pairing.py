@@ -7,8 +7,8 @@ digits alone and once by their words in any order.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -29,8 +29,7 @@ _MANY, _PART = 50_000, 3
 _NOT_WRITTEN = r"[^\p{L}\p{N}]+"
 
 
-@dataclass(frozen=True)
-class Candidates:
+class Candidates(msgspec.Struct, frozen=True):
     """The values that a row's link value may mean.
 
     value: how it is written.  number: which link field it is about.  texts: the other side's distinct values,

@@ -8,8 +8,7 @@ by a clear margin. Digits are never changed: running numbers are each other's ne
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 import pyarrow as pa
 from rapidfuzz import process
@@ -36,8 +35,7 @@ _LENGTHS = (6, 9, 12, 16, 21)
 _MOST_WRONG = 0.015
 
 
-@dataclass(frozen=True)
-class Partners:
+class Partners(msgspec.Struct, frozen=True):
     """Pairs of values, by their numbers in the arrays that were asked about; each left value once.
 
     likely: whether the pair can be taken without being looked at.
@@ -136,8 +134,7 @@ def _distances(mine: pa.Array, theirs: pa.Array, left: Vector, right: Vector, ta
     return np.concatenate(made)
 
 
-@dataclass(frozen=True)
-class _Nearest:
+class _Nearest(msgspec.Struct, frozen=True):
     """Values with one nearest value. distance: to it.  alone: whether no other is within two slips."""
 
     mine: Vector

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from keen_trellis.core.link import LinkField, Operator
 
@@ -10,16 +10,14 @@ from keen_trellis.core.link import LinkField, Operator
 _MUCH = 0.05
 
 
-@dataclass(frozen=True)
-class Known:
+class Known(msgspec.Struct, frozen=True):
     """Links that somebody has said to be right. why: who, as the beginning of a sentence."""
 
     links: tuple[LinkField, ...]
     why: str
 
 
-@dataclass(frozen=True)
-class Proposal:
+class Proposal(msgspec.Struct, frozen=True):
     """Links that could be made, which hold together.
 
     found: share of the sampled left values (of one link, distinct ones) that find a partner, 0 to 1.

@@ -7,9 +7,9 @@ right field is unique comes next, and names only tip the balance.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -84,8 +84,7 @@ def _singles(left: Table, right: Table, rows: int, task: Task) -> list[_Single]:
     return sorted(singles, key=lambda single: -single.proposal.score)
 
 
-@dataclass(frozen=True)
-class _Single:
+class _Single(msgspec.Struct, frozen=True):
     """A link of one field with one. despite_few: its score if it had many values."""
 
     proposal: Proposal
@@ -93,8 +92,7 @@ class _Single:
     both_running: bool
 
 
-@dataclass(frozen=True)
-class _Candidate:
+class _Candidate(msgspec.Struct, frozen=True):
     """A left field: distinct filled values of some rows, spread over the whole table.
 
     columns: where its values are read.

@@ -8,6 +8,7 @@ import enum
 from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -55,8 +56,7 @@ class Kind(enum.Enum):
         return not self.multiplies and self is not Kind.NOTHING_WRONG
 
 
-@dataclass(frozen=True)
-class Example:
+class Example(msgspec.Struct, frozen=True):
     """A value that found no partner, in how many rows it stands, and the one that it means, "" if none is
     known.
     """
@@ -90,8 +90,7 @@ class Way(enum.Enum):
         return self in (Way.TAKE, Way.EXTRA_LINK, Way.DISTINCT, Way.FILTER)
 
 
-@dataclass(frozen=True)
-class Mend:
+class Mend(msgspec.Struct, frozen=True):
     """What would give rows a partner, take rows that are too many away, or fill what they lack.
 
     links, take: those of the join as they would be; for DISTINCT, `take` is the row that stays.  gain: rows
@@ -110,8 +109,7 @@ class Mend:
     words: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Suggested:
+class Suggested(msgspec.Struct, frozen=True):
     """Values that probably mean others: "read value as meant". n pairs in the order of their values' rows.
 
     values, meant: text without null.  rows: in how many rows each value stands.  likely: which can be taken
@@ -139,8 +137,7 @@ class Suggested:
         )
 
 
-@dataclass(frozen=True)
-class Cluster:
+class Cluster(msgspec.Struct, frozen=True):
     """Where rows without partner cluster: `rows` of them have this value in a field, of `all_rows` that
     do.
     """

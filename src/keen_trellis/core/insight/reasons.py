@@ -7,8 +7,9 @@ at once each, so that it stays quick on millions of rows.
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -36,8 +37,7 @@ _KEY = 0.95
 _ONLY_SIGNS = r"^[\p{P}\p{S}\p{Z}\p{M}\s]*$"
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(msgspec.Struct, frozen=True):
     """What is to be explained: a join's tables and link, what it takes, and what was accepted as absent.
 
     accepted: texts of left and of right rows, the values of several links with a dash between.  rejected:
@@ -245,7 +245,9 @@ class _Side:
             pairs = suggested.corrections(chosen)
             link = rows.links[number]
             corrections = (*link.preparation.corrections, *pairs)
-            mended = replace(link, preparation=replace(link.preparation, corrections=corrections))
+            mended = msgspec.structs.replace(
+                link, preparation=msgspec.structs.replace(link.preparation, corrections=corrections)
+            )
             values = _counted(len(pairs), "value")
             said = f"review {_counted(len(pairs), 'likely partner')}"
             if likely:
@@ -261,7 +263,7 @@ class _Side:
             mend = self._mend(finding.said_mend, Way.LINKS, number, finding.mended, gained)
             gain = mend.gain - self._emptied(number, finding.mended)
             if gain > 0:
-                mends.append(replace(mend, gain=gain, merged=finding.merged))
+                mends.append(msgspec.structs.replace(mend, gain=gain, merged=finding.merged))
         if (
             len(rows.links) > 1
             and finding.kind is not Kind.PLACEHOLDER
@@ -347,7 +349,7 @@ class _Side:
             gain = whole.right_matched - self._before.right_matched
         if gain > 0:
             said = "a part of the value matches, or the value is made of two"
-            yield rows.told(Kind.COMPOSED, mask, said, [replace(mend, gain=gain)])
+            yield rows.told(Kind.COMPOSED, mask, said, [msgspec.structs.replace(mend, gain=gain)])
 
     # --- several links ---
 
@@ -416,7 +418,9 @@ def of_other_types(asked: Asked, task: Task | None = None) -> list[Reason]:
             continue
         mends = []
         for kind in COMPARE_AS:
-            mended = replace(link, preparation=replace(link.preparation, compare_as=kind))
+            mended = msgspec.structs.replace(
+                link, preparation=msgspec.structs.replace(link.preparation, compare_as=kind)
+            )
             gain = match(asked.left, asked.right, [mended], task).counts.left_matched
             if gain:
                 whole = (*asked.links[:number], mended, *asked.links[number + 1 :])

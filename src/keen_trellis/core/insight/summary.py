@@ -5,10 +5,10 @@ characters.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -21,16 +21,14 @@ _COMMONEST = 5
 _PATTERNS = 3
 
 
-@dataclass(frozen=True)
-class Share:
+class Share(msgspec.Struct, frozen=True):
     """A value, or a pattern, as text, and how many rows have it."""
 
     text: str
     rows: int
 
 
-@dataclass(frozen=True)
-class Summary:
+class Summary(msgspec.Struct, frozen=True):
     """What one field holds.
 
     rows, blanks, absent, distinct: counts; blanks are those of the source, absent those without a partner.

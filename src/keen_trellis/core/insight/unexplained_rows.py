@@ -5,9 +5,9 @@ have.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -22,8 +22,7 @@ from keen_trellis.core.values import as_text
 BETWEEN = " – "
 
 
-@dataclass(frozen=True)
-class Coded:
+class Coded(msgspec.Struct, frozen=True):
     """Rows by their distinct values: texts without null, and for each row the number of its own, -1 for
     none.
     """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from keen_trellis.core.insight.proposals import propose
 from keen_trellis.core.insight.reason import Example, Mend, Way
@@ -17,8 +17,7 @@ from keen_trellis.core.task import Task
 _LEAST_ROWS = 10
 
 
-@dataclass(frozen=True)
-class Unlike:
+class Unlike(msgspec.Struct, frozen=True):
     """What is said of a link that finds nothing. examples: patterns of both sides, face to face."""
 
     said: str

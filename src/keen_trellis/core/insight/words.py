@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -15,8 +15,7 @@ from keen_trellis.core.letters import Keyed, Letters, Vector, powers, with_same_
 _PASSED_OVER = ("of", "the", "and", "for", "in", "at", "on")
 
 
-@dataclass(frozen=True)
-class Words:
+class Words(msgspec.Struct, frozen=True, dict=True):
     """The words of n texts, one text after the other.
 
     numbers: of each word its number in the vocabulary.  starts: where each text begins; one entry more, the
@@ -55,8 +54,7 @@ class Words:
         return Words(self.numbers[np.lexsort((self.numbers, self.owner))], self.starts)
 
 
-@dataclass(frozen=True)
-class Vocabulary:
+class Vocabulary(msgspec.Struct, frozen=True, dict=True):
     """The words of both sides. words: distinct, sorted.  one, other: the texts of each side."""
 
     words: pa.Array

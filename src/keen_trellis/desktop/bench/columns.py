@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache, lru_cache
 
+import msgspec
 from PySide6.QtGui import QFontMetrics
 
 from keen_trellis.desktop.bench.cells import PAD
@@ -23,8 +23,7 @@ _WARNING = 54
 _TITLE_MARK = 72
 
 
-@dataclass(frozen=True)
-class Zone:
+class Zone(msgspec.Struct, frozen=True):
     """A stretch of the grid that scrolls by itself: its columns, and where it stands."""
 
     name: str

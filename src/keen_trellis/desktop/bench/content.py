@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -37,8 +38,7 @@ LEFT, LINK, RIGHT = "left", "link", "right"
 NOTHING_FOUND = "found:0"  # the band of a blend whose rows found nothing
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(msgspec.Struct, frozen=True):
     """One column of the bench. For a link column `field` is the left one, `other` the right one, and `sign`
     says how they compare.
     """
@@ -91,8 +91,7 @@ class OneSide(Rows):
         return place if found else None
 
 
-@dataclass
-class Part:
+class Part(msgspec.Struct):
     """Rows of a band that belong to it in one way. `text` is "" where the band has only one part.
 
     signs: how the fields of each link compare here, if not as at the head of its column.
@@ -122,16 +121,14 @@ class Part:
         return self.rows.sides(places if self.order is None else self.order[places])
 
 
-@dataclass(frozen=True)
-class Destination:
+class Destination(msgspec.Struct, frozen=True):
     """Where a band's rows go, as a choice: the words, and the join type or way to keep rows of it."""
 
     text: str
     goes: JoinType | Keep
 
 
-@dataclass
-class Band:
+class Band(msgspec.Struct):
     """One group of rows. Without `text` the band has no head: the only band of a step that is no knot."""
 
     key: str
@@ -311,8 +308,7 @@ class Content:
 VALUE, BLANK, ABSENT, FILLED = "value", "blank", "absent", "filled"
 
 
-@dataclass(frozen=True)
-class Cell:
+class Cell(msgspec.Struct, frozen=True):
     """A cell as it is shown. state: value, blank, absent (no partner) or filled (by a fill step).
 
     other: the right link value.

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 
+import msgspec
 from PySide6.QtCore import SignalInstance
 
 from keen_trellis.core.insight.changes import TableChanges
@@ -13,8 +13,7 @@ from keen_trellis.desktop.bench.panel import Panel
 from keen_trellis.desktop.theme import theme
 
 
-@dataclass(frozen=True)
-class Rows:
+class Rows(msgspec.Struct, frozen=True):
     """Rows to be shown: some of a table's, and what they are."""
 
     text: str
@@ -22,8 +21,7 @@ class Rows:
     rows: IndexVector
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(msgspec.Struct, frozen=True):
     """One line of a view. step: where it leads.  rows: what it can show."""
 
     step: str

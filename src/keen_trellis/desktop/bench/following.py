@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
+import msgspec
 from PySide6.QtCore import QPoint, Signal
 from PySide6.QtWidgets import QWidget
 
@@ -28,8 +28,7 @@ _LONGEST = 24
 _LOST = (How.DROPPED, How.UNMATCHED, How.PASSED_OVER, How.NO_FIELD)
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(msgspec.Struct, frozen=True):
     """One line of the view. goes_to: a row at a step; None where there is none to go to."""
 
     name: str

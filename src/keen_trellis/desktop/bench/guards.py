@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import msgspec
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
@@ -24,8 +23,7 @@ from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(msgspec.Struct, frozen=True):
     """One line: a guard that is set, or one that could be."""
 
     guard: str

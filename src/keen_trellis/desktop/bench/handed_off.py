@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import msgspec
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
@@ -31,8 +30,7 @@ _COUNTS = {
 _MAYBE = ("left_passed_over", "right_passed_over")
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(msgspec.Struct, frozen=True):
     """One line: what, there, here, and more; is_head: of several below it."""
 
     what: str

@@ -6,15 +6,15 @@ Only counted, never listed: a band of millions of rows costs no more than an emp
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass, field
+
+import msgspec
 
 from keen_trellis.desktop.bench.content import FEW, FEW_OF_REASON, Content, Part
 
 BAND, PART, ROW, MORE = "band", "part", "row", "more"
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(msgspec.Struct, frozen=True):
     """One line. band, part: their numbers (part: among all parts of all bands).  place: of a row."""
 
     kind: str
@@ -23,13 +23,12 @@ class Line:
     place: int = -1
 
 
-@dataclass
-class OpenStates:
+class OpenStates(msgspec.Struct):
     """Which bands and parts are open, by their keys, kept while the content changes under them."""
 
-    closed: set[str] = field(default_factory=set)
-    whole: set[str] = field(default_factory=set)
-    opened: set[str] = field(default_factory=set)
+    closed: set[str] = msgspec.field(default_factory=set)
+    whole: set[str] = msgspec.field(default_factory=set)
+    opened: set[str] = msgspec.field(default_factory=set)
 
     def shows(self, part: Part) -> bool:
         """Whether a part's rows are shown: it was opened, or was not closed and starts open."""
@@ -41,8 +40,7 @@ class OpenStates:
         chosen ^= {part.key}
 
 
-@dataclass(frozen=True)
-class _Run:
+class _Run(msgspec.Struct, frozen=True):
     start: int
     count: int
     line: Line

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
@@ -27,16 +29,13 @@ from keen_trellis.desktop.bench.finding import FindBar
 from keen_trellis.desktop.bench.following import FollowOpener
 from keen_trellis.desktop.bench.grid import BenchGrid
 from keen_trellis.desktop.bench.guards import Guarding
-from keen_trellis.desktop.bench.handed_off import HandedOpener
 from keen_trellis.desktop.bench.head import Head
-from keen_trellis.desktop.bench.in_sql import SqlOpener
 from keen_trellis.desktop.bench.mend_commands import MendCommands
 from keen_trellis.desktop.bench.panels import Panels
 from keen_trellis.desktop.bench.preview import PreviewOpener
 from keen_trellis.desktop.bench.raw import RawOpener
 from keen_trellis.desktop.bench.record import RecordOpener
 from keen_trellis.desktop.bench.run_values import RunValuesOpener
-from keen_trellis.desktop.bench.runs import RunsOpener
 from keen_trellis.desktop.bench.shown import Shown, Shows
 from keen_trellis.desktop.bench.slat import SlatOpener
 from keen_trellis.desktop.bench.sorting import Sorting
@@ -57,6 +56,11 @@ from keen_trellis.session.explaining import Explanations
 from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.selection import Selection
 from keen_trellis.session.session import Session
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.bench.handed_off import HandedOpener
+    from keen_trellis.desktop.bench.in_sql import SqlOpener
+    from keen_trellis.desktop.bench.runs import RunsOpener
 
 
 class BenchPane(QWidget):
@@ -92,16 +96,12 @@ class BenchPane(QWidget):
         self.preview = PreviewOpener(session, panels)
         self.typing = TypingOpener(session, panels)
         self.changes = ChangesOpener(session, panels)
-        self.runs = RunsOpener(session, panels)
-        self.runs.compared.connect(self.changes.show_runs)
         self.versions = VersionsOpener(session, panels)
         self.edits = EditsOpener(session, panels, self.versions)
         self.attention = AttentionOpener(session, panels)
         self.slat = SlatOpener(session, panels)
         self.run_values = RunValuesOpener(session, panels)
         self.correction_list = CorrectionListOpener(session, panels)
-        self.in_sql = SqlOpener(session, panels)
-        self.handed_off = HandedOpener(session, panels)
         self.types = TypesOpener(session, panels)
         self.guards = Guarding(session, panels)
         self.trace = Following(session, panels, self.grid)
@@ -112,6 +112,28 @@ class BenchPane(QWidget):
         self.correcting = Correcting(session, self.grid)
         self._go_back: Callable[[], None] = self.changes.show
         self._connect()
+
+    # Those that need a library or much else are loaded when they are first wanted: the window is up sooner.
+
+    @cached_property
+    def runs(self) -> RunsOpener:
+        from keen_trellis.desktop.bench.runs import RunsOpener
+
+        opener = RunsOpener(self._session, self.panels)
+        opener.compared.connect(self.changes.show_runs)
+        return opener
+
+    @cached_property
+    def in_sql(self) -> SqlOpener:
+        from keen_trellis.desktop.bench.in_sql import SqlOpener
+
+        return SqlOpener(self._session, self.panels)
+
+    @cached_property
+    def handed_off(self) -> HandedOpener:
+        from keen_trellis.desktop.bench.handed_off import HandedOpener
+
+        return HandedOpener(self._session, self.panels)
 
     def _lay_out(self) -> None:
         for widget in (self.grid, self.message):

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent
@@ -30,8 +29,7 @@ from keen_trellis.session.session import Session
 _MOST_PARTNERS = 20
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(msgspec.Struct, frozen=True):
     """One row of one table with all of its fields."""
 
     title: str

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QVBoxLayout, QWidget
@@ -34,8 +34,7 @@ _BY = {"run": "run", "output": "written", "refresh": "refresh"}
 _CHART = 300  # pixels
 
 
-@dataclass(frozen=True)
-class Shown:
+class Shown(msgspec.Struct, frozen=True):
     """What the view shows. knots: those of the runs, by their names; of one alone if that is selected."""
 
     runs: tuple[Run, ...]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.desktop.bench.content import Content
@@ -14,8 +15,7 @@ from keen_trellis.session.outcome import Outcome
 from keen_trellis.session.session import Session
 
 
-@dataclass(frozen=True)
-class Shown:
+class Shown(msgspec.Struct, frozen=True):
     """same: all that the rows and their order follow from; while it is equal, they are not laid out anew.
 
     join_type: of a join.  reasons: why rows did not match, once that is known.

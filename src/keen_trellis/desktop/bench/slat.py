@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import replace
 
+import msgspec
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
 
@@ -191,8 +191,8 @@ _BOUNDED = (FieldType.INTEGER, *_DATES)
 
 def _together(found: Distribution) -> Distribution:
     """The rows of all rails in one series."""
-    bars = tuple(replace(bar, counts=(sum(bar.counts),)) for bar in found.bars)
-    return replace(
+    bars = tuple(msgspec.structs.replace(bar, counts=(sum(bar.counts),)) for bar in found.bars)
+    return msgspec.structs.replace(
         found, series=("rows",), bars=bars, blanks=(sum(found.blanks),), others=(sum(found.others),)
     )
 

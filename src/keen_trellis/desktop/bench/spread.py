@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QVBoxLayout, QWidget
@@ -75,8 +75,7 @@ class SpreadView(Pictured):
             self.bars.picked.emit(row)
 
 
-@dataclass(frozen=True)
-class _Asked:
+class _Asked(msgspec.Struct, frozen=True):
     """What is to be pictured: series of rows, how they stand, in which hues."""
 
     title: str

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+import msgspec
 
 from keen_trellis.core.insight.reason import rows_said
 from keen_trellis.desktop.kinds.view import KindView
@@ -21,7 +21,7 @@ def cut_beside(step: Step, outcome: Outcome, plain: Cut) -> Cut:
         return plain
     count = outcome.figures.rows[ROWS]
     part = Part(MATCHED_PART, 0, 0, True, count, f"{rows_said(count)}, each with the one at its place")
-    return replace(plain, detail=f"row by row · {rows_said(count)}", parts=(part,))
+    return msgspec.structs.replace(plain, detail=f"row by row · {rows_said(count)}", parts=(part,))
 
 
 VIEW = KindView(BesideKind.name, ReadAloud, Cutting(cut_beside), chapter=Chapter.CHAIN)

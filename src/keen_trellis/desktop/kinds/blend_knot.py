@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+import msgspec
 
 from keen_trellis.core.blending import Keep
 from keen_trellis.core.insight.proposal import percent
@@ -63,7 +63,7 @@ def cut_blend(step: Step, outcome: Outcome, plain: Cut) -> Cut:
     each = one if settings.kept in (Keep.EVERY, Keep.FOUND) else f"group of {many}"
     caption = f"{listed(measures, 2)} for each {each}" if measures else plain.caption
     same = figures.inputs and figures.rows[ROWS] == figures.inputs[0]
-    return replace(
+    return msgspec.structs.replace(
         plain,
         caption=caption,
         detail=detail,

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
+
+import msgspec
 
 from keen_trellis.core.insight.proposal import percent
 from keen_trellis.core.insight.reason import rows_said
@@ -48,7 +49,7 @@ def cut_join(step: Step, outcome: Outcome, plain: Cut) -> Cut:
             f"{counts.right_unmatched:,} unmatched",
         ),
     }
-    return replace(
+    return msgspec.structs.replace(
         _counted(said, counts, kind),
         detail=f"{kind.trade_name} · {short}",
         short=short,
@@ -67,9 +68,9 @@ def _captioned(plain: Cut, name: str, right: str, asked: str) -> Cut:
         rf".* (?:with|and|against) {re.escape(right.split(' with ', maxsplit=1)[0])}(?P<number> \d+)?", name
     )
     if named is None:
-        return replace(plain, caption=name, short_caption=name)
+        return msgspec.structs.replace(plain, caption=name, short_caption=name)
     number = named["number"] or ""
-    return replace(
+    return msgspec.structs.replace(
         plain, caption=f"{asked}{number and f' ({number.strip()})'}", short_caption=f"with {right}{number}"
     )
 
@@ -78,11 +79,11 @@ def _counted(plain: Cut, counts: MatchCounts, kind: JoinType) -> Cut:
     """How many rows there are behind a join, and how many more than the left table's."""
     added = counts.pairs - counts.left_matched
     if plain.alarm:
-        return replace(plain, counted=f"{plain.counted}, emptied by this join")
+        return msgspec.structs.replace(plain, counted=f"{plain.counted}, emptied by this join")
     if not kind.keeps_pairs or added <= 0:
         return plain
     more = f"{plain.counted}, {added:,} more"
-    return replace(plain, counted=f"{more} by repeated keys", counted_short=more, alarm=True)
+    return msgspec.structs.replace(plain, counted=f"{more} by repeated keys", counted_short=more, alarm=True)
 
 
 JOIN_CUTTING = Cutting(cut_join, UNMATCHED_LEFT, {PASSED_OVER: "passed over", MATCHED_PART: "matched"})

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+import msgspec
 from PySide6.QtWidgets import QWidget
 
 from keen_trellis.desktop.sentence.chooser import Choice, Chooser
@@ -24,8 +24,7 @@ _LOOK, _LEAVE, _OTHER = object(), object(), object()
 _MOST_PROPOSED = 2
 
 
-@dataclass(frozen=True)
-class ListKey:
+class ListKey(msgspec.Struct, frozen=True):
     """What is done about a list, among other choices. leave: the id of one to do without; "": use another."""
 
     leave: str = ""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
@@ -52,8 +51,7 @@ def measure_said(measure: MeasureSettings) -> str:
     return f"{said} as {measure.name}" if measure.is_named else said
 
 
-@dataclass(frozen=True)
-class MeasureEditor:
+class MeasureEditor(msgspec.Struct, frozen=True):
     """Edits one list of measures.
 
     shape: of the table that is measured.  table: its rows, None while they are not known.  taken: names that

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -26,8 +25,7 @@ _WAYS = {
 }
 
 
-@dataclass(frozen=True)
-class OrderEditor:
+class OrderEditor(msgspec.Struct, frozen=True):
     """Edits the keys of an order.
 
     shape: of the table that is ordered.  title: what is asked for a key.  now: the keys as they are.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import msgspec
 from PySide6.QtWidgets import QWidget
@@ -174,7 +173,9 @@ def cut_union(step: Step, outcome: Outcome, plain: Cut) -> Cut:
         Part(name, 0, 0, True, count, f"{rows_said(count)} of {shape.name}")
         for name, count, shape in zip(names, counts, outcome.inputs, strict=True)
     )
-    return replace(plain, parts=parts, inputs={name: number for number, name in enumerate(names)})
+    return msgspec.structs.replace(
+        plain, parts=parts, inputs={name: number for number, name in enumerate(names)}
+    )
 
 
 VIEW = KindView(UnionKind.name, UnionSentence, Cutting(cut_union), chapter=Chapter.CHAIN)

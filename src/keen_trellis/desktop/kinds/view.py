@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from keen_trellis.desktop.bench.shown import Shows
 from keen_trellis.desktop.sentence.part import SentencePart
@@ -11,8 +11,7 @@ from keen_trellis.flow.steps.one_input import RailSettings
 from keen_trellis.handbook import Chapter
 
 
-@dataclass(frozen=True)
-class RailCommand:
+class RailCommand(msgspec.Struct, frozen=True):
     """Puts a step on a rail. begins: its settings then, without effect as far as that can be.
 
     said: the name of that edit.  text, keys: of the command.  about: what it says in the menu of a field,
@@ -27,8 +26,7 @@ class RailCommand:
     of_text: bool = False
 
 
-@dataclass(frozen=True)
-class KindView:
+class KindView(msgspec.Struct, frozen=True):
     """kind: its name.  sentence: builds it.  cutting: cuts its knot.  command: puts it on a rail.
 
     shows: what the bench shows of it, where that is more than a table.  chapter: of the guide, that speaks of

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
+import msgspec
 from PySide6.QtCore import (
     QEvent,
     QModelIndex,
@@ -42,8 +42,7 @@ _FILTER_FROM = 8
 _CHOICE = Qt.ItemDataRole.UserRole
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(msgspec.Struct, frozen=True):
     """One line. detail: to its right.  sign: a join type whose sign stands before it.
 
     ticked: None for a line that cannot be ticked.  letter: chooses it in a numbered list.  also: other words
@@ -206,7 +205,7 @@ class Chooser(QFrame):
 
     def _toggle(self, choice: Choice) -> None:
         place = self._choices.index(choice)
-        self._choices[place] = replace(choice, ticked=not choice.ticked)
+        self._choices[place] = msgspec.structs.replace(choice, ticked=not choice.ticked)
         self.update_choices(self._choices)
 
     def _apply(self) -> None:

@@ -10,7 +10,6 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QAbstractItemView, QCompleter, QLineEdit, QWidget
 
 from keen_trellis.core.errors import TrellisError
-from keen_trellis.core.expressions.parsing import FUNCTIONS
 from keen_trellis.core.expressions.quoting import quoted_name
 from keen_trellis.core.link import parsed
 from keen_trellis.core.table import Field, Table
@@ -116,6 +115,8 @@ class ExpressionEntry(Entry):
 
 def _completer(line: QLineEdit, fields: Sequence[Field]) -> QCompleter:
     """Completes names of fields, in quotes where they need them, and functions."""
+    from keen_trellis.core.expressions.parsing import FUNCTIONS
+
     names = [field.name if field.name.isidentifier() else quoted_name(field.name) for field in fields]
     quoted = [quoted_name(field.name) for field in fields if field.name.isidentifier()]
     completer = QCompleter(line)

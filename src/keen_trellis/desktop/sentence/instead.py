@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from keen_trellis.desktop.sentence.chooser import Choice
 from keen_trellis.flow.wording import rows_called
 from keen_trellis.session.outcome import Outcome
 
 
-@dataclass(frozen=True)
-class Instead:
+class Instead(msgspec.Struct, frozen=True):
     """What can be made of two rails in place of a join. letter: chooses it.
 
     said: its line, from the names of both tables and their rows.  make: makes it.

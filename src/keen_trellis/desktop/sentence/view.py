@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+import msgspec
 from PySide6.QtCore import QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
@@ -30,8 +31,7 @@ _SIDE = 14
 _LIMITS = (420, 300, 220, 170, 130, 100, 76)
 
 
-@dataclass(frozen=True)
-class Word:
+class Word(msgspec.Struct, frozen=True):
     """Plain text in the sentence. alarm: it tells of something wrong."""
 
     text: str

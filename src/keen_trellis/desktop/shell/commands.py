@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 from PySide6.QtGui import QAction, QKeySequence, QShortcut
 from PySide6.QtWidgets import QMenu, QWidget
 
@@ -63,8 +63,7 @@ def always() -> str:
     return ""
 
 
-@dataclass(frozen=True)
-class Command:
+class Command(msgspec.Struct, frozen=True):
     """name: for the program.  menu: where it is.  text: what it says.  keys: its shortcut, or "".
 
     why_not: why it does not apply to what is selected now, "" if it does.  text_now: its text, where that

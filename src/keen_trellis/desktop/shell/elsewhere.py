@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -30,16 +29,15 @@ _FILE, _ADDRESS, _TAKE, _NEW = "file", "address", "take", "new"
 _NAMED = 4  # so many new fields are named
 
 
-@dataclass
-class _Offer:
+class _Offer(msgspec.Struct):
     """What can be taken: the source that was asked for first, then those that were read from the same file.
 
     own: repairs that the user chose, by source step.  ticks: what was ticked or not, by its line's key.
     """
 
     others: Sequence[OtherSource]
-    own: dict[str, tuple[Repair, ...]] = field(default_factory=dict)
-    ticks: dict[Any, bool] = field(default_factory=dict)
+    own: dict[str, tuple[Repair, ...]] = msgspec.field(default_factory=dict)
+    ticks: dict[Any, bool] = msgspec.field(default_factory=dict)
 
     def repairs(self, other: OtherSource) -> tuple[Repair, ...]:
         chosen = self.own.get(other.step, ())

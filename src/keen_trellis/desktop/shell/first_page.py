@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+import msgspec
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import (
@@ -29,8 +29,7 @@ _MOST_CARDS = 6
 _LINE = 46
 
 
-@dataclass(frozen=True)
-class Lately:
+class Lately(msgspec.Struct, frozen=True):
     """A flow that was used lately. picture: of its trellis, where there is one."""
 
     path: Path

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 
+import msgspec
 from PySide6.QtCore import QObject, QPoint, Qt
 from PySide6.QtWidgets import QMessageBox
 
@@ -155,7 +155,7 @@ class HandingOff(QObject):
 
         def failed(error: TrellisError) -> None:
             if isinstance(error, GuardError):
-                despite = replace(asked, despite_guards=True)
+                despite = msgspec.structs.replace(asked, despite_guards=True)
                 self._confirm("Guards are not checked there", error.what, "Go on", despite)
             else:
                 self._failed(error)

@@ -249,9 +249,14 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
         ),
         Command("write", "Flow", "Write all &outputs", "F9", window.writing.write_all, here.outputs),
         Command("values", "Flow", "Run &values…", "Ctrl+Alt+Shift+V", window.run_values.show),
-        Command("from_sql", "Flow", "Steps from &SQL…", "Ctrl+Alt+Shift+S", window.from_sql.ask),
+        Command("from_sql", "Flow", "Steps from &SQL…", "Ctrl+Alt+Shift+S", lambda: window.from_sql.ask()),
         Command(
-            "in_sql", "Flow", "These rows in S&QL", "Ctrl+Alt+Shift+Q", window.bench.in_sql.show, here.step
+            "in_sql",
+            "Flow",
+            "These rows in S&QL",
+            "Ctrl+Alt+Shift+Q",
+            lambda: window.bench.in_sql.show(),
+            here.step,
         ),
         Command(
             "whole",
@@ -261,7 +266,7 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
             lambda: sampling.take_whole(window.session),
             here.steps,
         ),
-        Command("hand_off", "Flow", "&Hand off…", "Shift+F9", window.handing_off.ask, here.flow),
+        Command("hand_off", "Flow", "&Hand off…", "Shift+F9", lambda: window.handing_off.ask(), here.flow),
         Command("lists", "Flow", "Lists of c&orrections…", "Ctrl+Alt+Shift+L", window.correction_lists.show),
         separator("Flow"),
         Command("refresh", "Flow", "&Refresh all sources", "F5", window.session.refresh, here.steps),
@@ -290,7 +295,9 @@ def _flow(window: MainWindow, here: Here) -> list[Command]:
             window.match_reports.ask_version,
             here.flow,
         ),
-        Command("runs", "Flow", "The r&uns so far", "Ctrl+Shift+F5", window.bench.runs.show, here.flow),
+        Command(
+            "runs", "Flow", "The r&uns so far", "Ctrl+Shift+F5", lambda: window.bench.runs.show(), here.flow
+        ),
         Command(
             "watch", "Flow", "&Watch the sources for changes", "Ctrl+Alt+W", window.sources.switch_watching
         ),

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import threading
-from functools import partial
+from functools import cached_property, partial
 from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDragLeaveEvent, QDropEvent
@@ -23,8 +24,6 @@ from keen_trellis.desktop.shell.finder import open_finder
 from keen_trellis.desktop.shell.first_page import FirstPage
 from keen_trellis.desktop.shell.flow_files import FlowFiles
 from keen_trellis.desktop.shell.frame import Frame
-from keen_trellis.desktop.shell.from_sql import StepsFromSql
-from keen_trellis.desktop.shell.handing_off import HandingOff
 from keen_trellis.desktop.shell.helping import Helping
 from keen_trellis.desktop.shell.here import Here
 from keen_trellis.desktop.shell.match_report import MatchReports
@@ -39,6 +38,10 @@ from keen_trellis.desktop.shell.writing import Writing
 from keen_trellis.desktop.trellis import export
 from keen_trellis.flow.runner import Kept
 from keen_trellis.sources.library import Library
+
+if TYPE_CHECKING:
+    from keen_trellis.desktop.shell.from_sql import StepsFromSql
+    from keen_trellis.desktop.shell.handing_off import HandingOff
 
 
 class MainWindow(Frame):
@@ -59,8 +62,6 @@ class MainWindow(Frame):
         self.combining = Combining(self)
         self.run_values = RunValues(self)
         self.correction_lists = CorrectionListActions(self)
-        self.from_sql = StepsFromSql(self)
-        self.handing_off = HandingOff(self)
         self.writing = Writing(self, self.reaching, self.run_values)
         self.here = Here(self)
         self.helping = Helping(self)
@@ -74,6 +75,20 @@ class MainWindow(Frame):
         self._menus["Join type"] = self._menus["Flow"].addMenu("Join &type")
         self._menus["File"].aboutToShow.connect(self._fill_recent)
         self._make_first_page()
+
+    # Both need the library that reads SQL: loaded when they are first wanted.
+
+    @cached_property
+    def from_sql(self) -> StepsFromSql:
+        from keen_trellis.desktop.shell.from_sql import StepsFromSql
+
+        return StepsFromSql(self)
+
+    @cached_property
+    def handing_off(self) -> HandingOff:
+        from keen_trellis.desktop.shell.handing_off import HandingOff
+
+        return HandingOff(self)
 
     def _make_first_page(self) -> None:
         """Show what a window without a flow shows, for as long as it has none."""

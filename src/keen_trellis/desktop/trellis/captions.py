@@ -8,10 +8,10 @@ left to its tooltip.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from enum import Enum, auto
 from itertools import pairwise
 
+import msgspec
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QFont, QFontMetrics
 
@@ -57,8 +57,7 @@ class Role(Enum):
 _BOLD = {Role.SLAT, Role.NAME, Role.STEP, Role.ALARM}
 
 
-@dataclass(frozen=True)
-class Caption:
+class Caption(msgspec.Struct, frozen=True):
     """Words as they are shown. rect: what they cover, in the layout's pixels."""
 
     of: Shape
@@ -67,8 +66,7 @@ class Caption:
     rect: QRectF
 
 
-@dataclass(frozen=True)
-class _Wanted:
+class _Wanted(msgspec.Struct, frozen=True):
     """Words that are to be placed: centred at x, or, if `left`, beginning there. y: of their middle.
 
     forms: the longest first.  room: how wide they may be beside others.  slide: how far to the side they may

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
@@ -15,8 +15,7 @@ from keen_trellis.flow.edits import move_along
 from keen_trellis.flow.graph import ROWS, Flow
 
 
-@dataclass(frozen=True)
-class Drag:
+class Drag(msgspec.Struct, frozen=True):
     """item: what is dragged.  begun, place: where it was taken and is now, in the widget."""
 
     flow: Flow

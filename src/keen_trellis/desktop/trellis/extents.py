@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import chain
 
+import msgspec
 from PySide6.QtCore import QRectF
 
 from keen_trellis.desktop.trellis.captions import Caption
@@ -35,8 +35,7 @@ _EDGE = 6.0  # of frames and of what shows a selection
 _PROGRESS = 12.0  # below a step that is being computed
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(msgspec.Struct, frozen=True):
     """The state of the trellis that can be seen: what is laid out, selected, and under way.
 
     lit: the steps of a way that is followed, each with what is said there; all else is faint then.
@@ -46,8 +45,8 @@ class Look:
     captions: Sequence[Caption] = ()
     selection: Selection = _NOTHING
     chosen: Collection[str] = ()
-    under_way: Mapping[str, float] = field(default_factory=dict)
-    lit: Mapping[str, str] = field(default_factory=dict)
+    under_way: Mapping[str, float] = msgspec.field(default_factory=dict)
+    lit: Mapping[str, str] = msgspec.field(default_factory=dict)
 
     def drawn(self) -> dict[object, QRectF]:
         """What each thing covers that is drawn, by all that its looks depend on."""

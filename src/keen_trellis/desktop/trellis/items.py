@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 from PySide6.QtCore import QPointF, QRectF
 
 from keen_trellis.desktop.trellis.shapes import (
@@ -34,8 +33,7 @@ _DOES = {
 }
 
 
-@dataclass(frozen=True)
-class Item:
+class Item(msgspec.Struct, frozen=True):
     """Something in the trellis that can be picked.
 
     role: what it is, in a word.  part: of a knot.  draggable: it can be led to another rail.  target: another

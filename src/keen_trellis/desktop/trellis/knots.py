@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+
+import msgspec
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.reason import rows_said
@@ -15,8 +16,7 @@ SMALLEST_PART = 6
 _GAP = 2.0
 
 
-@dataclass(frozen=True)
-class Cut:
+class Cut(msgspec.Struct, frozen=True):
     """A knot's words, and its parts with their rows from top to bottom, not yet of any size.
 
     stubs: by part, the words at the end of the stub and their short form.  inputs: by part, the number of the
@@ -36,8 +36,7 @@ class Cut:
     alarm: bool = False
 
 
-@dataclass(frozen=True)
-class Cutting:
+class Cutting(msgspec.Struct, frozen=True):
     """What the trellis knows of a kind of knot.
 
     cut: how the bar of a step is cut that came to this, from how it is without its result.  upwards: the
@@ -60,11 +59,11 @@ def cut(step: Step, outcome: Outcome | None, cutting: Cutting) -> Cut:
     if outcome is not None and outcome.figures is not None:
         count = outcome.figures.rows[ROWS]
         rows = rows_said(count)
-        plain = replace(
+        plain = msgspec.structs.replace(
             plain, detail=f"{step.kind} · {rows}", counted=rows, counted_short=rows, alarm=not count
         )
     if step.skipped:
-        return replace(plain, detail="skipped for now")
+        return msgspec.structs.replace(plain, detail="skipped for now")
     if outcome is None or outcome.step is None or len(outcome.inputs) != len(step.inputs):
         return plain
     try:
@@ -91,6 +90,6 @@ def sized(parts: Sequence[Part], top: float, height: float) -> tuple[Part, ...]:
     placed, y = [], top
     for part, size, is_small in zip(parts, sizes, small, strict=True):
         tall = size if is_small else left * part.rows / weight
-        placed.append(replace(part, top=y, bottom=y + tall))
+        placed.append(msgspec.structs.replace(part, top=y, bottom=y + tall))
         y += tall + _GAP
     return tuple(placed)

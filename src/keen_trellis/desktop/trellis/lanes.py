@@ -7,8 +7,9 @@ pixels and no session.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import lru_cache
+
+import msgspec
 
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 
@@ -20,15 +21,14 @@ _ROUNDS = 24
 Groups = tuple[tuple[str, ...], ...]
 
 
-@dataclass
-class Lane:
+class Lane(msgspec.Struct):
     """One lane. source: the step at whose head it lies, "" where that is lost.  off: where it branches off,
     None at a head.
     """
 
     source: str
     off: Input | None = None
-    steps: list[str] = field(default_factory=list)
+    steps: list[str] = msgspec.field(default_factory=list)
 
 
 def lanes_of(flow: Flow, ends: Callable[[Step], bool], knots: Callable[[Step], bool]) -> list[Lane]:
@@ -73,8 +73,7 @@ def _put(lanes: list[Lane], lane: Lane, parent: Lane | None) -> None:
     lanes.insert(place, lane)
 
 
-@dataclass(frozen=True)
-class Arrangement:
+class Arrangement(msgspec.Struct, frozen=True):
     """An order of the sources, by file, how often rails cross in it, and which rails meet which."""
 
     groups: Groups = ()

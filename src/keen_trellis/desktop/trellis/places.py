@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+import msgspec
 
 from keen_trellis.desktop.marks import Mark, marks_of
 from keen_trellis.desktop.trellis.knots import PLAIN, Cut, Cutting, cut
@@ -29,8 +30,7 @@ _BEHIND_STUBS = 11.0
 _CAPTION = 34.0  # the two lines above a knot
 
 
-@dataclass(frozen=True)
-class _Sizes:
+class _Sizes(msgspec.Struct, frozen=True):
     """How much room things want. above, below: from the middle of a lane with a knot, a bead, nothing."""
 
     column: float
@@ -126,7 +126,7 @@ class Places:
             # What room there is, is shared out to all columns, up to what they want on roomy lanes.
             wanted = given + size.column * (len(knots) + 1)
             wider = max(min((width - MARGIN_WIDTH - END_ROOM) / wanted, _MOST_WIDENED), 1.0)
-            size = replace(
+            size = msgspec.structs.replace(
                 size,
                 column=size.column * wider,
                 bead_room=size.bead_room * wider,
@@ -237,7 +237,9 @@ class Places:
             shown = cut(step, self.session.outcome(step.id), self.cutting(step))
             if step.id in self.on_samples:
                 # No count of a part is taken for one of the whole.
-                shown = replace(shown, detail=f"{shown.detail} · sample", counted=of_sample(shown.counted))
+                shown = msgspec.structs.replace(
+                    shown, detail=f"{shown.detail} · sample", counted=of_sample(shown.counted)
+                )
             self._cuts[step.id] = shown
         return self._cuts[step.id]
 

@@ -6,7 +6,8 @@ Lengths are in pixels, from the upper left corner of the trellis, before it is z
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+
+import msgspec
 
 from keen_trellis.desktop.marks import Mark
 from keen_trellis.desktop.trellis.lanes import Arrangement
@@ -25,8 +26,7 @@ Point = tuple[float, float]
 _TURN = 0.7
 
 
-@dataclass(frozen=True)
-class FileLine:
+class FileLine(msgspec.Struct, frozen=True):
     """A file's name in the margin; alarm: it cannot be read.
 
     more: how many of its unused tables a click lists, or that it folds them away; "" for nothing.
@@ -39,8 +39,7 @@ class FileLine:
     more: str = ""
 
 
-@dataclass(frozen=True)
-class ValueLine:
+class ValueLine(msgspec.Struct, frozen=True):
     """A run value of the flow, where its rails begin."""
 
     selection: Selection
@@ -50,8 +49,7 @@ class ValueLine:
     alarm: bool
 
 
-@dataclass(frozen=True)
-class Head:
+class Head(msgspec.Struct, frozen=True):
     """Where a rail begins."""
 
     selection: Selection
@@ -62,8 +60,7 @@ class Head:
     alarm: bool
 
 
-@dataclass(frozen=True)
-class Stump:
+class Stump(msgspec.Struct, frozen=True):
     """A table of a file that no rail begins at."""
 
     selection: Selection
@@ -72,8 +69,7 @@ class Stump:
     count: str
 
 
-@dataclass(frozen=True)
-class Rail:
+class Rail(msgspec.Struct, frozen=True):
     """A band from one point to another. hue: None for a joined rail; rows: -1 where not known.
 
     turns_early: it leaves its lane at once, as a branch does; otherwise just before its end.  bend: how long
@@ -107,8 +103,7 @@ class Rail:
         return (x0 + turn, x1, y1) if self.turns_early else (x0, x1 - turn, y0)
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """One part of a knot, from `top` to `bottom`.
 
     name: a port's or a rail's.  kept: whether its rows are in the result.  said: what it is, in words.
@@ -124,8 +119,7 @@ class Part:
     apart: bool = True
 
 
-@dataclass(frozen=True)
-class Knot:
+class Knot(msgspec.Struct, frozen=True):
     """A join, blend or union. Its parts are empty while its match is not known.
 
     short_caption, short: its caption and detail where `room` is scarce.  captioned: its words are shown.
@@ -156,8 +150,7 @@ class Knot:
         return self.top + self.height
 
 
-@dataclass(frozen=True)
-class Bead:
+class Bead(msgspec.Struct, frozen=True):
     """A step on a rail."""
 
     step: str
@@ -170,8 +163,7 @@ class Bead:
     captioned: bool = True
 
 
-@dataclass(frozen=True)
-class Stub:
+class Stub(msgspec.Struct, frozen=True):
     """Where rows that are left out leave the flow at a knot. short: its text where `room` is scarce."""
 
     selection: Selection | None
@@ -184,8 +176,7 @@ class Stub:
     captioned: bool = True
 
 
-@dataclass(frozen=True)
-class End:
+class End(msgspec.Struct, frozen=True):
     """An output at the end of a rail."""
 
     selection: Selection
@@ -196,8 +187,7 @@ class End:
     alarm: bool
 
 
-@dataclass(frozen=True)
-class Words:
+class Words(msgspec.Struct, frozen=True):
     """A count or remark at a rail, centred at x. short: its text where `room` is scarce.
 
     notch: it is a guard's, and stands above the rail.
@@ -212,8 +202,7 @@ class Words:
     notch: bool = False
 
 
-@dataclass(frozen=True)
-class Tie:
+class Tie(msgspec.Struct, frozen=True):
     """Where a slat meets a rail: tied by the step `step`, or, without one, an open ring that says why not."""
 
     slat: str
@@ -226,8 +215,7 @@ class Tie:
     hollow: bool = False
 
 
-@dataclass(frozen=True)
-class Slat:
+class Slat(msgspec.Struct, frozen=True):
     """A shared filter: an upright line at x from its label down over the rails."""
 
     selection: Selection
@@ -238,26 +226,25 @@ class Slat:
     room: float
 
 
-@dataclass
-class Layout:
+class Layout(msgspec.Struct):
     """Everything that the trellis shows."""
 
     width: float = 0
     height: float = 0
     least_width: float = 0  # narrower than this it has to be scrolled
-    files: list[FileLine] = field(default_factory=list)
-    values: list[ValueLine] = field(default_factory=list)
-    heads: list[Head] = field(default_factory=list)
-    stumps: list[Stump] = field(default_factory=list)
-    rails: list[Rail] = field(default_factory=list)
-    knots: list[Knot] = field(default_factory=list)
-    beads: list[Bead] = field(default_factory=list)
-    stubs: list[Stub] = field(default_factory=list)
-    ends: list[End] = field(default_factory=list)
-    words: list[Words] = field(default_factory=list)
-    slats: list[Slat] = field(default_factory=list)
-    ties: list[Tie] = field(default_factory=list)
-    arrangement: Arrangement = field(default_factory=Arrangement)
+    files: list[FileLine] = msgspec.field(default_factory=list)
+    values: list[ValueLine] = msgspec.field(default_factory=list)
+    heads: list[Head] = msgspec.field(default_factory=list)
+    stumps: list[Stump] = msgspec.field(default_factory=list)
+    rails: list[Rail] = msgspec.field(default_factory=list)
+    knots: list[Knot] = msgspec.field(default_factory=list)
+    beads: list[Bead] = msgspec.field(default_factory=list)
+    stubs: list[Stub] = msgspec.field(default_factory=list)
+    ends: list[End] = msgspec.field(default_factory=list)
+    words: list[Words] = msgspec.field(default_factory=list)
+    slats: list[Slat] = msgspec.field(default_factory=list)
+    ties: list[Tie] = msgspec.field(default_factory=list)
+    arrangement: Arrangement = msgspec.field(default_factory=Arrangement)
 
 
 def thickness(rows: int) -> float:

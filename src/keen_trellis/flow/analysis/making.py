@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from keen_trellis import __version__
 from keen_trellis.core.errors import UsageError
@@ -35,8 +36,7 @@ def _nothing_earlier(_: LastRun) -> Earlier:
     return Earlier({})
 
 
-@dataclass(frozen=True)
-class Circumstances:
+class Circumstances(msgspec.Struct, frozen=True):
     """What an analysis says besides what the flow came to.
 
     name: of the flow.  folder: where it lies.  taken: when it ran, in UTC.  runs: earlier ones, the oldest
@@ -48,13 +48,12 @@ class Circumstances:
     folder: Path
     taken: str
     runs: Sequence[Run] = ()
-    before: Callable[[LastRun], Earlier] = field(default=_nothing_earlier)
+    before: Callable[[LastRun], Earlier] = msgspec.field(default=_nothing_earlier)
     without: Sequence[str] = ()
     most_rows: int = SHOWN_ROWS
 
 
-@dataclass(frozen=True)
-class Analysed:
+class Analysed(msgspec.Struct, frozen=True):
     """An analysis, and all rows that it says have no partner."""
 
     analysis: Analysis
@@ -168,8 +167,7 @@ def _linked_sides(flow: Flow, runner: Runner, step: Step, task: Task) -> Iterato
             yield (before[0], one.names), (before[number], other.names)
 
 
-@dataclass(frozen=True)
-class _Told:
+class _Told(msgspec.Struct, frozen=True):
     """Tells the steps of a flow one by one. tables: the rows of each."""
 
     flow: Flow

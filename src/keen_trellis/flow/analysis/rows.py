@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 
@@ -19,8 +19,7 @@ from keen_trellis.flow.analysis.withheld import Withheld
 _MOST_FIELDS = 3  # of a row, besides its link fields, on paper
 
 
-@dataclass(frozen=True)
-class ReasonRows:
+class ReasonRows(msgspec.Struct, frozen=True):
     """The rows of one side of a knot that have no partner for one reason.
 
     table: of the side.  links: as seen from this side.  shown: the fields that may be shown, link fields

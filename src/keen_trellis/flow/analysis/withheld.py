@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+
+import msgspec
 
 from keen_trellis.core.insight.guards import CONFIDENTIAL
 from keen_trellis.core.link import LinkField
@@ -26,12 +27,11 @@ def confidential(flow: Flow, kinds: Kinds) -> tuple[str, ...]:
     return tuple(found)
 
 
-@dataclass
-class Withheld:
+class Withheld(msgspec.Struct):
     """names: of fields, wherever they occur; a field that is read from one of them is withheld, too."""
 
     names: frozenset[str]
-    _known: dict[tuple[Table, str], bool] = field(default_factory=dict)
+    _known: dict[tuple[Table, str], bool] = msgspec.field(default_factory=dict)
 
     def __bool__(self) -> bool:
         return bool(self.names)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 
+import msgspec
 import sqlglot
 import sqlglot.expressions as exp
 from sqlglot.errors import SqlglotError
@@ -51,8 +51,7 @@ _SHOWN = 80
 _SELECT = ("expressions", "from_", "joins", "where", "group", "having", "order", "limit", "with_", "distinct")
 
 
-@dataclass(frozen=True)
-class FromSql:
+class FromSql(msgspec.Struct, frozen=True):
     """The steps of a query. step: the last one.  lacking: what of the query has no counterpart, in words; the
     steps do without it.  notes: what they do otherwise than some databases.
     """
@@ -63,8 +62,7 @@ class FromSql:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class _Output:
+class _Output(msgspec.Struct, frozen=True):
     """One column that a query gives: its name, and the field or expression that it is."""
 
     name: str
@@ -169,7 +167,7 @@ class _Reader:
     def _as_table(self, made: Relation, name: str, columns: Sequence[str] = ()) -> Relation:
         fields = [entry.name for entry in made.shape.fields]
         called = [*columns, *fields[len(columns) :]]
-        return replace(made, scopes=(Scope(name, dict(zip(called, fields, strict=True))),))
+        return msgspec.structs.replace(made, scopes=(Scope(name, dict(zip(called, fields, strict=True))),))
 
     def _union(self, tree: exp.Union, known: dict[str, Relation]) -> Relation:
         self._not_taken(tree, ("this", "expression", "distinct", "with_", "order", "limit"), "UNION")
@@ -219,7 +217,9 @@ class _Reader:
         """The rows behind one more step, with the same tables as far as their fields are left."""
         self.flow, step = add_step(self.flow, kind, settings.caption, [made.rows], settings)
         found = self._at(step)
-        return replace(found, scopes=made.renamed({entry.name: entry.name for entry in found.shape.fields}))
+        return msgspec.structs.replace(
+            found, scopes=made.renamed({entry.name: entry.name for entry in found.shape.fields})
+        )
 
     def _source(self, tree: exp.Expr, known: dict[str, Relation]) -> Relation:
         """A table that a query names, or a query in its place."""
@@ -239,7 +239,9 @@ class _Reader:
         name = tree.alias or tree.name
         if not tree.db and tree.name.casefold() in known:
             named = self._as_table(known[tree.name.casefold()], name)
-            return replace(named, scopes=(Scope(name, dict(known[tree.name.casefold()].scopes[0].columns)),))
+            return msgspec.structs.replace(
+                named, scopes=(Scope(name, dict(known[tree.name.casefold()].scopes[0].columns)),)
+            )
         whole = ".".join(part for part in (tree.db, tree.name) if part)
         wanted = name if whole in self._used else ""
         self.flow, step = self._table_of(self.flow, whole, wanted)
@@ -289,7 +291,7 @@ class _Reader:
 
         def hiding(scope: Scope) -> Scope:
             own = {name for name in scope.columns if name.casefold() in wanted}
-            return replace(scope, hidden=scope.hidden | own)
+            return msgspec.structs.replace(scope, hidden=scope.hidden | own)
 
         *others, last = made.scopes
         if kind is JoinType.FULL_OUTER:
@@ -297,13 +299,17 @@ class _Reader:
                 f"USING ({', '.join(shared)}): rows of the right table alone are blank in them"
             )
         if kind is JoinType.RIGHT_OUTER:
-            return replace(made, scopes=(*map(hiding, others), last))
-        return replace(made, scopes=(*others, hiding(last)))
+            return msgspec.structs.replace(made, scopes=(*map(hiding, others), last))
+        return msgspec.structs.replace(made, scopes=(*others, hiding(last)))
 
     def _with_own_names(self, made: Relation) -> Relation:
         """The rows with the names of their fields as well, for what was resolved already."""
         own = Scope("", {entry.name: entry.name for entry in made.shape.fields})
-        return replace(made, scopes=(*made.scopes, own)) if made.scopes else replace(made, scopes=(own,))
+        return (
+            msgspec.structs.replace(made, scopes=(*made.scopes, own))
+            if made.scopes
+            else msgspec.structs.replace(made, scopes=(own,))
+        )
 
     def _links_in(self, wheres: list[exp.Expr], left: Relation, right: Relation) -> list[LinkSettings]:
         """The links that a WHERE makes between two tables; they are taken out of it."""
@@ -328,7 +334,7 @@ class _Reader:
         scopes = left.renamed(ours)
         if kind not in (JoinType.LEFT_SEMI, JoinType.LEFT_ANTI):
             scopes += right.renamed(theirs)
-        return replace(self._at(step), scopes=scopes)
+        return msgspec.structs.replace(self._at(step), scopes=scopes)
 
     # --- rows ---
 
@@ -436,7 +442,7 @@ class _Reader:
         outputs = []
         for entry in kept:
             with self._said(entry.tree):
-                outputs.append(replace(entry, tree=groups.within(entry.tree)))
+                outputs.append(msgspec.structs.replace(entry, tree=groups.within(entry.tree)))
         return made, outputs, lambda part: groups.within(resolved(part, before))
 
     def _wanted(self, tree: exp.Select, made: Relation) -> list[_Output]:
@@ -497,14 +503,14 @@ class _Reader:
         for entry in outputs:
             name = plain_field(entry.tree)
             if name:
-                found.append(replace(entry, of=name, name=entry.name or name))
+                found.append(msgspec.structs.replace(entry, of=name, name=entry.name or name))
                 continue
             with self._said(entry.tree):
                 taken = {field.name for field in made.shape.fields}
                 field = free_name(entry.name or "column", taken)
                 settings = ComputeSettings(field=field, expression=self._expression(entry.tree, made))
                 made = self._after(made, ComputeKind.name, settings)
-                found.append(replace(entry, of=field, name=entry.name or field))
+                found.append(msgspec.structs.replace(entry, of=field, name=entry.name or field))
         return made, found
 
     def _ordered(

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import UsageError
@@ -17,8 +17,7 @@ class NoCounterpart(Exception):
     """A part of a query that no step does."""
 
 
-@dataclass(frozen=True)
-class Scope:
+class Scope(msgspec.Struct, frozen=True):
     """A table of a query. columns: by what they are called there the fields of the rail.  hidden: those that
     a name alone does not mean, since another table has the same by USING.
     """
@@ -28,18 +27,19 @@ class Scope:
     hidden: frozenset[str] = frozenset()
 
 
-@dataclass(frozen=True)
-class Relation:
+class Relation(msgspec.Struct, frozen=True):
     """Rows of a rail as a query speaks of them."""
 
     rows: Input
     shape: InputShape
-    scopes: tuple[Scope, ...] = field(default=())
+    scopes: tuple[Scope, ...] = msgspec.field(default=())
 
     def renamed(self, fields: dict[str, str]) -> tuple[Scope, ...]:
         """The tables with fields under other names; those without one are gone."""
         return tuple(
-            replace(scope, columns={own: fields[at] for own, at in scope.columns.items() if at in fields})
+            msgspec.structs.replace(
+                scope, columns={own: fields[at] for own, at in scope.columns.items() if at in fields}
+            )
             for scope in self.scopes
         )
 

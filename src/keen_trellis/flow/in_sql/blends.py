@@ -5,8 +5,8 @@ to the groups of these.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.blending import Keep, Other, Placed, Stands, blend_fields, main_keys
@@ -42,8 +42,7 @@ from keen_trellis.flow.in_sql.widening import Widened
 _MAIN, _GROUPS, _KEY, _MEASURE, _FIRST = "main", "groups", "key", "measure", "first row"
 
 
-@dataclass(frozen=True)
-class _Joined:
+class _Joined(msgspec.Struct, frozen=True):
     """A table whose groups are joined to the main rows. other: how; its measures are of `rows`.  own: whether
     it is the main table itself, each row of which has a group.
     """
@@ -104,11 +103,10 @@ def said_blend(
     if keep is Keep.FOUND:
         rest = rest.where(exp.or_(*(has_value(entry.group) for entry in joined if not entry.own)))
     said = _with_measures(base, joined, rest, target)
-    return replace(said, prepared=tuple(dict.fromkeys((*wide.prepared, *prepared))))
+    return msgspec.structs.replace(said, prepared=tuple(dict.fromkeys((*wide.prepared, *prepared))))
 
 
-@dataclass(frozen=True)
-class _Groups:
+class _Groups(msgspec.Struct, frozen=True):
     """Groups as rows: what they are, and the query for them."""
 
     rows: SqlRows
@@ -122,7 +120,7 @@ class _Groups:
 
 def _as_groups(rows: SqlRows, said: Said | Stacked, made: Sequence[Field]) -> _Groups:
     """What was said of some rows as rows with these fields."""
-    base = replace(rows, fields=tuple(made), open=said.open, empty=said.empty)
+    base = msgspec.structs.replace(rows, fields=tuple(made), open=said.open, empty=said.empty)
     return _Groups(base, said.select(rows.place), said.prepared)
 
 

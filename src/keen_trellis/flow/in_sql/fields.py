@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.choosing import Chosen
@@ -37,7 +37,9 @@ def said_computed(
     empty = rows.empty - {name} | ({name} if scalars.may_be_empty(expression) else set())
     order = [*(entry.name for entry in made), *rows.tellers]
     is_open = {own: teller for own, teller in rows.open.items() if own != name}
-    return replace(said, columns={own: columns[own] for own in order}, open=is_open, empty=empty)
+    return msgspec.structs.replace(
+        said, columns={own: columns[own] for own in order}, open=is_open, empty=empty
+    )
 
 
 def said_chosen(rows: SqlRows, plan: Sequence[tuple[Field, Chosen]], target: SqlTarget) -> Said:
@@ -47,7 +49,7 @@ def said_chosen(rows: SqlRows, plan: Sequence[tuple[Field, Chosen]], target: Sql
     columns |= {teller: rows.column(teller) for teller in rows.tellers}
     is_open = {field.name: rows.open[chosen.of] for field, chosen in plan if chosen.of in rows.open}
     empty = frozenset(field.name for field, chosen in plan if chosen.of in rows.empty)
-    return replace(kept(rows), columns=columns, open=is_open, empty=empty)
+    return msgspec.structs.replace(kept(rows), columns=columns, open=is_open, empty=empty)
 
 
 def of_type(rows: SqlRows, field: Field, wanted: Field, target: SqlTarget, alias: str = "") -> exp.Expr:
@@ -99,7 +101,7 @@ def said_made_here(
         # A part of a text may be empty, and so may what is left of one.
         empty |= frozenset() if is_blank else {name}
     columns = {name: columns[name] for name in (*(entry.name for entry in fields), *rows.tellers)}
-    return replace(
+    return msgspec.structs.replace(
         said, columns=columns, rest=wide.select(), open=is_open, empty=empty, prepared=wide.prepared
     )
 
@@ -122,7 +124,7 @@ def said_union(
             text = Scalars(rows, target).literal(rows.name, FieldType.TEXT)
             columns[rail_field] = exp.Cast(this=text, to=target.type_of(FieldType.TEXT))
         empty = frozenset(entry.field.name for entry in plan if entry.of[number] in rows.empty)
-        parts.append(replace(kept(rows), columns=columns, empty=empty))
+        parts.append(msgspec.structs.replace(kept(rows), columns=columns, empty=empty))
     of_open = {
         entry.field.name: ""
         for entry in plan

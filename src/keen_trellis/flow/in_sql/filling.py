@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.conversion import read_as
@@ -51,9 +51,11 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
         for name in fill.fields:
             if fill.how is FillWith.FIELD and fill.of in rows.empty:
                 empty |= {name}
-            now = replace(rows, open=is_open)
+            now = msgspec.structs.replace(rows, open=is_open)
             if fill.how in _NEAR:
-                said, columns = _beside(now, replace(said, columns=columns), fill, fields[name], target)
+                said, columns = _beside(
+                    now, msgspec.structs.replace(said, columns=columns), fill, fields[name], target
+                )
             else:
                 columns[name] = _filled(now, fill, fields[name], columns[name], target)
             if name in is_open and fill.gaps is not Gaps.BLANK:
@@ -66,7 +68,7 @@ def said_filled(rows: SqlRows, fills: Sequence[Fill], made: Sequence[Field], tar
             if own.type is not entry.type:
                 raise NotInSql(f"{entry.name} becomes {entry.type.value} by what it is filled with.")
             columns[entry.name] = converted(target, columns[entry.name], own.type, entry.arrow_type)
-    return replace(said, columns=columns, open=is_open, empty=empty)
+    return msgspec.structs.replace(said, columns=columns, open=is_open, empty=empty)
 
 
 def _beside(
@@ -93,7 +95,7 @@ def _beside(
     gap = _gap(rows, fill, field.name, value)
     columns[field.name] = exp.Case(ifs=[exp.If(this=gap, true=nearest)], default=value.copy())
     rest = exp.Select().from_(below(inner, rows.table))
-    return replace(said, rest=rest, place=place.copy()), columns
+    return msgspec.structs.replace(said, rest=rest, place=place.copy()), columns
 
 
 def _without_gaps(rows: SqlRows, fills: Sequence[Fill]) -> exp.Expr | None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.join_type import JoinType
@@ -106,14 +106,14 @@ class JoinSaying:
         self._tell_partners(JoinType.FULL_ANTI, plan)
         if self._take.kind in _PASSES_NONE:
             none = self._checked(exp.Boolean(this=False))
-            return replace(self._left_alone(plan), rest=self._from_left().where(none))
+            return msgspec.structs.replace(self._left_alone(plan), rest=self._from_left().where(none))
         return Stacked(tuple(self._left_out(plan, left=left) for left in (True, False)), self._open)
 
     def _left_out(self, plan: Sequence[JoinedField], *, left: bool) -> Said:
         matched = self._one_side(plan, found=True, left=left)
         own, other = (_LEFT, _RIGHT) if left else (_RIGHT, _LEFT)
         paired = exp.Exists(this=self._partners(own, other, in_pairs=True))
-        return replace(matched, rest=matched.rest.where(exp.Not(this=paired)))
+        return msgspec.structs.replace(matched, rest=matched.rest.where(exp.Not(this=paired)))
 
     def beside(self, plan: Sequence[JoinedField]) -> Said:
         """The first row of one with the first of the other, and so on: an error where one has more rows."""

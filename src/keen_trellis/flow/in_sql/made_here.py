@@ -4,9 +4,9 @@ back beside what they come to.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Protocol
 
+import msgspec
 import pyarrow as pa
 
 from keen_trellis.core.link import Preparation
@@ -26,8 +26,7 @@ class Making(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(msgspec.Struct, frozen=True):
     """What values are compared as."""
 
     preparation: Preparation
@@ -39,8 +38,7 @@ class Compared:
         return prepare(Cells(values), self.preparation).of_rows
 
 
-@dataclass(frozen=True)
-class Mended:
+class Mended(msgspec.Struct, frozen=True):
     """Texts with actions done to them, one after the other."""
 
     actions: tuple[Action, ...]
@@ -52,8 +50,7 @@ class Mended:
         return done_to_all(values, self.actions)
 
 
-@dataclass(frozen=True)
-class Corrected:
+class Corrected(msgspec.Struct, frozen=True):
     """Texts that are read as others."""
 
     pairs: tuple[tuple[str, str], ...]
@@ -65,8 +62,7 @@ class Corrected:
         return read_otherwise(values, self.pairs)
 
 
-@dataclass(frozen=True)
-class PartOfSplit:
+class PartOfSplit(msgspec.Struct, frozen=True):
     """One of so many parts of texts, from 1; the last has the rest."""
 
     between: str

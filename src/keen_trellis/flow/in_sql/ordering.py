@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.link import Take, Taken
@@ -57,7 +57,7 @@ def said_first(
         appears = exp.Window(this=least, partition_by=[entry.copy() for entry in groups])
         place = [ordered(wide.with_column("appears", appears)), *order]
     rest = wide.select().where(exp.LTE(this=number, expression=exp.Literal.number(count)))
-    return replace(kept(rows), place=numbered(place), rest=rest, prepared=wide.prepared)
+    return msgspec.structs.replace(kept(rows), place=numbered(place), rest=rest, prepared=wide.prepared)
 
 
 def said_distinct(
@@ -74,4 +74,4 @@ def said_distinct(
     stays: exp.Expr = exp.EQ(this=number, expression=exp.Literal.number(1))
     if blanks_stay:
         stays = exp.or_(stays, *(is_null(group.copy()) for group in groups))
-    return replace(kept(rows), rest=wide.select().where(stays), prepared=wide.prepared)
+    return msgspec.structs.replace(kept(rows), rest=wide.select().where(stays), prepared=wide.prepared)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot
 import sqlglot.expressions as exp
 
@@ -55,7 +55,9 @@ def said_parts(
     place = numbered([ordered(rows.column(rows.place)), ordered(nth.copy())])
     order = (*(entry.name for entry in made), *rows.tellers)
     columns = {name: columns[name] for name in order}
-    return replace(said, columns=columns, place=place, rest=rest, open=is_open, empty=rows.empty - {of})
+    return msgspec.structs.replace(
+        said, columns=columns, place=place, rest=rest, open=is_open, empty=rows.empty - {of}
+    )
 
 
 def _parts(text: exp.Expr, between: str, target: SqlTarget) -> exp.Select:

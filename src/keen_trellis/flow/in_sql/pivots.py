@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.conversion import read_as
@@ -35,5 +35,5 @@ def said_pivot(
         raise NotInSql(f"“{of}” is {said}: its values make no columns in SQL.")
     known = read_as(columns, kind, of).to_pylist()
     tests = [exp.EQ(this=value.copy(), expression=scalars.literal(entry, kind)) for entry in known]
-    measures = [replace(measure, name=name) for name in columns]
+    measures = [msgspec.structs.replace(measure, name=name) for name in columns]
     return said_summary(rows, keys, measures, made, target, tests)

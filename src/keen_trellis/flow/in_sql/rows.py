@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.errors import UsageError
@@ -20,8 +20,7 @@ class NotInSql(UsageError):
     """A step, or a part of one, that no SQL says exactly."""
 
 
-@dataclass(frozen=True)
-class SqlRows:
+class SqlRows(msgspec.Struct, frozen=True):
     """The rows at a port.
 
     table: what they are called in the query.  name: what they are called in the flow.  place: the column by
@@ -35,7 +34,7 @@ class SqlRows:
     name: str
     fields: tuple[Field, ...]
     place: str
-    open: Mapping[str, str] = field(default_factory=dict)
+    open: Mapping[str, str] = msgspec.field(default_factory=dict)
     empty: frozenset[str] = frozenset()
 
     @property
@@ -59,8 +58,7 @@ class SqlRows:
         return exp.Table(this=quoted(self.table), alias=exp.TableAlias(this=quoted(alias)) if alias else None)
 
 
-@dataclass(frozen=True)
-class Prepared:
+class Prepared(msgspec.Struct, frozen=True):
     """A table of two columns: each value of `text`, a field or expression, in the rows of `of`, and what is
     made of it here.
     """
@@ -74,8 +72,7 @@ class Prepared:
 VALUE, PREPARED = "value", "prepared"
 
 
-@dataclass(frozen=True)
-class Said:
+class Said(msgspec.Struct, frozen=True):
     """A step in SQL. columns: what gives each field, in order.  place: what gives the order.  rest: the
     query without them.  open, empty: as in SqlRows.  prepared: tables that it reads besides.
     """
@@ -83,7 +80,7 @@ class Said:
     columns: Mapping[str, exp.Expr]
     place: exp.Expr
     rest: exp.Select
-    open: Mapping[str, str] = field(default_factory=dict)
+    open: Mapping[str, str] = msgspec.field(default_factory=dict)
     empty: frozenset[str] = frozenset()
     prepared: tuple[Prepared, ...] = ()
 
@@ -93,14 +90,13 @@ class Said:
         return self.rest.select(*made, named(self.place, place), append=False, copy=True)
 
 
-@dataclass(frozen=True)
-class Stacked:
+class Stacked(msgspec.Struct, frozen=True):
     """A step in SQL that puts rows below each other, in the order of its parts; row_by_row: in the order of
     the rows that they are made of, of each row those of all parts.
     """
 
     parts: tuple[Said, ...]
-    open: Mapping[str, str] = field(default_factory=dict)
+    open: Mapping[str, str] = msgspec.field(default_factory=dict)
     row_by_row: bool = False
 
     @property

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.expressions.held import scale_of
@@ -18,8 +18,7 @@ _BLENDED = "blended"
 _MOST_UNITS, _SHARES_BELOW = 2**63 - 1, 2**62
 
 
-@dataclass(frozen=True)
-class Spread:
+class Spread(msgspec.Struct, frozen=True):
     """A field that holds the measure of a row's whole group. group: what tells groups apart.  by: by what it
     is spread, None for equal shares.  scale: the decimal places of that.
     """
@@ -67,7 +66,7 @@ def with_shares(said: Said, place: str, spread: Sequence[Spread], target: SqlTar
     for entry, (group, weight) in zip(spread, told, strict=True):
         columns[entry.field.name] = _share(layers, entry, group, weight, place, target)
     rest = exp.Select().from_(below(layers.select, _BLENDED))
-    return replace(said, columns=columns, place=at(_BLENDED, place), rest=rest)
+    return msgspec.structs.replace(said, columns=columns, place=at(_BLENDED, place), rest=rest)
 
 
 def _share(

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot
 import sqlglot.expressions as exp
 
@@ -78,7 +78,7 @@ def said_walk(rows: SqlRows, walk: Walk, made: Sequence[Field], target: SqlTarge
         order.insert(0, ordered(at(_WALKED, _NTH)))  # those of circles last
     columns = {name: columns[name] for name in (*(entry.name for entry in made), *rows.tellers)}
     nth = numbered(order) if walk.top_down else place.copy()
-    return replace(said, columns=columns, place=nth, rest=rest, empty=empty)
+    return msgspec.structs.replace(said, columns=columns, place=nth, rest=rest, empty=empty)
 
 
 def _climbed(rows: SqlRows, walk: Walk, target: SqlTarget) -> exp.Expr:
@@ -118,7 +118,7 @@ def _parents(rows: SqlRows, walk: Walk, target: SqlTarget) -> exp.Select:
     own: exp.Expr = exp.Literal.string("")
     if walk.path:
         field = next(entry for entry in rows.fields if entry.name == walk.whole)
-        text = as_written(replace(rows, table=_PART), field.name, target)
+        text = as_written(msgspec.structs.replace(rows, table=_PART), field.name, target)
         own = exp.Coalesce(this=text, expressions=[own])
     own = exp.Cast(this=own, to=target.holding(ARROW_TYPES[FieldType.TEXT]))
     on = exp.EQ(this=at(_WHOLE, _KEY), expression=scalars.key(walk.part))

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
+import msgspec
 import sqlglot.expressions as exp
 
 from keen_trellis.core.sorting import SortKey
@@ -55,8 +55,8 @@ def said_windows(
             is_open |= {entry.name: ""} if entry.of in rows.open else {}
             empty |= {entry.name} if wide.scalars.may_be_empty(entry.of) else frozenset()
     order_of_fields = [*(entry.name for entry in made), *rows.tellers]
-    said = replace(kept(rows), rest=wide.select(), open=is_open, empty=empty)
-    return replace(said, columns={name: columns[name] for name in order_of_fields})
+    said = msgspec.structs.replace(kept(rows), rest=wide.select(), open=is_open, empty=empty)
+    return msgspec.structs.replace(said, columns={name: columns[name] for name in order_of_fields})
 
 
 def _told(
@@ -119,7 +119,7 @@ def said_unpivoted(
         columns |= {teller: rows.column(teller) for teller in rows.tellers}
         is_there = None if blanks else has_value(rows.column(own))
         empty = rows.empty - {value_field} | ({value_field} if own in rows.empty else frozenset())
-        parts.append(replace(kept(rows, is_there), columns=columns, empty=empty))
+        parts.append(msgspec.structs.replace(kept(rows, is_there), columns=columns, empty=empty))
     is_open = {
         entry.field.name: rows.open[entry.field.name] for entry in plan if entry.field.name in rows.open
     }
@@ -142,4 +142,4 @@ def said_combined(rows: SqlRows, of: Sequence[str], between: str, into: str, tar
     columns = dict(said.columns)
     columns[into] = exp.Nullif(this=first, expression=exp.Literal.string(""))
     order = [*(entry.name for entry in rows.fields), into, *rows.tellers]
-    return replace(said, columns={name: columns[name] for name in order})
+    return msgspec.structs.replace(said, columns={name: columns[name] for name in order})

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -542,7 +541,12 @@ class JoinKind(StepKind[JoinSettings]):
         assert result.match is not None
         asked = settings.asked(inputs[0].table, inputs[1].table)
         rungs = [
-            (replace(asked, links=rung.rung.links, any_of=rung.any_of and len(rung.links) > 1), rung.said)
+            (
+                msgspec.structs.replace(
+                    asked, links=rung.rung.links, any_of=rung.any_of and len(rung.links) > 1
+                ),
+                rung.said,
+            )
             for rung in settings.ladder
         ]
         yield from fates_in_join(rungs, settings.join_type, inputs, result.match, task)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -32,8 +32,7 @@ _LIKE = 55.0  # of 100: what is less alike is not near
 _ALL_LOOKED_AT = 100_000
 
 
-@dataclass(frozen=True)
-class _Seen:
+class _Seen(msgspec.Struct, frozen=True):
     """A match as seen from one side. mine: the rows that are followed.  theirs: the other side.
 
     matching, pairs: for each of the own rows whether another one matches it, and in how many pairs it is.

@@ -5,7 +5,6 @@ from __future__ import annotations
 import codecs
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import PurePath
 from typing import TYPE_CHECKING
 
@@ -54,8 +53,7 @@ _DATES = re.compile(r"(?!.*(dd|mm|yyyy).*\1)(dd|mm|yyyy)[-./ ]?(dd|mm|yyyy)[-./ 
 _NO_ENCODINGS = ("idna", "punycode", "utf-7", "raw_unicode_escape", "unicode_escape", "undefined")
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(msgspec.Struct, frozen=True):
     """A sort of thing that outputs write, as far as their settings and sentences go; `outputs` writes it.
 
     said: what it is called where nothing names it better.  uses: the settings that it has, besides those of
@@ -66,7 +64,7 @@ class Target:
     said: str
     uses: frozenset[str] = frozenset()
     modes: tuple[str, ...] = (REPLACE, NEW)
-    endings: Mapping[str, str] = field(default_factory=dict)
+    endings: Mapping[str, str] = msgspec.field(default_factory=dict)
     packable: bool = False
 
     @property

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -67,7 +66,7 @@ class SortKind(OneInputKind[SortSettings]):
         from keen_trellis.flow.in_sql.rows import kept, numbered
 
         order = said_order(inputs[0], [entry.key for entry in settings.keys], target)
-        return replace(kept(inputs[0]), place=numbered(order))
+        return msgspec.structs.replace(kept(inputs[0]), place=numbered(order))
 
     def sentence(self, settings: SortSettings, inputs: Sequence[InputShape]) -> str:
         return f"Sort {inputs[0].name} by {order_said(settings.keys) or 'nothing yet'}."

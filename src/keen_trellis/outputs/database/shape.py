@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import pyarrow as pa
 
 from keen_trellis.core.errors import OutputError
@@ -18,8 +18,7 @@ if TYPE_CHECKING:
     from sqlalchemy import Connection
 
 
-@dataclass(frozen=True)
-class Named:
+class Named(msgspec.Struct, frozen=True):
     """A table by its schema, None where none is named, and its own name."""
 
     schema: str | None
@@ -42,8 +41,7 @@ class Named:
         return f"{quote(self.schema)}.{quote(self.table)}" if self.schema else quote(self.table)
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(msgspec.Struct, frozen=True):
     """A column that is there. type: None where it takes any.  must: whether it must be given a value."""
 
     name: str

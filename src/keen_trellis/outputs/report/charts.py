@@ -6,10 +6,10 @@ import io
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
+import msgspec
 import platformdirs
 
 from keen_trellis.core.insight.proposal import percent
@@ -26,8 +26,7 @@ SVG, PNG = "svg", "png"
 _HATCH = "/////"
 
 
-@dataclass(frozen=True)
-class Picture:
+class Picture(msgspec.Struct, frozen=True):
     """content: in the format that mime names.  width: of the page, in pixels of a screen.  alt: in words."""
 
     content: bytes
@@ -37,8 +36,7 @@ class Picture:
     alt: str
 
 
-@dataclass(frozen=True)
-class Drawn:
+class Drawn(msgspec.Struct, frozen=True):
     """How charts are drawn. form: SVG or PNG.  width: in pixels.  ground: behind them, "" for none.
 
     small: whether they are among others, so that little room is left for words.
@@ -173,8 +171,7 @@ def _short(said: str, most: int = 52) -> str:
     return said if len(said) <= most else f"{said[: most - 1].rstrip()}…"
 
 
-@dataclass(frozen=True)
-class Curve:
+class Curve(msgspec.Struct, frozen=True):
     """One figure over the runs: None where a run does not have it. shares: between 0 and 1."""
 
     name: str

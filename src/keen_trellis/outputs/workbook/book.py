@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 from lxml import etree
 
 from keen_trellis.core.errors import OutputError
@@ -24,8 +24,7 @@ _STYLE = "TableStyleLight15"
 TOTAL = "Total"
 
 
-@dataclass(frozen=True)
-class Sheet:
+class Sheet(msgspec.Struct, frozen=True):
     """A sheet: what it is called, its part, and whether it holds cells; a chart sheet holds none."""
 
     name: str
@@ -33,8 +32,7 @@ class Sheet:
     has_cells: bool = True
 
 
-@dataclass(frozen=True)
-class NamedTable:
+class NamedTable(msgspec.Struct, frozen=True):
     """A table of a sheet, or a range with a name, which has no part of its own.
 
     block: all of it, header and totals included.  columns: their names.  formulas: what is computed in every

@@ -6,8 +6,8 @@ import datetime as dt
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -40,8 +40,7 @@ _KEPT_SPACE = r"^\s|\s$|[\n\t]|  "
 Counted = Counter[tuple[str, str]]
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(msgspec.Struct, frozen=True):
     """A column of the sheet: its number from 0, and the style of its cells.
 
     field: whose values it shows.  formula: as it stands in every cell where no field does.  from_1904:
@@ -141,8 +140,7 @@ def check_text(text: str, what: str) -> None:
         )
 
 
-@dataclass(frozen=True)
-class _Content:
+class _Content(msgspec.Struct, frozen=True):
     """What stands in the cells of a column, from behind their attributes to before their end."""
 
     column: Column

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from xml.sax.saxutils import escape, unescape
+
+import msgspec
 
 from keen_trellis.flow.cell_names import Block, column_number, read_block
 from keen_trellis.outputs.workbook.book import MAIN, Book, NamedTable, Sheet
@@ -39,8 +40,7 @@ def _plain(sheet: str) -> str:
     return sheet[:-1].strip("'").replace("''", "'")
 
 
-@dataclass(frozen=True)
-class Moved:
+class Moved(msgspec.Struct, frozen=True):
     """Rows of a sheet that ended in one row and end in another. top: where they begin, header included.
 
     names: of tables and ranges that stand for cells of the sheet.

@@ -10,10 +10,10 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
 
+import msgspec
 from lxml import etree
 
 from keen_trellis.core.errors import OutputError
@@ -29,8 +29,7 @@ _DAMAGED = (zipfile.BadZipFile, zlib.error, etree.XMLSyntaxError, EOFError, KeyE
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
 
 
-@dataclass(frozen=True)
-class Relation:
+class Relation(msgspec.Struct, frozen=True):
     """A relationship of a part. sort: the last word of its type.  part: what it leads to; "" outside."""
 
     id: str
@@ -38,8 +37,7 @@ class Relation:
     part: str
 
 
-@dataclass
-class Package:
+class Package(msgspec.Struct):
     """A package that is read, and what of it is to be written anew.
 
     changed: the parts that were parsed and altered.  texts: those altered without that.  streams: parts that
@@ -48,11 +46,11 @@ class Package:
 
     path: Path
     archive: zipfile.ZipFile
-    changed: dict[str, Element] = field(default_factory=dict)
-    texts: dict[str, bytes] = field(default_factory=dict)
-    streams: dict[str, Callable[[IO[bytes]], None]] = field(default_factory=dict)
-    removed: set[str] = field(default_factory=set)
-    _parsed: dict[str, Element] = field(default_factory=dict)
+    changed: dict[str, Element] = msgspec.field(default_factory=dict)
+    texts: dict[str, bytes] = msgspec.field(default_factory=dict)
+    streams: dict[str, Callable[[IO[bytes]], None]] = msgspec.field(default_factory=dict)
+    removed: set[str] = msgspec.field(default_factory=set)
+    _parsed: dict[str, Element] = msgspec.field(default_factory=dict)
 
     @property
     def parts(self) -> list[str]:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+import msgspec
 
 from keen_trellis.core.errors import OutputError
 from keen_trellis.core.table import Field, Table
@@ -19,8 +20,7 @@ from keen_trellis.outputs.workbook.sheet import Looked, Place, cell_texts, look
 from keen_trellis.outputs.workbook.styles import Styles
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(msgspec.Struct, frozen=True):
     """An output in its place. columns: what they hold, in their order.  moved: where the rows ended and end.
 
     looked: what the sheet held before.  table: the table or named range that they are in.
@@ -160,8 +160,8 @@ class Placing:
         first = last + 1 if append and not empty else top
         place = self._place(block.left, block.right, first, cleared=last, least=max(first - 1, top))
         if found.totals:
-            place = replace(place, totals=(block.bottom, place.last + 1))
-        now = replace(block, bottom=place.last + found.totals)
+            place = msgspec.structs.replace(place, totals=(block.bottom, place.last + 1))
+        now = msgspec.structs.replace(block, bottom=place.last + found.totals)
         self._check_room(
             found.sheet,
             looked,
@@ -169,7 +169,7 @@ class Placing:
             but=found,
         )
         placed = self._finished(found.sheet, place, columns, looked, was=last, top=block.top)
-        return replace(placed, table=replace(found, block=now))
+        return msgspec.structs.replace(placed, table=msgspec.structs.replace(found, block=now))
 
     def _filled(
         self, columns: Sequence[Column], table: NamedTable, looked: Looked, top: int, last: int
@@ -182,7 +182,9 @@ class Placing:
             formula = repeated.get(column.number, ())
             if not formula and table.columns[place] in said:
                 formula = pattern(said[table.columns[place]], top)
-            found.append(column if column.field is not None else replace(column, formula=formula))
+            found.append(
+                column if column.field is not None else msgspec.structs.replace(column, formula=formula)
+            )
         return found
 
     def _check_left_out(self, columns: Sequence[Column], table: NamedTable) -> None:
@@ -274,7 +276,7 @@ class Placing:
             style = looked.styles.get((row, column.number), 0)
             if column.field is not None:
                 style = self.styles.fitting(style, column.field)
-            found.append(replace(column, style=style, from_1904=from_1904))
+            found.append(msgspec.structs.replace(column, style=style, from_1904=from_1904))
         return found
 
     def _by_name(self, names: Sequence[str], left: int) -> list[Column]:

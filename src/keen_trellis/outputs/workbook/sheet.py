@@ -7,11 +7,11 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
 from typing import IO
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 from lxml import etree
@@ -95,8 +95,7 @@ def forget_value(cell: Element) -> None:
     cell.attrib.pop("t", None)
 
 
-@dataclass
-class Looked:
+class Looked(msgspec.Struct):
     """What a sheet held before. root: its part without rows.
 
     first, last: the first and the last row with content within some columns.  run: the last one of those that
@@ -109,11 +108,11 @@ class Looked:
     last: int = 0
     run: int = 0
     first: int = 0
-    styles: dict[tuple[int, int], int] = field(default_factory=dict)
-    texts: dict[int, Element] = field(default_factory=dict)
+    styles: dict[tuple[int, int], int] = msgspec.field(default_factory=dict)
+    texts: dict[int, Element] = msgspec.field(default_factory=dict)
     formulas: bool = False
-    filled: Counter[tuple[int, Pattern]] = field(default_factory=Counter)
-    _shared: dict[tuple[str, int], Pattern] = field(default_factory=dict)
+    filled: Counter[tuple[int, Pattern]] = msgspec.field(default_factory=Counter)
+    _shared: dict[tuple[str, int], Pattern] = msgspec.field(default_factory=dict)
 
     def note_formulas(self, number: int, row: Element, columns: range) -> None:
         """Count the formulas of a row."""
@@ -204,8 +203,7 @@ def _shared_texts(book: Book, numbers: set[int]) -> dict[int, str]:
     return found
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(msgspec.Struct, frozen=True):
     """Where rows go in a sheet, and what goes there.
 
     width: the first and the last of the columns.  first, last: the rows.  header: the row of a header that is
@@ -237,13 +235,12 @@ class Place:
         return Block(self.top, self.left, max(self.cleared, self.top), self.right)
 
 
-@dataclass
-class _Row:
+class _Row(msgspec.Struct):
     """What stays of a row that new cells are put into: its tag, and its cells before and after them."""
 
     tag: str = ""
-    before: list[str] = field(default_factory=list)
-    after: list[str] = field(default_factory=list)
+    before: list[str] = msgspec.field(default_factory=list)
+    after: list[str] = msgspec.field(default_factory=list)
 
 
 class Splicing:
