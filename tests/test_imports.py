@@ -38,7 +38,7 @@ print(json.dumps([sorted(names), sorted(room.partition(".")[2] for room in rooms
 # The libraries of pyproject.toml that an example of each command may load besides those of all.
 _ALWAYS = {"click", "msgspec"}
 _TABLES = {"numpy", "pyarrow", "platformdirs", "xxhash"}
-_REASONS = {"rapidfuzz", "scipy", "charset_normalizer"}
+_REASONS = {"rapidfuzz"}
 _MAY = {
     "--help": set(),
     "completion bash": set(),

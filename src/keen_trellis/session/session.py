@@ -159,10 +159,11 @@ class Session(State):
     def _flow_changed(self) -> None:
         super()._flow_changed()
         self.library.keep_only({*self.sources().values(), *self.margin.looked_at()})
-        self.margin.look_at_new()
         self.refreshing.forget_gone()
-        self.changed.emit()
+        # Rows before what files have: the threads take first what is asked first.
         self.results.compute()
+        self.margin.look_at_new()
+        self.changed.emit()
 
     # --- what it reaches ---
 

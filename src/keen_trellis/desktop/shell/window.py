@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import threading
 from functools import cached_property, partial
-from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDragLeaveEvent, QDropEvent
 from PySide6.QtWidgets import (
     QMenu,
@@ -120,11 +117,6 @@ class MainWindow(Frame):
         self.bench.panels.opened.connect(self.commands.update)
         self.bench.panels.closed.connect(self.commands.update)
         self.pointing = Pointing(self, self.commands, self.selected)
-        QTimer.singleShot(0, self._load_ahead)
-
-    def _load_ahead(self) -> None:
-        """Load, while the window is up and the sources are read, what the first match would wait for."""
-        threading.Thread(target=import_module, args=("scipy.sparse",), daemon=True).start()
 
     def _fill_recent(self) -> None:
         self._menus["File"].insertMenu(self.commands["demo"], self._recent)
