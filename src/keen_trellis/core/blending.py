@@ -21,6 +21,7 @@ from keen_trellis.core.link import LinkField, Operator, check_links, value_of
 from keen_trellis.core.match import Match, index_type
 from keen_trellis.core.matching import match
 from keen_trellis.core.measures import Measure
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.summarising import Key, SummaryTable, each_once, summary_fields
 from keen_trellis.core.table import (
     ArrowTable,
@@ -488,7 +489,7 @@ def _apportioned(totals: Vector, weights: Vector, weight_of_group: Vector, group
         rest = rest + np.where(low, whole, 0) - np.where(high, whole, 0)
     left = totals.copy()
     np.subtract.at(left, group, guess)
-    order = np.lexsort((np.arange(len(group)), -rest, group))
+    order = in_order(group, -rest)
     sorted_groups = group[order]
     starts = np.searchsorted(sorted_groups, sorted_groups, side="left")
     gets_one = np.arange(len(order)) - starts < left[sorted_groups]

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.ordering import dense_ranks, in_order
 from keen_trellis.core.packing import packed_alike
 from keen_trellis.core.parallel import side_by_side
 from keen_trellis.core.text_bytes import spread_sample
@@ -39,20 +40,21 @@ def best_first(values: pa.Array, *, greatest: bool) -> tuple[Vector, Vector]:
 
     Of equal values the first stays first. Blanks are never best: their place is the number of rows.
     """
-    worth = ordered_as(values)
-    whole = worth.dtype.kind in "iu"
-    # The complement of whole numbers has the other order, and never overflows.
-    order = np.argsort(~worth if greatest and whole else worth, kind="stable")
-    if greatest and not whole:
-        # The other way round, but the first of equals stays first.
-        back = worth[order][::-1]
-        starts = np.concatenate(([True], back[1:] != back[:-1])) if len(back) else np.zeros(0, bool)
-        block = np.cumsum(starts) - 1
-        order = order[::-1][np.lexsort((order[::-1], block))]
+    blank, worth = best_keys(values, greatest=greatest)
+    order = in_order(blank, worth)
     place = np.empty(len(order), np.int64)
     place[order] = np.arange(len(order))
-    place[values.is_null().to_numpy(zero_copy_only=False)] = len(order)
+    place[blank] = len(order)
     return order, place
+
+
+def best_keys(values: pa.Array, *, greatest: bool) -> tuple[Vector, Vector]:
+    """Keys in whose order the least (or greatest) value comes first, and blanks come last."""
+    worth = ordered_as(values)
+    if greatest:
+        # The complement of whole numbers has the other order, and never overflows.
+        worth = ~worth if worth.dtype.kind in "iu" else -worth
+    return values.is_null().to_numpy(zero_copy_only=False), worth
 
 
 def as_comparable(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
@@ -144,11 +146,7 @@ def _exact_parts(values: pa.Array) -> tuple[Vector, Vector]:
 def _ranked_numbers(left: tuple[Vector, Vector], right: tuple[Vector, Vector]) -> tuple[Vector, Vector]:
     """Ranks of pairs of numbers, the same for equal ones; NaN comes last."""
     first, second = (np.concatenate(parts) for parts in zip(left, right, strict=True))
-    order = np.lexsort((second, first))
-    one, other = first[order], second[order]
-    same = ((one[1:] == one[:-1]) | (np.isnan(one[1:]) & np.isnan(one[:-1]))) & (other[1:] == other[:-1])
-    ranks = np.empty(len(order), np.int64)
-    ranks[order] = np.concatenate((np.zeros(min(len(order), 1), np.int64), np.cumsum(~same)))
+    ranks = dense_ranks(first, second)
     return ranks[: len(left[0])], ranks[len(left[0]) :]
 
 

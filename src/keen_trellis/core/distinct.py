@@ -6,10 +6,11 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from keen_trellis.core.comparing import best_first
+from keen_trellis.core.comparing import best_keys
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import Take, Taken, value_of
-from keen_trellis.core.match import first_of_codes, last_of_codes
+from keen_trellis.core.match import first_of_codes, how_often, last_of_codes, running_total
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import Field, IndexVector, Table
@@ -62,10 +63,6 @@ def _best_of_groups(table: Table, codes: IndexVector, size: int, take: Take) -> 
     if take.kind is Taken.LAST:
         return last_of_codes(codes, size)
     values = value_of(take.expression, table.fields).cells(table).values
-    order, place = best_first(values, greatest=take.kind is Taken.GREATEST)
-    blank = place == len(place)
-    rows = np.concatenate([order[~blank[order]], np.flatnonzero(blank)])
-    winner = np.zeros(size, np.int64)
-    # Written from the last to the best, so that the best one stays.
-    winner[codes[rows[::-1]]] = rows[::-1]
-    return winner
+    order = in_order(codes, *best_keys(values, greatest=take.kind is Taken.GREATEST))
+    found: IndexVector = order[running_total(how_often(codes, size))[:-1]]
+    return found

@@ -8,6 +8,7 @@ import numpy as np
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import value_of
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.sorting import SortKey, check_keys, ordered, ranks_of
 from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import Field, IndexVector, Table
@@ -34,7 +35,7 @@ def first_rows(
     order = ordered(ranks, table.rows)
     task.checkpoint(0, 0, "looking for the first rows")
     groups = grouped(table, each)
-    order = order[np.argsort(groups.codes[order], kind="stable")]
+    order = order[in_order(groups.codes[order])]
     codes = groups.codes[order]
     begins = np.diff(codes, prepend=-1) != 0  # whether a row is the first of its group
     # A row's place in its group, or that of the first of the rows that are equal to it.

@@ -10,6 +10,7 @@ import numpy as np
 from keen_trellis.core.link import LinkField, Take, Taken
 from keen_trellis.core.match import ListedMatch, Match, index_type
 from keen_trellis.core.matching import match, written_by
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.ranges import Limits, check_pairs
 from keen_trellis.core.table import ChosenRows, IndexVector, Table
 from keen_trellis.core.task import Task
@@ -56,7 +57,7 @@ def ladder(left: Table, right: Table, rungs: Sequence[Rung], take: Take, task: T
             unused[others[other]] = False
     assert first is not None, "a ladder has a rung"
     one, other, scores = (np.concatenate(side) for side in zip(*pairs, strict=True))
-    order = np.argsort(one, kind="stable")  # the partners of a row are of one rung, and in order
+    order = in_order(one)  # the partners of a row are of one rung, and in order
     one, other = one[order], other[order].astype(index_type(right.rows))
     made = ListedMatch(
         np.bincount(one, minlength=left.rows),

@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core import ordering
 from keen_trellis.core.ragged import laid_out
 
 Vector = np.ndarray[Any, Any]
@@ -188,7 +189,7 @@ def _may_be_in(keys: Vector, others: Vector) -> Vector:
 def each_once(left: Vector, right: Vector) -> tuple[Vector, Vector]:
     """Pairs of numbers, each pair once, in order."""
     size = int(right.max(initial=0)) + 1
-    together = np.unique(left.astype(np.int64) * size + right)
+    together = ordering.each_once(left.astype(np.int64) * size + right)
     return together // size, together % size
 
 

@@ -20,6 +20,7 @@ import numpy as np
 from keen_trellis.core.coding import Codes
 from keen_trellis.core.encoding import Encoded, SideCounts
 from keen_trellis.core.join_type import JoinType
+from keen_trellis.core.ordering import each_once, in_order
 from keen_trellis.core.parallel import side_by_side
 from keen_trellis.core.table import IndexVector, Mask
 
@@ -431,7 +432,7 @@ class ListedMatch(Match):
         return found
 
     def left_rows_of(self, right: IndexVector) -> IndexVector:
-        return np.unique(self._left_of_pair[np.isin(self.right_of_pair, right)])
+        return each_once(self._left_of_pair[np.isin(self.right_of_pair, right)])
 
 
 def first_of_codes(codes: Codes, size: int) -> IndexVector:
@@ -457,16 +458,9 @@ def ordered_by_code(codes: Codes, size: int) -> Pairs:
     """Rows ordered by code, those of one code in their order, and where each code's stretch begins (one entry
     more, where the last one ends).
     """
-    bits = max(len(codes), 1).bit_length()
-    assert bits + size.bit_length() < 64
-    # Each row below its code in one whole number: sorting those is quicker than placing row by row.
-    packed = codes.astype(np.int64) << bits
-    packed |= np.arange(len(codes))
-    packed.sort()
     bounds = running_total(how_often(codes, size))
     kind = index_type(max(size, len(codes)))
-    order: IndexVector = (packed[len(codes) - bounds[-1] :] & ((1 << bits) - 1)).astype(kind)
-    return order, bounds.astype(kind)
+    return in_order(codes)[len(codes) - bounds[-1] :].astype(kind), bounds.astype(kind)
 
 
 def running_total(counts: IndexVector) -> IndexVector:

@@ -21,6 +21,7 @@ from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.exact_sums import MOST_DIGITS, exact, summed, words
 from keen_trellis.core.link import value_of
 from keen_trellis.core.match import ordered_by_code
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.table import Cells, Field, IndexVector, Mask, Table
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
 
@@ -216,7 +217,7 @@ def _extreme(rows: _Values, reduce: Any) -> IndexVector:
 
 
 def _median(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
-    order = np.lexsort((rows.worth, rows.codes))
+    order = in_order(rows.codes, rows.worth)
     start, last = rows.ordered[1][:-1], max(len(order) - 1, 0)
     lower, upper = (
         np.append(order, 0)[np.minimum(start + middle, last)]
@@ -247,7 +248,7 @@ def _count(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
 
 
 def _count_distinct(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
-    order = np.lexsort((rows.worth, rows.codes))
+    order = in_order(rows.codes, rows.worth)
     worth, group = rows.worth[order], rows.codes[order]
     new = np.ones(len(order), dtype=bool)
     new[1:] = (worth[1:] != worth[:-1]) | (group[1:] != group[:-1])

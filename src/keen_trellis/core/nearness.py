@@ -12,6 +12,7 @@ from keen_trellis.core.encoding import Encoded
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.letters import Vector
 from keen_trellis.core.link import ANY_DISTANCE, Likeness
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.ranges import Limits, bisected, check_pairs
 from keen_trellis.core.values import FieldType, type_of_arrow, unscaled
@@ -33,7 +34,7 @@ def near(
     span = _span(likeness, unit, one.dtype)
     known = right.is_valid().to_numpy(zero_copy_only=False) & (groups.right >= 0)
     order = np.flatnonzero(known)
-    order = order[np.lexsort((other[order], groups.right[order]))]
+    order = order[in_order(groups.right[order], other[order])]
     bounds = np.searchsorted(groups.right[order], np.arange(groups.size + 1))
     asking = np.flatnonzero(left.is_valid().to_numpy(zero_copy_only=False) & (groups.left >= 0))
     values, wanted = other[order], one[asking]

@@ -7,6 +7,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.errors import DataError
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
@@ -31,7 +32,7 @@ def rows_by_value(table: Table, name: str, task: Task) -> list[tuple[str | None,
             )
         codes.append(pc.index_in(text, dictionaries).to_numpy(zero_copy_only=False).astype(np.int32))
     every = np.concatenate(codes) if codes else np.zeros(0, np.int32)
-    order = np.argsort(every, kind="stable")
+    order = in_order(every)
     bounds = np.searchsorted(every[order], np.arange(len(dictionaries) + 1))
     return [
         (value, order[bounds[code] : bounds[code + 1]]) for code, value in enumerate(dictionaries.to_pylist())

@@ -18,6 +18,7 @@ import numpy as np
 from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.encoding import Encoded, PreparedLink, encode
 from keen_trellis.core.errors import DataError
+from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.link import Operator
 from keen_trellis.core.match import (
     ListedMatch,
@@ -27,6 +28,7 @@ from keen_trellis.core.match import (
     ordered_by_code,
     running_total,
 )
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.table import IndexVector, Mask
 from keen_trellis.core.task import Task
 
@@ -151,7 +153,7 @@ class _Stretches(msgspec.Struct, frozen=True):
         codes = np.where(known, sorted_codes, -1)
         if conditions:
             # By value first, then by group, which keeps the order by value: both linear but for one sort.
-            by_value = np.argsort(conditions[0].left, kind="stable")
+            by_value = in_order(conditions[0].left)
             order, bounds = ordered_by_code(codes[by_value], max(groups.size, 1))
             order = by_value[order]
         else:
@@ -263,13 +265,15 @@ def _all_but_equal(groups: Encoded, condition: Condition, limits: Limits, task: 
         return np.where((codes >= 0) & (value >= 0), codes.astype(np.int64) * values + value, -1)
 
     equal = [of_both(left, condition.left), of_both(right, condition.right)]
-    known, both = np.unique(np.concatenate(equal), return_inverse=True)
-    both = np.where(np.concatenate(equal) < 0, -1, both)
+    both = np.concatenate(equal)
+    held = both >= 0
+    numbering = Numbering()
+    both[held] = numbering.add(both[held])
     alike = both[: len(left)], both[len(left) :]
 
     def partners(own: Vector, other: Vector, own_alike: Vector, other_alike: Vector) -> IndexVector:
         all_of = np.append(how_often(other, size), 0)[own]
-        same = np.append(how_often(other_alike, len(known)), 0)[own_alike]
+        same = np.append(how_often(other_alike, numbering.count), 0)[own_alike]
         return np.asarray(all_of - same)
 
     counts = partners(left, right, *alike), partners(right, left, alike[1], alike[0])

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -12,12 +11,13 @@ import pyarrow as pa
 
 from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.link import value_of
+from keen_trellis.core.ordering import dense_ranks, in_order
 from keen_trellis.core.table import Field, IndexVector, Table
 from keen_trellis.core.task import Task
 
 Vector = np.ndarray[Any, Any]
 
-# Ranks of several keys are put into one number as long as it stays below this.
+# Ranks stay below this.
 _WIDEST = 2**62
 _NARROW = 2**31
 
@@ -59,9 +59,7 @@ def ordered(ranks: Sequence[Vector], rows: int) -> IndexVector:
     """The numbers of so many rows in the order of their ranks, the first of which counts most."""
     if not ranks or not rows:
         return np.arange(rows)
-    whole = _in_one(ranks)
-    found: IndexVector = np.lexsort(ranks[::-1]) if whole is None else np.argsort(whole, kind="stable")
-    return found
+    return in_order(*ranks)
 
 
 def _ranked(values: pa.Array, key: SortKey) -> Vector:
@@ -69,12 +67,12 @@ def _ranked(values: pa.Array, key: SortKey) -> Vector:
     blank = values.is_null().to_numpy(zero_copy_only=False)
     worth = ordered_as(values)
     if worth.dtype.kind not in "iu" or not len(worth):
-        _, worth = np.unique(worth, return_inverse=True)
+        worth = dense_ranks(worth)
     # What stands in place of a blank has no meaning: it must not widen the range.
     filled = worth[~blank] if blank.any() else worth
     least, most = (int(filled.min()), int(filled.max())) if len(filled) else (0, 0)
     if most - least >= _WIDEST:
-        _, worth = np.unique(worth, return_inverse=True)
+        worth = dense_ranks(worth)
         least, most = 0, int(worth.max())
     # As narrow as they fit, and nothing of their size besides: a column may have many millions of rows.
     rank: Vector = np.empty(len(worth), np.int32 if most - least + 2 < _NARROW else np.int64)
@@ -85,15 +83,3 @@ def _ranked(values: pa.Array, key: SortKey) -> Vector:
     if blank.any():
         rank[blank] = 0 if key.blanks_first else most - least + 2
     return rank
-
-
-def _in_one(ranks: Sequence[Vector]) -> Vector | None:
-    """One number for all ranks of a row, the first of which counts most; None where they are too many."""
-    sizes = [int(rank.max()) + 1 for rank in ranks]
-    if math.prod(sizes) >= _WIDEST:
-        return None
-    whole: Vector = ranks[0].astype(np.int32 if math.prod(sizes) < _NARROW else np.int64)
-    for rank, size in zip(ranks[1:], sizes[1:], strict=True):
-        whole *= size
-        whole += rank
-    return whole

@@ -9,9 +9,11 @@ import numpy as np
 
 from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import UsageError
+from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.link import Preparation, value_of
 from keen_trellis.core.match import first_of_codes, index_type
 from keen_trellis.core.measures import Groups, Measure, measured
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import (
     Cells,
@@ -136,8 +138,8 @@ def grouped(table: Table, keys: Sequence[Key]) -> Groups:
             codes, size = more, count
         else:
             # Numbered anew, so that the next combination finds small numbers again.
-            used, both = np.unique(codes.astype(np.int64) * count + more, return_inverse=True)
-            codes, size = both, len(used)
+            numbering = Numbering()
+            codes, size = numbering.add(codes.astype(np.int64) * count + more), numbering.count
     return _by_first_appearance(codes, size)
 
 
@@ -145,5 +147,5 @@ def _by_first_appearance(codes: IndexVector, size: int) -> Groups:
     first = first_of_codes(codes, size)
     used = np.flatnonzero(first < len(codes))
     number = np.zeros(size, dtype=index_type(size))
-    number[used[np.argsort(first[used], kind="stable")]] = np.arange(len(used))
+    number[used[in_order(first[used])]] = np.arange(len(used))
     return Groups(number[codes], len(used))

@@ -8,6 +8,7 @@ from keen_trellis.core.comparing import best_first
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.link import LinkField, Take, Taken, value_of
 from keen_trellis.core.match import CodeMatch, ListedMatch, Match, index_type, ordered_by_code, running_total
+from keen_trellis.core.ordering import each_once, in_order
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
@@ -126,7 +127,7 @@ def _paired_by_score(found: Match, task: Task) -> IndexVector:
     assert found.scores is not None
     worth = found.scores if found.are_distances else -found.scores
     rank = np.empty(len(left), np.int64)
-    rank[np.lexsort((right, left, worth))] = np.arange(len(left))
+    rank[in_order(worth, left, right)] = np.arange(len(left))
     partner = np.full(len(found.partners_of_left), _NONE, np.int64)
     open_ = np.arange(len(left))
     while len(open_):
@@ -161,7 +162,7 @@ def _paired_off(found: Match, task: Task) -> IndexVector:
         lost = seeking[taken_by[wanted] != seeking]
         # Those whose row went to an earlier one now must seek on as well.
         ousted = before[(before < len(following)) & (taken_by[wanted] != before)]
-        seeking = np.unique(np.concatenate((lost, ousted)))
+        seeking = each_once(np.concatenate((lost, ousted)))
         following[seeking] += 1
         seeking = seeking[following[seeking] < first[seeking + 1]]
     partner = np.full(len(following), _NONE, np.int64)

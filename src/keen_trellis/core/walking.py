@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from keen_trellis.core.encoding import encode, prepare_links
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.link import LinkField, check_links
+from keen_trellis.core.ordering import in_order
 from keen_trellis.core.table import (
     Cells,
     ChosenRows,
@@ -139,7 +140,7 @@ def circles_in(table: Table, walk: Walk, task: Task) -> IndexVector:
     far = (~begins).astype(np.int64)
     for _ in range(_jumps(members)):
         far, onward = far + far[onward], onward[onward]
-    order = np.lexsort((np.where(begins, -len(members) - 1, -far), first))
+    order = in_order(first, np.where(begins, -len(members) - 1, -far))
     found: IndexVector = members[order]
     return found
 
@@ -185,7 +186,7 @@ def _climbed(parent: IndexVector) -> tuple[IndexVector, IndexVector, Mask]:
 def _levels(level: IndexVector, in_circle: Mask) -> list[IndexVector]:
     """The rows of each level from the top down, in their order."""
     rows = np.flatnonzero(~in_circle)
-    order = rows[np.argsort(level[rows], kind="stable")]
+    order = rows[in_order(level[rows])]
     counts = np.bincount(level[rows])
     return np.split(order, np.cumsum(counts)[:-1]) if len(rows) else []
 
@@ -226,11 +227,11 @@ def _from_the_top(parent: IndexVector, level: IndexVector, in_circle: Mask) -> I
             place[rows] = np.cumsum(size[rows]) - size[rows]
             continue
         above = parent[rows]
-        order = np.argsort(above, kind="stable")
+        order = in_order(above)
         sizes, whole = size[rows[order]], above[order]
         before = np.cumsum(sizes) - sizes
         starts = np.flatnonzero(np.diff(whole, prepend=-1))
         base = np.repeat(before[starts], np.diff(np.append(starts, len(whole))))
         place[rows[order]] = place[whole] + 1 + before - base
     known = np.flatnonzero(~in_circle)
-    return np.concatenate((known[np.argsort(place[known], kind="stable")], np.flatnonzero(in_circle)))
+    return np.concatenate((known[in_order(place[known])], np.flatnonzero(in_circle)))

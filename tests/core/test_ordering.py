@@ -1,0 +1,76 @@
+"""Rows in the order of numbers: as NumPy's own sorts by several keys have them."""
+
+import unittest
+from unittest import mock
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keen_trellis.core import ordering, parallel
+from keen_trellis.core.ordering import dense_ranks, each_once, in_order
+
+TYPES = (np.bool_, np.int8, np.int16, np.uint16, np.int32, np.uint32, np.int64, np.uint64)
+REALS = st.floats(width=32) | st.sampled_from((0.0, -0.0, float("nan"), float("inf"), float("-inf"), 5e-324))
+
+
+@st.composite
+def keys(draw):
+    """Up to four vectors of one length, of any types, with values that come again."""
+    rows = draw(st.integers(0, 40))
+    found = []
+    for kind in draw(st.lists(st.sampled_from((*TYPES, np.float32, np.float64)), min_size=1, max_size=4)):
+        if np.issubdtype(kind, np.floating):
+            some = REALS
+        elif kind is np.bool_:
+            some = st.booleans()
+        else:
+            bounds = np.iinfo(kind)
+            some = st.integers(int(bounds.min), int(bounds.max)) | st.integers(0, 3)
+        found.append(np.array(draw(st.lists(some, min_size=rows, max_size=rows)), kind))
+    return found
+
+
+class Ordering(unittest.TestCase):
+    def setUp(self):
+        # Few rows are worked off as many are.
+        self.enterContext(mock.patch.object(parallel, "_WORTH_IT", 2))
+        self.enterContext(mock.patch.object(ordering, "BLOCK", 3))
+
+    @given(keys(), st.sampled_from((64, 40, 16, 9)))
+    def test_any_keys(self, some, bits):
+        with mock.patch.object(ordering, "_BITS", bits):  # fewer of them take more rounds
+            self.assertEqual(in_order(*some).tolist(), np.lexsort(some[::-1]).tolist())
+
+    @given(keys())
+    def test_ranks(self, some):
+        order, ranks = np.lexsort(some[::-1]), dense_ranks(*some)
+        rank = 0
+        for before, row in zip([None, *order], order, strict=False):
+            rank += before is not None and not all(
+                np.array_equal(key[before], key[row], equal_nan=key.dtype.kind == "f") for key in some
+            )
+            self.assertEqual(ranks[row], rank)
+
+    @given(keys())
+    def test_each_once(self, some):
+        for numbers in some:
+            if numbers.dtype.kind != "f":
+                before = numbers.copy()
+                found = each_once(numbers)
+                self.assertEqual((found.dtype, found.tolist()), (numbers.dtype, sorted({*numbers.tolist()})))
+                self.assertTrue((numbers == before).all())
+
+    def test_many_rows(self):
+        chance = np.random.default_rng(2026)
+        rows = 30_000
+        for some in (
+            [chance.integers(0, 50, rows), chance.integers(-(2**63), 2**63 - 1, rows)],
+            [chance.integers(0, 7, rows).astype(np.int32), chance.normal(size=rows).round(2)],
+            [np.zeros(rows, np.int64)],
+        ):
+            self.assertTrue((in_order(*some) == np.lexsort(some[::-1])).all())
+
+
+if __name__ == "__main__":
+    unittest.main()
