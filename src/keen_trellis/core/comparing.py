@@ -51,10 +51,15 @@ def best_first(values: pa.Array, *, greatest: bool) -> tuple[Vector, Vector]:
 def best_keys(values: pa.Array, *, greatest: bool) -> tuple[Vector, Vector]:
     """Keys in whose order the least (or greatest) value comes first, and blanks come last."""
     worth = ordered_as(values)
-    if greatest:
-        # The complement of whole numbers has the other order, and never overflows.
-        worth = ~worth if worth.dtype.kind in "iu" else -worth
-    return values.is_null().to_numpy(zero_copy_only=False), worth
+    blank = values.is_null().to_numpy(zero_copy_only=False)
+    return blank, other_way_round(worth) if greatest else worth
+
+
+def other_way_round(numbers: Vector) -> Vector:
+    """Numbers in whose order the greatest come first."""
+    # The complement of whole numbers has the other order, and never overflows.
+    found: Vector = ~numbers if numbers.dtype.kind in "iu" else -numbers
+    return found
 
 
 def as_comparable(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:

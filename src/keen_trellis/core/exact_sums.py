@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.errors import DataError
+from keen_trellis.core.parallel import side_by_side
 from keen_trellis.core.table import IndexVector, Mask
 from keen_trellis.core.values import ARROW_TYPES, FieldType
 
@@ -48,9 +49,16 @@ def summed(high: Vector, low: Vector, codes: IndexVector, size: int) -> tuple[Ve
     for start in range(0, width, bits):
         is_last = start + bits >= width
         limb = _limb(high, low, start, None if is_last else bits)
-        sums = np.bincount(codes, weights=limb, minlength=size).astype(np.int64)
+        sums = _sums(limb, codes, size).astype(np.int64)
         total_high, total_low = _added(total_high, total_low, sums, start)
     return total_high, total_low
+
+
+def _sums(numbers: Vector, codes: IndexVector, size: int) -> Vector:
+    """The sum of each group of whole reals, which are small enough for it to be exact whatever the order."""
+    parts = side_by_side(lambda part: np.bincount(codes[part], numbers[part], size), len(codes))
+    found: Vector = parts[0] if len(parts) == 1 else np.sum(parts, axis=0)
+    return found
 
 
 def running(high: Vector, low: Vector, starts: IndexVector) -> tuple[Vector, Vector]:

@@ -16,11 +16,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.comparing import ordered_as, reals
+from keen_trellis.core.comparing import ordered_as, other_way_round, reals
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.exact_sums import MOST_DIGITS, exact, summed, words
 from keen_trellis.core.link import value_of
-from keen_trellis.core.match import ordered_by_code
+from keen_trellis.core.match import how_often, ordered_by_code, running_total
 from keen_trellis.core.ordering import in_order
 from keen_trellis.core.table import Cells, Field, IndexVector, Mask, Table
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
@@ -105,6 +105,11 @@ class Groups:
         self.codes, self.size = codes, size
 
     @cached_property
+    def counts(self) -> IndexVector:
+        """How many rows each group has."""
+        return how_often(self.codes, self.size)
+
+    @cached_property
     def ordered(self) -> tuple[IndexVector, IndexVector]:
         """The rows by group, those of one group in their order, and where each group's stretch begins."""
         return ordered_by_code(self.codes, self.size)
@@ -117,7 +122,7 @@ def measured(table: Table, groups: Groups, measure: Measure) -> tuple[Cells, int
     DataError where a sum leaves 64 bits or 38 digits.
     """
     if not measure.expression:
-        return Cells(pa.array(np.bincount(groups.codes, minlength=groups.size))), 0
+        return Cells(pa.array(groups.counts)), 0
     found = value_of(measure.expression, table.fields)
     cells, kind = found.cells(table), measure.field(table.fields).arrow_type
     if found.untyped and not measure.function.counts:
@@ -146,7 +151,7 @@ class _Values:
         if values.null_count:
             self.rows = np.flatnonzero(values.is_valid().to_numpy(zero_copy_only=False))
             self.codes = groups.codes[self.rows]
-        self.counts = np.bincount(self.codes, minlength=groups.size)
+        self.counts = groups.counts if self.rows is None else how_often(self.codes, self.size)
         self.filled: Mask = self.counts > 0
 
     def of_filled(self, vector: Vector) -> Vector:
@@ -199,21 +204,17 @@ def _mean(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
 
 
 def _least(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
-    return rows.taken(_extreme(rows, np.minimum)).cast(kind)
+    return rows.taken(_first_of_groups(rows, rows.worth)).cast(kind)
 
 
 def _greatest(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
-    return rows.taken(_extreme(rows, np.maximum)).cast(kind)
+    return rows.taken(_first_of_groups(rows, other_way_round(rows.worth))).cast(kind)
 
 
-def _extreme(rows: _Values, reduce: Any) -> IndexVector:
-    """The place of the first row of each group that has its least or greatest value."""
-    best = np.zeros(rows.size, rows.worth.dtype)
-    # Each group begins with one of its own values.
-    best[rows.codes] = rows.worth
-    reduce.at(best, rows.codes, rows.worth)
-    places = np.flatnonzero(rows.worth == best[rows.codes])[::-1]
-    return rows.last_written(places, rows.codes[places])
+def _first_of_groups(rows: _Values, worth: Vector) -> IndexVector:
+    """The place of the row of each group that comes first in an order; of no meaning where it has none."""
+    order, start = in_order(rows.codes, worth), running_total(rows.counts)[:-1]
+    return np.append(order, 0)[np.minimum(start, len(order))]
 
 
 def _median(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
