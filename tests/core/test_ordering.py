@@ -7,8 +7,9 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core import ordering, parallel
-from keen_trellis.core.ordering import dense_ranks, each_once, in_order
+from keen_trellis.core import ordering, parallel, ragged
+from keen_trellis.core.ordering import among, dense_ranks, distinct_numbers, in_order
+from keen_trellis.core.ragged import repeated, running_total
 
 TYPES = (np.bool_, np.int8, np.int16, np.uint16, np.int32, np.uint32, np.int64, np.uint64)
 REALS = st.floats(width=32) | st.sampled_from((0.0, -0.0, float("nan"), float("inf"), float("-inf"), 5e-324))
@@ -57,9 +58,27 @@ class Ordering(unittest.TestCase):
         for numbers in some:
             if numbers.dtype.kind != "f":
                 before = numbers.copy()
-                found = each_once(numbers)
+                found = distinct_numbers(numbers)
                 self.assertEqual((found.dtype, found.tolist()), (numbers.dtype, sorted({*numbers.tolist()})))
                 self.assertTrue((numbers == before).all())
+
+    @given(st.lists(st.integers(-(2**63), 2**63 - 1) | st.integers(0, 9)), st.lists(st.integers(0, 9)))
+    def test_among(self, numbers, some):
+        some += numbers[::2]
+        found = among(np.array(numbers, np.int64), np.array(some, np.int64))
+        self.assertEqual(found.tolist(), [number in some for number in numbers])
+
+    @given(st.lists(st.integers(0, 5)))
+    def test_so_many_times_each_and_running_totals(self, counts):
+        given_counts = np.array(counts, np.int64)
+        with mock.patch.object(ragged, "_PIECE", 3):
+            found = repeated(np.arange(len(counts)), given_counts)
+        self.assertEqual(found.tolist(), np.repeat(np.arange(len(counts)), given_counts).tolist())
+        for kind in (np.int8, np.int64):
+            total = running_total(given_counts.astype(kind))
+            self.assertEqual(
+                (total.dtype, total.tolist()), (np.int64, [0, *np.cumsum(given_counts).tolist()])
+            )
 
     def test_many_rows(self):
         chance = np.random.default_rng(2026)

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.ragged import repeated, running_total
 from keen_trellis.core.text_bytes import bytes_of, text_of
 
 Vector = np.ndarray[Any, Any]
@@ -34,8 +35,8 @@ def without_inner_spaces(values: pa.Array) -> pa.Array:
         for trim in (pc.ascii_ltrim, pc.ascii_rtrim)
     )
     # Of nothing but spaces each is an outer one, and trimming from both sides counts it twice.
-    place = np.arange(len(codes)) - np.repeat(starts[:-1], lengths)
-    inner = (place >= np.repeat(lengths - left, lengths)) & (place < np.repeat(right, lengths))
+    place = np.arange(len(codes)) - repeated(starts[:-1], lengths)
+    inner = (place >= repeated(lengths - left, lengths)) & (place < repeated(right, lengths))
     return _of_kept(values, codes, starts, ~(spaces & inner))
 
 
@@ -61,9 +62,7 @@ def _are(codes: Vector, characters: str) -> Vector:
 
 
 def _of_kept(values: pa.Array, codes: Vector, starts: Vector, kept: Vector) -> pa.Array:
-    before = np.zeros(len(codes) + 1, np.int64)
-    np.cumsum(kept, out=before[1:])
-    return _made(values, codes[kept], before[starts])
+    return _made(values, codes[kept], running_total(kept)[starts])
 
 
 def _made(values: pa.Array, codes: Vector, starts: Vector) -> pa.Array:

@@ -9,9 +9,10 @@ import numpy as np
 from keen_trellis.core.comparing import best_keys
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.link import Take, Taken, value_of
-from keen_trellis.core.match import first_of_codes, how_often, last_of_codes, running_total
+from keen_trellis.core.match import first_of_codes, how_often, last_of_codes
 from keen_trellis.core.ordering import in_order
 from keen_trellis.core.preparing import prepare
+from keen_trellis.core.ragged import running_total
 from keen_trellis.core.summarising import Key, grouped
 from keen_trellis.core.table import Field, IndexVector, Table
 from keen_trellis.core.task import Task

@@ -16,9 +16,9 @@ from keen_trellis.core.comparing import as_comparable
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.link import LinkField
-from keen_trellis.core.match import Match, running_total
-from keen_trellis.core.ordering import each_once
-from keen_trellis.core.ragged import laid_out
+from keen_trellis.core.match import Match
+from keen_trellis.core.ordering import distinct_numbers
+from keen_trellis.core.ragged import laid_out, running_total
 from keen_trellis.core.table import (
     BATCH_ROWS,
     Cells,
@@ -350,7 +350,7 @@ class JoinedTable(Table):
             return rows
         left = self._left.rows_from(source, rows)
         right = left if self._right is self._left else self._right.rows_from(source, rows)
-        return each_once(np.concatenate([self._rows_of_left(left), self._rows_of_right(right)]))
+        return distinct_numbers(np.concatenate([self._rows_of_left(left), self._rows_of_right(right)]))
 
     def _rows_of_left(self, left: IndexVector) -> IndexVector:
         """The rows here that some left rows are part of; it costs what these are, not what there is."""

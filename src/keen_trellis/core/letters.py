@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core import ordering
-from keen_trellis.core.ragged import laid_out
+from keen_trellis.core.ragged import laid_out, repeated, running_total
 
 Vector = np.ndarray[Any, Any]
 
@@ -56,8 +56,7 @@ class Letters(msgspec.Struct, frozen=True, dict=True):
     def of(texts: pa.Array) -> Letters:
         """The code points of texts without null."""
         lengths = pc.utf8_length(texts).to_numpy(zero_copy_only=False)
-        starts = np.zeros(len(texts) + 1, np.int64)
-        np.cumsum(lengths, out=starts[1:])
+        starts = running_total(lengths)
         whole = pa.LargeListArray.from_arrays(pa.array([0, len(texts)], pa.int64()), texts)
         joined = pc.binary_join(whole, pa.scalar("", texts.type))[0].as_py() if len(texts) else ""
         return Letters(np.frombuffer(joined.encode("utf-32-le", "surrogatepass"), np.uint32), starts)
@@ -69,7 +68,7 @@ class Letters(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def owner(self) -> Vector:
         """Of each code point the number of its text."""
-        return np.repeat(np.arange(len(self.starts) - 1), self.lengths)
+        return repeated(np.arange(len(self.starts) - 1), self.lengths)
 
     @cached_property
     def are_digits(self) -> Vector:
@@ -143,13 +142,13 @@ class Letters(msgspec.Struct, frozen=True, dict=True):
         later = first_of_owner[owner + 1] - np.arange(len(at)) - 1
         begins = np.cumsum(later) - later
         total = int(later.sum())
-        second = np.arange(total) + np.repeat(np.arange(1, len(at) + 1) - begins, later)
+        second = np.arange(total) + repeated(np.arange(1, len(at) + 1) - begins, later)
         as_is, moved, twice = self._sums(0), self._sums(1), self._sums(2)
         start, end = self.starts[owner], self.starts[owner + 1]
         # What depends on the first character alone is made once each, and once for each second one.
         of_first = as_is[at] - as_is[start] - moved[at + 1] + twice[end]
         of_second = moved[at] - twice[at + 1]
-        return Keyed(np.repeat(of_first, later) + of_second[second], np.repeat(owner, later))
+        return Keyed(repeated(of_first, later) + of_second[second], repeated(owner, later))
 
 
 def powers(count: int) -> Vector:
@@ -174,7 +173,7 @@ def with_same_key(left: Keyed, right: Keyed, most: int, *, sift: bool = True) ->
     counts[counts > most] = 0
     held = np.flatnonzero(counts)
     key, place = laid_out(counts[held])
-    return each_once(left.owner[held][key], right.owner[begin[held][key] + place])
+    return pairs_once(left.owner[held][key], right.owner[begin[held][key] + place])
 
 
 def _may_be_in(keys: Vector, others: Vector) -> Vector:
@@ -186,10 +185,10 @@ def _may_be_in(keys: Vector, others: Vector) -> Vector:
     return found
 
 
-def each_once(left: Vector, right: Vector) -> tuple[Vector, Vector]:
+def pairs_once(left: Vector, right: Vector) -> tuple[Vector, Vector]:
     """Pairs of numbers, each pair once, in order."""
     size = int(right.max(initial=0)) + 1
-    together = ordering.each_once(left.astype(np.int64) * size + right)
+    together = ordering.distinct_numbers(left.astype(np.int64) * size + right)
     return together // size, together % size
 
 

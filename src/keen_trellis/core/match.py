@@ -20,8 +20,9 @@ import numpy as np
 from keen_trellis.core.coding import Codes
 from keen_trellis.core.encoding import Encoded, SideCounts
 from keen_trellis.core.join_type import JoinType
-from keen_trellis.core.ordering import each_once, in_order
+from keen_trellis.core.ordering import among, distinct_numbers, in_order
 from keen_trellis.core.parallel import side_by_side
+from keen_trellis.core.ragged import repeated, running_total
 from keen_trellis.core.table import IndexVector, Mask
 
 Pairs = tuple[IndexVector, IndexVector]
@@ -335,7 +336,7 @@ class CodeMatch(Match):
 
     def left_rows_of(self, right: IndexVector) -> IndexVector:
         codes = self.codes.right[right]
-        return positions(np.isin(self.codes.left, codes[codes >= 0]))
+        return positions(among(self.codes.left, codes[codes >= 0]))
 
     def all_pairs(self) -> Pairs:
         kind = index_type(len(self.codes.left))
@@ -356,10 +357,10 @@ class CodeMatch(Match):
                 )
             )
         order, start = self.right_order
-        left = np.repeat(np.arange(len(self.codes.left), dtype=kind), self.partners_of_left)
+        left = repeated(np.arange(len(self.codes.left), dtype=kind), self.partners_of_left)
         # Stretch by stretch of the right order: where it begins, moved on by one from pair to pair.
         begin = start[self.codes.left] - self.first_pair_of_left[:-1]
-        place = np.repeat(begin, self.partners_of_left) + np.arange(self.pairs)
+        place = repeated(begin, self.partners_of_left) + np.arange(self.pairs)
         return left, order[place]
 
     @cached_property
@@ -411,7 +412,7 @@ class ListedMatch(Match):
     @cached_property
     def _left_of_pair(self) -> IndexVector:
         rows = np.arange(len(self.partners_of_left), dtype=index_type(len(self.partners_of_left)))
-        return np.repeat(rows, self.partners_of_left)
+        return repeated(rows, self.partners_of_left)
 
     def all_pairs(self) -> Pairs:
         right = self.right_of_pair
@@ -432,7 +433,7 @@ class ListedMatch(Match):
         return found
 
     def left_rows_of(self, right: IndexVector) -> IndexVector:
-        return each_once(self._left_of_pair[np.isin(self.right_of_pair, right)])
+        return distinct_numbers(self._left_of_pair[among(self.right_of_pair, right)])
 
 
 def first_of_codes(codes: Codes, size: int) -> IndexVector:
@@ -461,13 +462,6 @@ def ordered_by_code(codes: Codes, size: int) -> Pairs:
     bounds = running_total(how_often(codes, size))
     kind = index_type(max(size, len(codes)))
     return in_order(codes)[len(codes) - bounds[-1] :].astype(kind), bounds.astype(kind)
-
-
-def running_total(counts: IndexVector) -> IndexVector:
-    """Sums of all entries before each, and the whole sum at the end: length n + 1, int64."""
-    totals = np.zeros(len(counts) + 1, dtype=np.int64)
-    np.cumsum(counts, out=totals[1:])
-    return totals
 
 
 def how_often(codes: Codes, size: int) -> IndexVector:

@@ -17,7 +17,7 @@ from keen_trellis.core.encoding import (
 from keen_trellis.core.link import LinkField, Operator, Take, check_links, check_take
 from keen_trellis.core.match import CodeMatch, ListedMatch, Match, Written, index_type
 from keen_trellis.core.nearness import near
-from keen_trellis.core.ordering import each_once, in_order
+from keen_trellis.core.ordering import distinct_numbers, in_order
 from keen_trellis.core.ranges import Condition, Limits, check_pairs, listed_match, match_by_conditions
 from keen_trellis.core.table import IndexVector, Mask, Table
 from keen_trellis.core.taking import taken
@@ -121,7 +121,7 @@ def _any_of(prepared: Sequence[PreparedLink], limits: Limits, task: Task) -> Lis
         found = _all_of([entry], limits, task)
         check_pairs(found.pairs, limits)
         left, right = found.all_pairs()
-        keys = each_once(np.concatenate((keys, left.astype(np.int64) * max(rows[1], 1) + right)))
+        keys = distinct_numbers(np.concatenate((keys, left.astype(np.int64) * max(rows[1], 1) + right)))
         check_pairs(len(keys), limits)
     left, right = np.divmod(keys, max(rows[1], 1))
     return listed_match([(left, right)], rows, asks_left=True)

@@ -20,8 +20,9 @@ from keen_trellis.core.comparing import ordered_as, other_way_round, reals
 from keen_trellis.core.errors import DataError, UsageError
 from keen_trellis.core.exact_sums import MOST_DIGITS, exact, summed, words
 from keen_trellis.core.link import value_of
-from keen_trellis.core.match import how_often, ordered_by_code, running_total
+from keen_trellis.core.match import how_often, ordered_by_code
 from keen_trellis.core.ordering import in_order
+from keen_trellis.core.ragged import running_total
 from keen_trellis.core.table import Cells, Field, IndexVector, Mask, Table
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
 

@@ -50,13 +50,22 @@ def dense_ranks(*keys: Vector) -> Vector:
     return ranks
 
 
-def each_once(numbers: Vector) -> Vector:
+def distinct_numbers(numbers: Vector) -> Vector:
     """The distinct ones of whole numbers, in order."""
     ordered = numbers.copy()
     _sort(ordered)
     kept = np.ones(len(ordered), dtype=bool)
     np.not_equal(ordered[1:], ordered[:-1], out=kept[1:])
     found: Vector = ordered[kept]
+    return found
+
+
+def among(numbers: Vector, some: Vector) -> Vector:
+    """Whether each of N whole numbers is one of some others."""
+    known = distinct_numbers(some)
+    if not len(known):
+        return np.zeros(len(numbers), dtype=bool)
+    found: Vector = known[np.minimum(np.searchsorted(known, numbers), len(known) - 1)] == numbers
     return found
 
 

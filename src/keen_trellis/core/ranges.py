@@ -20,15 +20,9 @@ from keen_trellis.core.encoding import Encoded, PreparedLink, encode
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.link import Operator
-from keen_trellis.core.match import (
-    ListedMatch,
-    Pairs,
-    how_often,
-    index_type,
-    ordered_by_code,
-    running_total,
-)
+from keen_trellis.core.match import ListedMatch, Pairs, how_often, index_type, ordered_by_code
 from keen_trellis.core.ordering import in_order
+from keen_trellis.core.ragged import repeated, running_total
 from keen_trellis.core.table import IndexVector, Mask
 from keen_trellis.core.task import Task
 
@@ -231,9 +225,9 @@ class _Stretches(msgspec.Struct, frozen=True):
         """Asking rows and the rows that each asks for."""
         lengths = (self.stop - self.start)[block]
         kind = index_type(max(len(self.start), self.sorted_rows))
-        asking = np.repeat(np.arange(block.start, block.stop, dtype=kind), lengths)
+        asking = repeated(np.arange(block.start, block.stop, dtype=kind), lengths)
         begin = self.start[block] - running_total(lengths)[:-1]
-        return asking, self.order[np.repeat(begin, lengths) + np.arange(len(asking))].astype(kind)
+        return asking, self.order[repeated(begin, lengths) + np.arange(len(asking))].astype(kind)
 
 
 def bisected(

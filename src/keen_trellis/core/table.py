@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from keen_trellis.core.errors import UnknownFieldError
+from keen_trellis.core.ordering import among
 from keen_trellis.core.values import FieldType, common_exact_type, one_array, type_of_arrow
 
 # A vector of row numbers, int32 or int64, from 0; -1 stands for "no row".
@@ -389,7 +390,7 @@ class ChosenRows(Table):
     def rows_from(self, source: Table, rows: IndexVector) -> IndexVector:
         if self is source:
             return rows
-        return np.flatnonzero(np.isin(self._rows, self._table.rows_from(source, rows)))
+        return np.flatnonzero(among(self._rows, self._table.rows_from(source, rows)))
 
 
 class SameRows(Table):

@@ -7,8 +7,9 @@ import numpy as np
 from keen_trellis.core.comparing import best_first
 from keen_trellis.core.errors import DataError
 from keen_trellis.core.link import LinkField, Take, Taken, value_of
-from keen_trellis.core.match import CodeMatch, ListedMatch, Match, index_type, ordered_by_code, running_total
-from keen_trellis.core.ordering import each_once, in_order
+from keen_trellis.core.match import CodeMatch, ListedMatch, Match, index_type, ordered_by_code
+from keen_trellis.core.ordering import distinct_numbers, in_order
+from keen_trellis.core.ragged import running_total
 from keen_trellis.core.table import IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import as_text
@@ -162,7 +163,7 @@ def _paired_off(found: Match, task: Task) -> IndexVector:
         lost = seeking[taken_by[wanted] != seeking]
         # Those whose row went to an earlier one now must seek on as well.
         ousted = before[(before < len(following)) & (taken_by[wanted] != before)]
-        seeking = each_once(np.concatenate((lost, ousted)))
+        seeking = distinct_numbers(np.concatenate((lost, ousted)))
         following[seeking] += 1
         seeking = seeking[following[seeking] < first[seeking + 1]]
     partner = np.full(len(following), _NONE, np.int64)

@@ -22,6 +22,7 @@ from keen_trellis.core.insight.partners import Partners, misspelt
 from keen_trellis.core.insight.reason import Kind, Vector
 from keen_trellis.core.letters import Letters
 from keen_trellis.core.link import LinkField, Preparation
+from keen_trellis.core.ordering import among
 from keen_trellis.core.preparations import PREPARATIONS, in_words
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import Cells
@@ -118,7 +119,7 @@ class Values:
         near = self._partners(digits=True)
         at, mine, known, theirs = self._in_words()
         short = two_initials(mine, theirs, self._task)
-        others = ~np.isin(at[short.mine], near.mine)
+        others = ~among(at[short.mine], near.mine)
         every = Partners(
             np.concatenate([near.mine, at[short.mine[others]]]),
             np.concatenate([near.theirs, known[short.theirs[others]]]),

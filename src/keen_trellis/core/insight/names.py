@@ -15,7 +15,8 @@ from rapidfuzz.distance import LCSseq, Prefix
 
 from keen_trellis.core.insight.partners import Partners, sampled_places, seldom_by_chance
 from keen_trellis.core.insight.words import Vocabulary, Words
-from keen_trellis.core.letters import Keyed, Letters, Vector, each_once, powers, with_same_key
+from keen_trellis.core.letters import Keyed, Letters, Vector, pairs_once, powers, with_same_key
+from keen_trellis.core.ordering import distinct_numbers
 from keen_trellis.core.ragged import laid_out
 from keen_trellis.core.task import Task
 
@@ -76,7 +77,7 @@ def _only_ones(left: Vector, right: Vector) -> Partners:
     """The pairs of left values that have one partner only."""
     if not len(left):
         return Partners.none()
-    left, right = each_once(left, right)
+    left, right = pairs_once(left, right)
     only = (np.bincount(left) == 1)[left]
     return Partners(left[only], right[only], np.zeros(np.count_nonzero(only), dtype=bool))
 
@@ -108,7 +109,7 @@ def _abbreviated(words: Vocabulary, is_open: Vector) -> tuple[Vector, Vector]:
         keys.append(Keyed(initials[owner] + mixed * powers(3)[2], owner))
     with_word = with_same_key(keys[0], keys[1], _MOST_ALIKE)
     without = with_same_key(alone[0], alone[1], _MOST_ALIKE)
-    left, right = each_once(*(np.concatenate(both) for both in zip(with_word, without, strict=True)))
+    left, right = pairs_once(*(np.concatenate(both) for both in zip(with_word, without, strict=True)))
     same_length = words.one.counts[left] == words.other.counts[right]
     left, right = left[same_length], right[same_length]
     fits = _word_by_word(words, left, right)
@@ -201,7 +202,7 @@ def _contained(
     longer = long.counts[right] > short.counts[left]
     left, right = left[longer], right[longer]
     size = max(len(words.words), 1)
-    known = np.unique(long.owner * size + long.numbers)
+    known = distinct_numbers(long.owner * size + long.numbers)
     pair, place = laid_out(short.counts[left])
     wanted = right[pair] * size + short.numbers[short.starts[left][pair] + place]
     there = (

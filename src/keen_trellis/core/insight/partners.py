@@ -15,7 +15,8 @@ from rapidfuzz import process
 from rapidfuzz.distance import OSA
 
 from keen_trellis.core.insight.words import Vocabulary
-from keen_trellis.core.letters import Keyed, Letters, Vector, blocks, each_once, with_same_key
+from keen_trellis.core.letters import Keyed, Letters, Vector, blocks, pairs_once, with_same_key
+from keen_trellis.core.ordering import among
 from keen_trellis.core.parallel import each
 from keen_trellis.core.table import spread_rows
 from keen_trellis.core.task import Task
@@ -75,7 +76,7 @@ def misspelt(mine: pa.Array, theirs: pa.Array, task: Task, *, digits: bool = Fal
     if not digits:
         task.checkpoint(0, 0, "looking for misspellings of long names")
         found.append(_with_a_word_in_common(asked, theirs, one.lengths > _LONGEST_OF_TWO))
-    left, right = each_once(*(np.concatenate(side) for side in zip(*found, strict=True)))
+    left, right = pairs_once(*(np.concatenate(side) for side in zip(*found, strict=True)))
     itself = np.concatenate((np.full(len(mine), -1), sample))
     kept = itself[left] != right
     if not digits:
@@ -100,7 +101,7 @@ def _apart(one: Letters, other: Letters, task: Task, *, digits: bool) -> tuple[V
         may_go = np.ones(len(letters.points), dtype=bool)
         if not digits:
             may_go = ~letters.are_digits
-            asked &= np.isin(letters.of_digits, opposite.of_digits)
+            asked &= among(letters.of_digits, opposite.of_digits)
         keys = [Keyed(letters.whole[asked], np.flatnonzero(asked))]
         keys.append(letters.without_one(may_go & asked[letters.owner]))
         if not digits:

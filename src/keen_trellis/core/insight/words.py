@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.letters import Keyed, Letters, Vector, powers, with_same_key
+from keen_trellis.core.ragged import repeated, running_total
 
 # Words that say nothing of what a name stands for.
 _PASSED_OVER = ("of", "the", "and", "for", "in", "at", "on")
@@ -33,7 +34,7 @@ class Words(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def owner(self) -> Vector:
         """Of each word the number of its text."""
-        return np.repeat(np.arange(len(self.starts) - 1), self.counts)
+        return repeated(np.arange(len(self.starts) - 1), self.counts)
 
     @cached_property
     def place(self) -> Vector:
@@ -77,9 +78,8 @@ class Vocabulary(msgspec.Struct, frozen=True, dict=True):
             lengths = pc.list_value_length(one).to_numpy(zero_copy_only=False)
             end = begin + int(lengths.sum())
             own = numbers[begin:end]
-            owner = np.repeat(np.arange(len(one)), lengths)[kept[own]]
-            starts = np.zeros(len(one) + 1, np.int64)
-            np.cumsum(np.bincount(owner, minlength=len(one)), out=starts[1:])
+            owner = repeated(np.arange(len(one)), lengths)[kept[own]]
+            starts = running_total(np.bincount(owner, minlength=len(one)))
             sides.append(Words(own[kept[own]], starts))
             begin = end
         return Vocabulary(words, *sides)
