@@ -101,6 +101,7 @@ class Commands:
         self._actions: dict[str, QAction] = {}
         self._commands: dict[str, Command] = {}
         self._excuses: dict[str, QShortcut] = {}
+        self._shown: dict[str, tuple[str, str]] = {}  # what each says, and why it does not apply
         for command in commands:
             if command.text == "-":
                 menus[command.menu].addSeparator()
@@ -148,8 +149,11 @@ class Commands:
         """Grey what does not apply to what is selected now, and let it say why."""
         for name, command in self._commands.items():
             action, why_not = self._actions[name], command.why_not()
-            if command.text_now is not None:
-                action.setText(command.text_now())
+            text = action.text() if command.text_now is None else command.text_now()
+            if self._shown.get(name) == (text, why_not):
+                continue
+            self._shown[name] = text, why_not
+            action.setText(text)
             action.setEnabled(not why_not)
             said = without_keys(action.text()).rstrip("….")
             action.setToolTip(tip(why_not or (f"{said} ({command.keys})" if command.keys else said)))
