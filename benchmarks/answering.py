@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 _SEED = 2026
 _AIM = 0.1
 _REDRAWN = 20
+_FRAMES = 200
 _AT_LEAST = 300  # answers, also where the flow is computed sooner
 
 
@@ -62,6 +63,67 @@ def answering_grid(rows: int) -> Grid:
     for what, median in redrawn():
         grid.add_row(what, f"{_REDRAWN}", f"{1000 * median:.1f}", "", "", "", "16.7")
     return grid
+
+
+def scrolling_grid(rows: int) -> Grid:
+    """How long each frame takes while the bench of a join of `rows` rows is scrolled."""
+    grid = Grid(title=f"Scrolling the bench of a join of {rows:,} rows", title_justify="left")
+    for column in ("how", "frames", "median ms", "95 % ms", "longest ms", "aim ms"):
+        grid.add_column(column, justify="left" if column == "how" else "right")
+    for how, taken in scrolled(rows).taken.items():
+        ordered = sorted(taken)
+        figures = (statistics.median(ordered), ordered[int(len(ordered) * 0.95)], ordered[-1])
+        grid.add_row(how, f"{len(ordered):,}", *(f"{1000 * value:.1f}" for value in figures), "16.7")
+    return grid
+
+
+def scrolled(rows: int) -> Answers:
+    """Scroll through a bench that is at rest, and after each move wait until it is painted."""
+    from PySide6.QtCore import QCoreApplication
+
+    from keen_trellis.desktop.pictures import new_window
+    from keen_trellis.desktop.shell.turns import pause
+    from keen_trellis.session.selection import Selection
+
+    answers, chance = Answers(), np.random.default_rng(_SEED)
+    with tempfile.TemporaryDirectory(prefix="keen-trellis-speed-") as place:
+        flow, ids = Flow(), []
+        for name, count in (("Loans", rows), ("Objects", rows // 10)):
+            path = Path(place) / f"{name}.parquet"
+            keys = chance.integers(0, max(rows // 10, 1), rows) if name == "Loans" else np.arange(count)
+            pq.write_table(pa.table({"key": pa.array(keys), "value": pa.array(keys[::-1])}), path)
+            flow, step = edits.add_source(flow, SourceSettings(COLUMNS, str(path)), name)
+            ids.append(Input(step))
+        links = (LinkSettings("key", "key"),)
+        flow, knot = edits.add_join(flow, ids[0], ids[1], JoinSettings(links=links, type="left-outer"))
+        window = new_window()
+        window.session.apply("open", lambda _: flow, Selection(knot))
+        while window.jobs.under_way:
+            pause()
+        assert window.bench.content is not None
+        grid = window.bench.grid
+        bar = grid.verticalScrollBar()
+        parts = window.bench.content.parts
+        most = max(range(len(parts)), key=lambda number: parts[number].rows.count)
+        grid.show_row(most, rows // 2)  # opens what hides it: all rows of the band
+        ways: dict[str, Callable[[], int]] = {
+            "by three lines": lambda: bar.value() + 3,
+            "by a page": lambda: bar.value() + bar.pageStep(),
+            "dragged anywhere": lambda: int(chance.integers(0, bar.maximum() + 1)),
+        }
+        for how, where in ways.items():
+            bar.setValue(bar.maximum() // 3)
+            QCoreApplication.processEvents()
+            assert 0 < bar.value() < bar.maximum() - _FRAMES * bar.pageStep()
+            for _ in range(_FRAMES):
+                begun = time.perf_counter()
+                bar.setValue(where())
+                QCoreApplication.processEvents()
+                answers.add(how, time.perf_counter() - begun)
+        window.jobs.close()
+        window.hide()
+        window.deleteLater()
+    return answers
 
 
 def redrawn() -> list[tuple[str, float]]:

@@ -16,7 +16,7 @@ from rich.console import Console
 from rich.table import Table as Grid
 
 from benchmarks import measures
-from benchmarks.answering import answering_grid
+from benchmarks.answering import answering_grid, scrolling_grid
 from benchmarks.asking import asking_grid
 from benchmarks.insight import insight_grid
 from benchmarks.likeness import likeness_grid
@@ -52,6 +52,7 @@ def report(rows: int) -> None:
     console.print(starting_grid())
     console.print(_window_grid(rows // 5))
     console.print(answering_grid(rows))
+    console.print(scrolling_grid(10 * rows))
     console.print(asking_grid(rows))
     console.print(planning_grid())
 

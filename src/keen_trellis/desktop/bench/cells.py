@@ -71,9 +71,10 @@ def paint_raw(painter: QPainter, box: QRectF, cell: Cell, align: Qt.AlignmentFla
     wide = metrics.horizontalAdvance(core)
     x = box.right() - wide - dot * (before + after) if align == Qt.AlignmentFlag.AlignRight else box.left()
     base = box.center().y() + metrics.ascent() / 2 - 1.5
-    painter.setPen(theme().alarm)
-    painter.drawText(QPointF(x, base), "·" * before)
-    painter.drawText(QPointF(x + dot * before + wide, base), "·" * after)
+    if before or after:
+        painter.setPen(theme().alarm)
+        painter.drawText(QPointF(x, base), "·" * before)
+        painter.drawText(QPointF(x + dot * before + wide, base), "·" * after)
     painter.setPen(theme().ink)
     painter.drawText(QPointF(x + dot * before, base), core)
 

@@ -33,6 +33,13 @@ from keen_trellis.desktop.theme import draw_mark, font, theme
 from keen_trellis.flow.blend_proposal import side_said
 
 
+def _thin(colour: QColor) -> QColor:
+    """A colour that lets some of the ground through."""
+    found = QColor(colour)
+    found.setAlphaF(0.6)
+    return found
+
+
 class GridPainter:
     """Paints one state of the grid, once."""
 
@@ -77,10 +84,8 @@ class GridPainter:
             self._more(rect, self._content.parts[line.part], current)
         else:
             self._row(rect, line, current=current, chosen_row=chosen_row)
-        painter.setPen(QPen(theme().line, 1))
-        painter.setOpacity(0.6)
-        painter.drawLine(rect.bottomLeft(), rect.bottomRight())
-        painter.setOpacity(1)
+        # Filled, since a line that lets something through is drawn point by point.
+        painter.fillRect(QRect(0, y + LINE_HEIGHT, int(rect.width()), 1), _thin(theme().line))
 
     def _band(self, rect: QRectF, band: Band, current: bool) -> None:
         painter = self._painter
