@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.core.parallel import ahead
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text
 from keen_trellis.flow.remark import Remark
@@ -24,8 +25,9 @@ from keen_trellis.sources.child import Message, progress
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 _MOST_DIGITS = 38
-_BATCH_CELLS = 16_000_000
-_BATCH_ROWS = 1_000_000
+_BATCH_CELLS = 5_000_000
+_BATCH_ROWS = 500_000
+_AHEAD = 2  # batches
 _WIDE = pa.decimal128(20, 0)  # as wide as an unsigned integer of 64 bits
 
 
@@ -49,16 +51,20 @@ def _read(path: Path, target: str, task: Task) -> About:
         lost: dict[str, int] = {}
         no_number: dict[str, int] = {}
         done = 0
+
+        def converted(batch: Any) -> list[tuple[pa.Array, int]]:
+            _check(batch)
+            return [plan.convert(batch.column(schema.get_field_index(plan.name))) for plan in plans]
+
         with pa.OSFile(target, "wb") as file, pa.ipc.new_file(file, wanted) as writer:
-            for batch in batches:
-                arrays = []
-                for plan in plans:
+            # While a batch is written, the next ones are read and converted.
+            for batch, made in ahead(converted, batches, _AHEAD):
+                writer.write_batch(pa.record_batch([array for array, _ in made], schema=wanted))
+                for plan, (array, cut) in zip(plans, made, strict=True):
                     column = batch.column(schema.get_field_index(plan.name))
-                    array = plan.convert(column)
                     lost[plan.name] = lost.get(plan.name, 0) + array.null_count - column.null_count
-                    arrays.append(array)
                     no_number[plan.name] = no_number.get(plan.name, 0) + count_no_numbers(array)
-                writer.write_batch(pa.record_batch(arrays, schema=wanted))
+                    plan.cut += cut
                 done += batch.num_rows
                 task.checkpoint(done, rows or 0)
     if rows is not None and done != rows:
@@ -110,23 +116,23 @@ class _Plan:
         elif pa.types.is_nested(kind) or pa.types.is_duration(kind):
             self.said = "nested values; read as text"
 
-    def convert(self, column: pa.Array) -> pa.Array:
-        """The column in the plan's type."""
+    def convert(self, column: pa.Array) -> tuple[pa.Array, int]:
+        """The column in the plan's type, and how many of its moments have parts that are too small for it."""
         column = _decoded(column)
         if pa.types.is_decimal(column.type) and self.type == _TEXT:
-            return as_text(column)
+            return as_text(column), 0
         if pa.types.is_nested(column.type) or pa.types.is_duration(column.type):
             texts = [None if value is None else str(value) for value in column.to_pylist()]
-            return pa.array(texts, _TEXT)
+            return pa.array(texts, _TEXT), 0
         if pa.types.is_timestamp(column.type):
             column = column.cast(pa.timestamp(column.type.unit)) if column.type.tz else column
-            self.cut += _finer_than_kept(column)
-            return column.cast(self.type, safe=False)
-        self.cut += _finer_than_kept(column)
+            return column.cast(self.type, safe=False), _finer_than_kept(column)
         made = column.cast(self.type, safe=not pa.types.is_time(column.type))
         if self.type == _TEXT:
-            made = pc.if_else(pc.equal(made, ""), pa.scalar(None, _TEXT), made)
-        return made
+            empty = pc.equal(pc.binary_length(made), 0)
+            if pc.any(empty).as_py():
+                made = pc.if_else(empty, pa.scalar(None, _TEXT), made)
+        return made, _finer_than_kept(column)
 
 
 def _value_type(field: pa.Field) -> pa.DataType:
@@ -158,6 +164,7 @@ def _beyond(path: Path, task: Task) -> tuple[set[str], set[str]]:
         decimals = [field.name for field in schema if pa.types.is_decimal256(_value_type(field))]
         done = 0
         for batch in batches if unsigned or decimals else ():
+            _check(batch)
             for name in unsigned:
                 column = _decoded(batch.column(schema.get_field_index(name)))
                 if (pc.max(column).as_py() or 0) >= 2**63:
@@ -199,20 +206,18 @@ def _batches(path: Path) -> Iterator[tuple[pa.Schema, int | None, Iterator[Any]]
 
         with parquet.ParquetFile(path) as opened:
             many = min(_BATCH_ROWS, max(_BATCH_CELLS // max(len(opened.schema_arrow), 1), 1_000))
-            batches = map(_checked, opened.iter_batches(many))
-            yield opened.schema_arrow, opened.metadata.num_rows, batches
+            yield opened.schema_arrow, opened.metadata.num_rows, opened.iter_batches(many)
         return
     # Read and not mapped: somebody may cut it short.
     with pa.OSFile(str(path), "rb") as source:
         reader = pa.ipc.open_file(source)
         count = reader.num_record_batches
-        yield reader.schema, None, (_checked(reader.get_batch(number)) for number in range(count))
+        yield reader.schema, None, (reader.get_batch(number) for number in range(count))
 
 
-def _checked(batch: Any) -> Any:
+def _check(batch: Any) -> None:
     # Offsets and text of a damaged file would lead out of it.
     batch.validate(full=True)
-    return batch
 
 
 @contextmanager
