@@ -25,6 +25,7 @@ from benchmarks.measures import seconds
 from benchmarks.planning import planning_grid
 from benchmarks.reading import reading_grid
 from benchmarks.real_lists import real_grid
+from benchmarks.scaling import scaling_grid
 from benchmarks.starting import starting_grid
 from benchmarks.steps import steps_grid
 from benchmarks.writing import writing_grid
@@ -44,6 +45,7 @@ def report(rows: int) -> None:
     console.print(page_grid(made[0]))
     del made
     console.print(steps_grid(rows))
+    console.print(scaling_grid(rows))
     console.print(insight_grid(rows // 25, rows // 5))
     console.print(real_grid(quick=rows < USUAL_ROWS))
     console.print(likeness_grid(rows // 5, quick=rows < USUAL_ROWS))

@@ -14,10 +14,11 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import are_mostly_distinct
 from keen_trellis.core.hashing import Numbering
-from keen_trellis.core.packing import Packed, packed_alike
+from keen_trellis.core.packing import Packed, packed_alike, shape_of
 from keen_trellis.core.parallel import block_by_block, mapped
 from keen_trellis.core.table import Mask
 from keen_trellis.core.text_bytes import parted
+from keen_trellis.core.values import one_array
 
 Codes = np.ndarray[Any, np.dtype[Any]]
 Coded = tuple[list[Codes], int]
@@ -44,6 +45,28 @@ def codes_of(*columns: pa.Array) -> Coded:
     more, count = _of_values([of.take(pa.array(rows)) for of, rows in zip(columns, odd, strict=True)])
     behind = zip(codes, odd, more, strict=True)
     return [_with_odd(of, size, rows, found, count) for of, rows, found in behind], size + count
+
+
+def told_apart(values: pa.Array) -> tuple[pa.Array, Codes]:
+    """Values of which each other one of a column is among them, some perhaps several times; and for each row
+    the number of its own, -1 for a blank.
+    """
+    if shape_of(values) is not None:
+        (codes,), size = codes_of(values)
+        row = np.full(size + 1, -1, np.int64)
+        row[codes] = np.arange(len(codes))
+        used = row[:-1] >= 0
+        number = np.append(np.cumsum(used, dtype=np.int64) - 1, -1).astype(codes.dtype)
+        return values.take(pa.array(row[:-1][used])), number[codes]
+    # Each stretch by itself, on its own core.
+    coded = mapped(lambda part: part.dictionary_encode(), values)
+    found, before = [], 0
+    for part in coded:
+        numbers = _minus_one_for_null(part.indices)
+        found.append(np.where(numbers < 0, numbers, numbers + before) if before else numbers)
+        before += len(part.dictionary)
+    distinct = one_array(pa.chunked_array([part.dictionary for part in coded]))
+    return distinct, found[0] if len(found) == 1 else np.concatenate(found)
 
 
 def filled(values: pa.Array) -> Mask:

@@ -17,10 +17,12 @@ import pyarrow.compute as pc
 
 from keen_trellis.core import ascii_text
 from keen_trellis.core.ascii_text import is_ascii
+from keen_trellis.core.coding import told_apart
 from keen_trellis.core.conversion import converted, refitted
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.parallel import mapped
 from keen_trellis.core.table import Cells, Mask
+from keen_trellis.core.text_bytes import bytes_of
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, one_array, type_of_arrow
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
@@ -155,9 +157,7 @@ def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndar
     quick = plain and not set(preparation.names) - {"case", "outer-spaces"}
     if quick:
         return one_array(pa.chunked_array(mapped(lambda part: _quick(part, preparation), values))), None
-    # Each stretch by itself, so that some values stand in several dictionaries: nothing here minds.
-    coded = mapped(lambda part: part.dictionary_encode(), values)
-    changed = one_array(pa.chunked_array([part.dictionary for part in coded]))
+    changed, codes = told_apart(values)
     if plain:
         for step in _ascii_steps(preparation):
             changed = step(changed)
@@ -167,25 +167,22 @@ def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndar
             changed = step(changed)
         if changed.equals(before):
             break
-    codes, before_these = [], 0
-    for part in coded:
-        numbers = part.indices.fill_null(-1) if part.indices.null_count else part.indices
-        found = numbers.to_numpy(zero_copy_only=False)
-        codes.append(np.where(found < 0, found, found + before_these) if before_these else found)
-        before_these += len(part.dictionary)
-    return _without_empty(changed), codes[0] if len(codes) == 1 else np.concatenate(codes)
+    return _without_empty(changed), codes
 
 
 def _quick(values: pa.Array, preparation: Preparation) -> pa.Array:
     """Text in ASCII, case and outer spaces ignored."""
     if preparation.case:
-        values = pc.ascii_lower(values)
-    if preparation.outer_spaces:
+        values = ascii_text.lower(values)
+    if preparation.outer_spaces and ascii_text.has_outer_spaces(values):
         values = pc.ascii_trim(values, characters=ascii_text.SPACES)
     return _without_empty(values)
 
 
 def _without_empty(values: pa.Array) -> pa.Array:
+    _, starts = bytes_of(values)
+    if (starts[1:] > starts[:-1]).all():
+        return values
     empty = pc.equal(pc.binary_length(values), 0)
     if pc.any(empty).as_py():
         values = pc.if_else(empty, pa.scalar(None, values.type), values)
@@ -214,7 +211,7 @@ def _ascii_steps(preparation: Preparation) -> list[Callable[[pa.Array], pa.Array
     """The same for text in ASCII. Done once, they leave nothing for a second time."""
     steps: list[Callable[[pa.Array], pa.Array]] = []
     if preparation.case:
-        steps.append(pc.ascii_lower)
+        steps.append(ascii_text.lower)
     if preparation.punctuation:
         steps.append(lambda values: ascii_text.without(values, ascii_text.PUNCTUATION))
     if preparation.inner_spaces and preparation.outer_spaces:

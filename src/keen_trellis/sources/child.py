@@ -220,7 +220,7 @@ class _Starter:
                     stdin=theirs.fileno(),
                     stdout=subprocess.DEVNULL,
                     stderr=subprocess.DEVNULL,
-                    env={**_without_secrets(), "OPENBLAS_NUM_THREADS": "1"},
+                    env=_without_secrets(),
                 )
             atexit.register(self._end)
         return self._line

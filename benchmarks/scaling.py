@@ -1,0 +1,63 @@
+"""What a second core is worth: the same work with one thread and with all that are used."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from functools import partial
+
+import pyarrow as pa
+from rich.table import Table as Grid
+
+from benchmarks.matching import blend_tables, cases, matched
+from benchmarks.measures import alternated
+from benchmarks.steps import loans, works
+from keen_trellis.core import parallel
+from keen_trellis.core.blending import Keep, blend
+
+_STEPS = (
+    "mend text",
+    "sort by two fields",
+    "distinct, the latest of each key",
+    "summarise with two measures",
+)
+
+
+def scaling_grid(rows: int) -> Grid:
+    """Seconds with one thread and with several, and how many times as fast these are."""
+    threads = parallel.threads()
+    grid = Grid(title=f"On one core and on {threads}, {rows:,} rows", title_justify="left")
+    for column in ("case", "one thread s", f"{threads} threads s", "times as fast"):
+        grid.add_column(column, justify="left" if column == "case" else "right")
+    for name, work in _works(rows).items():
+        one, all_of_them, ratio = alternated(partial(_on, 1, work), partial(_on, threads, work))
+        grid.add_row(name, f"{one:.2f}", f"{all_of_them:.2f}", f"{ratio:.2f}")
+    return grid
+
+
+def _works(rows: int) -> dict[str, Callable[[], object]]:
+    found: dict[str, Callable[[], object]] = {
+        f"match by {case.name}": partial(matched, case) for case in cases(rows)[:4]
+    }
+    steps = works(loans(rows))
+    found |= {name: steps[name] for name in _STEPS}
+    main, other, how = blend_tables(rows)
+    found[f"blend to {main.rows:,} groups, five measures"] = partial(blend, main, [other], [how], Keep.EVERY)
+    return found
+
+
+def _on(threads: int, work: Callable[[], object]) -> None:
+    with _so_many(threads):
+        work()
+
+
+@contextmanager
+def _so_many(threads: int) -> Iterator[None]:
+    """Let our own code and Arrow's use so many threads."""
+    before = pa.cpu_count()
+    pa.set_cpu_count(threads)
+    try:
+        with parallel.limited(threads):
+            yield
+    finally:
+        pa.set_cpu_count(before)
