@@ -13,7 +13,7 @@ from keen_trellis.core.match import first_of_codes, how_often, last_of_codes
 from keen_trellis.core.ordering import in_order
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.ragged import running_total
-from keen_trellis.core.summarising import Key, grouped
+from keen_trellis.core.summarising import Key, coded_by
 from keen_trellis.core.table import Field, IndexVector, Table
 from keen_trellis.core.task import Task
 
@@ -32,9 +32,8 @@ def distinct_rows(
     check_distinct(keys, take, table.fields)
     keys = keys or [Key(name) for name in table.names]
     task.checkpoint(0, 0, "looking for rows of the same key")
-    groups = grouped(table, keys)
     best = np.zeros(table.rows, dtype=bool)
-    best[_best_of_groups(table, groups.codes, groups.size, take)] = True
+    best[_best_of_groups(table, *coded_by(table, keys), take)] = True
     if blanks_stay:
         for key in keys:
             prepared = prepare(value_of(key.text, table.fields).cells(table), key.preparation)
@@ -59,11 +58,13 @@ def check_distinct(keys: Sequence[Key], take: Take, fields: Sequence[Field]) -> 
 
 
 def _best_of_groups(table: Table, codes: IndexVector, size: int, take: Take) -> IndexVector:
+    often = how_often(codes, size)
+    used = often > 0
     if take.kind is Taken.FIRST:
-        return first_of_codes(codes, size)
+        return first_of_codes(codes, size)[used]
     if take.kind is Taken.LAST:
-        return last_of_codes(codes, size)
+        return last_of_codes(codes, size)[used]
     values = value_of(take.expression, table.fields).cells(table).values
     order = in_order(codes, *best_keys(values, greatest=take.kind is Taken.GREATEST))
-    found: IndexVector = order[running_total(how_often(codes, size))[:-1]]
+    found: IndexVector = order[running_total(often)[:-1][used]]
     return found

@@ -129,6 +129,11 @@ def grouped(table: Table, keys: Sequence[Key]) -> Groups:
     """The group of each row, numbered in order of first appearance; a blank and no partner are one value."""
     if not keys:
         return Groups(np.zeros(table.rows, np.int32), 1)  # all rows together, also where there are none
+    return _by_first_appearance(*coded_by(table, keys))
+
+
+def coded_by(table: Table, keys: Sequence[Key]) -> tuple[IndexVector, int]:
+    """Codes of the rows by one key at least, the same for the same values, below a size; not all are used."""
     codes: IndexVector = np.zeros(table.rows, np.int32)
     size = 1
     for key in keys:
@@ -140,7 +145,7 @@ def grouped(table: Table, keys: Sequence[Key]) -> Groups:
             # Numbered anew, so that the next combination finds small numbers again.
             numbering = Numbering()
             codes, size = numbering.add(codes.astype(np.int64) * count + more), numbering.count
-    return _by_first_appearance(codes, size)
+    return codes, size
 
 
 def _by_first_appearance(codes: IndexVector, size: int) -> Groups:
