@@ -21,6 +21,8 @@ def speed(rows: int | None, quick: bool, large_files: bool, hand_off: bool, grow
     """Print speed and memory as ratios in one run."""
     if quick and rows is not None:
         raise click.UsageError("Both --quick and --rows say how many rows there are: give one of them.")
+    if sum((large_files, growing, hand_off)) > 1 or (quick and (large_files or growing)):
+        raise click.UsageError("--large-files, --growing and --hand-off are measured one at a time, whole.")
     if large_files:
         from benchmarks import large_files as larger
 

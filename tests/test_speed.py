@@ -8,7 +8,7 @@ import numpy as np
 from click.testing import CliRunner
 
 import benchmarks.__main__ as command
-from benchmarks import answering, insight, likeness, matching, measures, real_lists, report
+from benchmarks import answering, insight, likeness, matching, measures, real_lists, report, starting
 from benchmarks.measures import alternated, peak_above
 from keen_trellis.core.blending import Keep, blend
 from keen_trellis.core.matching import match
@@ -68,7 +68,8 @@ class Speed(unittest.TestCase):
             for words, rows in (([], 5_000_000), (["--quick"], 200_000), (["--rows", "1000"], 1_000)):
                 self.assertEqual(CliRunner().invoke(command.speed, words).exit_code, 0)
                 measured.assert_called_with(rows)
-        self.assertEqual(CliRunner().invoke(command.speed, ["--quick", "--rows", "9"]).exit_code, 2)
+        for words in (["--quick", "--rows", "9"], ["--growing", "--hand-off"], ["--large-files", "--quick"]):
+            self.assertEqual(CliRunner().invoke(command.speed, words).exit_code, 2, words)
 
     def test_ratios_come_from_alternated_pairs(self):
         calls = []
@@ -99,7 +100,8 @@ class Speed(unittest.TestCase):
             mock.patch.object(measures, "PAIRS", 1),
             mock.patch.object(answering, "_AT_LEAST", 40),
             mock.patch.object(answering, "_REDRAWN", 5),
-            mock.patch.object(report, "_STARTS", 1),
+            mock.patch.object(answering, "_FRAMES", 5),
+            mock.patch.object(starting, "_TIMES", 1),
         ):
             report.report(2_000)
         for words in (
@@ -120,6 +122,9 @@ class Speed(unittest.TestCase):
             "while computing",
             "distinct, the latest of each key",
             "57 steps on 15 rails painted",
+            "dragged anywhere",
+            "a window with an empty flow",
+            "one thread s",
         ):
             self.assertIn(words, out.getvalue())
 
