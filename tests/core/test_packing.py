@@ -34,6 +34,8 @@ SHAPES = {
     "places": lambda chosen: "GB-" + "".join(chosen.choices("ABXYZ", k=3)),
     "any length": lambda chosen: f"L-{chosen.randrange(10 ** chosen.randrange(1, 7))}",
     "long beginning": lambda chosen: f"Lantern Coast Museums, object {chosen.randrange(10**6):06}",
+    "common end": lambda chosen: f"LCM.{chosen.randrange(10**6):06}/catalogue of the museums",
+    "end only": lambda chosen: f"{''.join(chosen.choices('ABXYZ', k=4))} museum",
     "NUL": lambda chosen: "a" + chosen.choice(("", "\0", "\0\0", "b", "b\0", "\0b")),
     "bytes": lambda chosen: chosen.choice(("ä", "é", "a", "zz", "日本", "ß")) * chosen.randrange(3),
     "none": lambda chosen: "".join(chosen.choices("abc ", k=chosen.randrange(30))),

@@ -20,6 +20,7 @@ from keen_trellis.core.text_bytes import BLOCK, WORD, Vector, Words, lowest_byte
 
 _WORTH_IT = 20_000  # texts; fewer are compared as they are
 _SAMPLE = 1_000
+_FEW = 0.05
 _MOST_FIT = 0.8  # the share of a sample that has a shape, for it to be worth looking for in all
 _ONES, _TOPS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
 _ZEROS, _SIXES = np.uint64(0x3030303030303030), np.uint64(0x0606060606060606)
@@ -44,13 +45,14 @@ _BYTES = _Kind(8, 8, fixed=False)
 
 class Shape(msgspec.Struct, frozen=True):
     """What texts have in common. before: their first bytes.  count: how many follow, or at most.  above: the
-    bits of each that are not packed.
+    bits of each that are not packed.  after: their last bytes, where as many follow in each.
     """
 
     kind: _Kind
     before: bytes
     count: int
     above: bytes = b""
+    after: bytes = b""
 
 
 class Packed(msgspec.Struct, frozen=True):
@@ -70,16 +72,17 @@ def shape_of(*columns: pa.Array) -> Shape | None:
     if not sample:
         return None
     # A few that are written otherwise do not count.
-    few = len(sample) // 20
+    few = int(len(sample) * _FEW)
     before = _common(sample[few], sample[-1 - few])
     rests = [text[len(before) :] for text in sample if text.startswith(before)]
     wanted = _MOST_FIT * len(sample)
     length, often = Counter(map(len, rests)).most_common(1)[0]
     if length and often >= wanted:
         alike = np.frombuffer(b"".join(rest for rest in rests if len(rest) == length), np.uint8)
-        shape = _fixed(before, alike.reshape(-1, length), wanted)
+        signs, after = _without_end(alike.reshape(-1, length))
+        shape = _fixed(before, signs, wanted)
         if shape is not None:
-            return shape
+            return msgspec.structs.replace(shape, after=after)
     short = [rest for rest in rests if len(rest) <= _BYTES.most]
     return Shape(_BYTES, before, _BYTES.most) if len(short) >= wanted else None
 
@@ -94,6 +97,16 @@ def _common(one: bytes, other: bytes) -> bytes:
     count = min(len(one), len(other))
     same = np.frombuffer(one[:count], np.uint8) == np.frombuffer(other[:count], np.uint8)
     return one[:count] if same.all() else one[: int(same.argmin())]
+
+
+def _without_end(signs: Vector) -> tuple[Vector, bytes]:
+    """Texts of one length without the end that nearly all of them have, and that end."""
+    usual = np.array([np.bincount(place).argmax() for place in signs.T], np.uint8)
+    # One place at least is left, and a few that are written otherwise do not count.
+    differ = np.flatnonzero((signs != usual).mean(axis=0) > _FEW)
+    count = int(differ[-1]) + 1 if len(differ) else 1
+    end = usual[count:]
+    return signs[(signs[:, count:] == end).all(axis=1), :count], end.tobytes()
 
 
 def _fixed(before: bytes, signs: Vector, wanted: float) -> Shape | None:
@@ -137,15 +150,14 @@ _Pack = Callable[[Words, slice], tuple[Vector, Vector]]
 
 def _packer(shape: Shape) -> _Pack:
     """What packs some texts of a shape."""
-    begins, behind = shape.before, len(shape.before)
-    heads = [
-        (place, len(begins[place : place + WORD]), _as_word(begins[place : place + WORD]))
-        for place in range(0, behind, WORD)
-    ]
+    behind, end = len(shape.before), len(shape.after)
+    heads = _as_words(shape.before, 0)
+    if end:
+        heads += _as_words(shape.after, behind + shape.count)
     firsts = [(place, min(shape.count - place, WORD)) for place in range(0, shape.count, WORD)]
 
     def pack(held: Words, rows: slice) -> tuple[Vector, Vector]:
-        lengths = held.lengths(rows) - behind
+        lengths = held.lengths(rows) - behind - end
         fits = lengths == shape.count if shape.kind.fixed else (lengths >= 0) & (lengths <= shape.count)
         for place, count, word in heads:
             fits &= held.word(rows, place, count) == word
@@ -173,6 +185,12 @@ def _packer(shape: Shape) -> _Pack:
         return number.view(np.int64), fits
 
     return pack
+
+
+def _as_words(text: bytes, place: int) -> list[tuple[int, int, np.uint64]]:
+    """The words of bytes that stand at a place: where each is, of how many bytes, and itself."""
+    parts = [(first, text[first : first + WORD]) for first in range(0, len(text), WORD)]
+    return [(place + first, len(part), _as_word(part)) for first, part in parts]
 
 
 def _as_word(text: bytes) -> np.uint64:
