@@ -20,7 +20,7 @@ settings.register_profile("quick", max_examples=60, deadline=None, suppress_heal
 settings.register_profile("long", max_examples=4_000, deadline=None, suppress_health_check=_BOTH)
 
 # Seconds after which it is told where the tests of a module stand, and after which they are given up.
-_LATE, _NEVER = 600, 1_500
+_LATE, _NEVER = 900, 1_800
 
 # Begun first, so that no core is left alone with a long one at the end.
 _LONG_ONES = (

@@ -30,12 +30,12 @@ from tests.flow import test_to_sql
 from tests.flow.test_through_readers import FULL, NAMES, sources
 from tests.handoff.cases import Handed
 
-_ONE_OF = 20  # of the cases that are said in SQL, in an ordinary run
+_ONE_OF = 40  # of the cases that are said in SQL, in an ordinary run
 _TYPES = (pa.int64(), pa.string(), pa.date32(), pa.decimal128(12, 2))
 
 
 class OnCluster(Handed, unittest.TestCase):
-    every = 12
+    every = 20
 
     @classmethod
     def setUpClass(cls):
