@@ -4,7 +4,6 @@ import unittest
 from unittest import mock
 
 import pyarrow as pa
-import pyarrow.compute as pc
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -30,21 +29,12 @@ class OnBytes(unittest.TestCase):
         texts = [text for text in values.to_pylist() if text is not None]
         self.assertEqual(ascii_text.is_ascii(values), all(text.isascii() for text in texts))
 
-    @given(columns())
-    def test_lower_case_and_outer_spaces(self, values):
-        plain = pc.if_else(pc.string_is_ascii(values), values, pa.scalar("", values.type))
-        for column in (plain, plain.slice(1)):
-            self.assertTrue(ascii_text.lower(column).equals(pc.ascii_lower(column)))
-            trimmed = pc.ascii_trim(column, characters=ascii_text.SPACES)
-            self.assertEqual(ascii_text.has_outer_spaces(column), not trimmed.equals(column))
-
     def test_bytes_behind_a_blank_do_not_count(self):
         held = pa.array(["É", "a", " B "], pa.large_string())
         buffers = [pa.py_buffer(b"\x02"), *held.buffers()[1:]]
         values = pa.Array.from_buffers(held.type, 3, buffers)
         self.assertEqual(values.to_pylist(), [None, "a", None])
         self.assertTrue(ascii_text.is_ascii(values))
-        self.assertEqual(ascii_text.lower(values.slice(1)).to_pylist(), ["a", None])
 
 
 if __name__ == "__main__":

@@ -15,7 +15,7 @@ from keen_trellis.core.text_bytes import bytes_of, text_of
 Vector = np.ndarray[Any, Any]
 
 _BYTES = 1 << 17  # at a time, so that what is made of them stays in the processor's cache
-_NO_ASCII, _LETTERS = 128, 26
+_NO_ASCII = 128
 SPACES = "\t\n\v\f\r "
 # Those of ASCII's characters that Unicode calls punctuation (General_Category P).
 PUNCTUATION = "!\"#%&'()*,-./:;?@[\\]_{}"
@@ -58,30 +58,6 @@ def is_ascii(values: pa.Array) -> bool:
         return True
     # Where there are blanks, bytes may be left behind them that nobody reads.
     return bool(values.null_count) and bool(pc.all(pc.string_is_ascii(values), min_count=0).as_py())
-
-
-def lower(values: pa.Array) -> pa.Array:
-    """Text in lower case."""
-    codes, starts = bytes_of(values)
-    made = np.empty_like(codes)
-    changed = False
-    for first in range(0, len(codes), _BYTES):
-        part = codes[first : first + _BYTES]
-        # Letters are one stretch of bytes, and small ones 32 above.
-        capitals = (part - np.uint8(ord("A"))) < _LETTERS
-        changed = changed or bool(capitals.any())
-        np.add(part, capitals.view(np.uint8) << np.uint8(5), out=made[first : first + _BYTES])
-    return _made(values, made, starts) if changed else values
-
-
-def has_outer_spaces(values: pa.Array) -> bool:
-    """Whether some text begins or ends with a space."""
-    codes, starts = bytes_of(values)
-    held = starts[1:] > starts[:-1]
-    first, last = starts[:-1], starts[1:] - 1
-    if not held.all():
-        first, last = first[held], last[held]
-    return any(bool(_are(codes[ends], SPACES).any()) for ends in (first, last))
 
 
 def _are(codes: Vector, characters: str) -> Vector:

@@ -173,8 +173,8 @@ def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndar
 def _quick(values: pa.Array, preparation: Preparation) -> pa.Array:
     """Text in ASCII, case and outer spaces ignored."""
     if preparation.case:
-        values = ascii_text.lower(values)
-    if preparation.outer_spaces and ascii_text.has_outer_spaces(values):
+        values = pc.ascii_lower(values)
+    if preparation.outer_spaces:
         values = pc.ascii_trim(values, characters=ascii_text.SPACES)
     return _without_empty(values)
 
@@ -211,7 +211,7 @@ def _ascii_steps(preparation: Preparation) -> list[Callable[[pa.Array], pa.Array
     """The same for text in ASCII. Done once, they leave nothing for a second time."""
     steps: list[Callable[[pa.Array], pa.Array]] = []
     if preparation.case:
-        steps.append(ascii_text.lower)
+        steps.append(pc.ascii_lower)
     if preparation.punctuation:
         steps.append(lambda values: ascii_text.without(values, ascii_text.PUNCTUATION))
     if preparation.inner_spaces and preparation.outer_spaces:
