@@ -10,7 +10,7 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core import coding, comparing, packing
+from keen_trellis.core import coding, comparing, packing, parallel
 from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.encoding import encode, numbered, prepare_links
 from keen_trellis.core.hashing import Numbering
@@ -47,6 +47,7 @@ SHAPES = {
 def small(test):
     """A test for which few texts are as good as many."""
     test.enterContext(mock.patch.object(packing, "_WORTH_IT", 0))
+    test.enterContext(mock.patch.object(parallel, "_WORTH_IT", 50))
     for name, value in (("_MANY", 2), ("_SAMPLE", 4), ("_BLOCK", 3)):
         test.enterContext(mock.patch.object(comparing, name, value))
     test.enterContext(mock.patch.object(coding, "_PART", 7))

@@ -58,7 +58,11 @@ def told_apart(values: pa.Array) -> tuple[pa.Array, Codes]:
         used = row[:-1] >= 0
         number = np.append(np.cumsum(used, dtype=np.int64) - 1, -1).astype(codes.dtype)
         return values.take(pa.array(row[:-1][used])), number[codes]
-    # Each stretch by itself, on its own core.
+    return _each_stretch(values)
+
+
+def _each_stretch(values: pa.Array) -> tuple[pa.Array, Codes]:
+    """The same, each stretch by itself, on its own core."""
     coded = mapped(lambda part: part.dictionary_encode(), values)
     found, before = [], 0
     for part in coded:
@@ -130,17 +134,11 @@ def _at_once(columns: Sequence[pa.Array]) -> Coded:
 
 
 def _of_stretches(values: pa.Array) -> Coded:
-    """One column: each stretch by itself, on its own core; their dictionaries are united afterwards."""
-    parts = mapped(lambda part: part.dictionary_encode(), values)
-    together = pa.concat_arrays([part.dictionary for part in parts]).dictionary_encode()
+    """One column: what its stretches have is united afterwards."""
+    distinct, codes = _each_stretch(values)
+    together = distinct.dictionary_encode()
     places = together.indices.to_numpy(zero_copy_only=False)
-    starts = np.cumsum([0, *(len(part.dictionary) for part in parts)])
-    # Of each stretch its own places, the last of which is that of a blank (-1).
-    found = [
-        np.append(places[start:end], np.int32(-1))[_minus_one_for_null(part.indices)]
-        for part, start, end in zip(parts, starts, starts[1:], strict=False)
-    ]
-    return [np.concatenate(found)], len(together.dictionary)
+    return [np.append(places, np.int32(-1))[codes]], len(together.dictionary)
 
 
 def _minus_one_for_null(codes: pa.Array) -> Codes:
