@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from functools import partial
+from unittest import mock
 
 import pyarrow as pa
 from rich.table import Table as Grid
@@ -25,7 +25,7 @@ _STEPS = (
 
 def scaling_grid(rows: int) -> Grid:
     """Seconds with one thread and with several, and how many times as fast these are."""
-    threads = parallel.threads()
+    threads = parallel.THREADS
     grid = Grid(title=f"On one core and on {threads}, {rows:,} rows", title_justify="left")
     for column in ("case", "one thread s", f"{threads} threads s", "times as fast"):
         grid.add_column(column, justify="left" if column == "case" else "right")
@@ -47,17 +47,11 @@ def _works(rows: int) -> dict[str, Callable[[], object]]:
 
 
 def _on(threads: int, work: Callable[[], object]) -> None:
-    with _so_many(threads):
-        work()
-
-
-@contextmanager
-def _so_many(threads: int) -> Iterator[None]:
-    """Let our own code and Arrow's use so many threads."""
+    """Work with so many threads of our own code and of Arrow's."""
     before = pa.cpu_count()
     pa.set_cpu_count(threads)
     try:
-        with parallel.limited(threads):
-            yield
+        with mock.patch.object(parallel, "THREADS", threads):
+            work()
     finally:
         pa.set_cpu_count(before)

@@ -16,6 +16,7 @@ from keen_trellis.core.comparing import are_mostly_distinct
 from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.packing import Packed, packed_alike, shape_of
 from keen_trellis.core.parallel import block_by_block, mapped
+from keen_trellis.core.ragged import running_total
 from keen_trellis.core.table import Mask
 from keen_trellis.core.text_bytes import parted
 from keen_trellis.core.values import one_array
@@ -56,7 +57,7 @@ def told_apart(values: pa.Array) -> tuple[pa.Array, Codes]:
         row = np.full(size + 1, -1, np.int64)
         row[codes] = np.arange(len(codes))
         used = row[:-1] >= 0
-        number = np.append(np.cumsum(used, dtype=np.int64) - 1, -1).astype(codes.dtype)
+        number = np.append(running_total(used)[:-1], -1).astype(codes.dtype)
         return values.take(pa.array(row[:-1][used])), number[codes]
     return _each_stretch(values)
 

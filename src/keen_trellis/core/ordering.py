@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from keen_trellis.core.parallel import block_by_block, each, parts
+from keen_trellis.core.ragged import running_total
 from keen_trellis.core.text_bytes import BLOCK
 
 Vector = np.ndarray[Any, Any]
@@ -46,7 +47,7 @@ def dense_ranks(*keys: Vector) -> Vector:
             other &= ~(np.isnan(held[1:]) & np.isnan(held[:-1]))
         new[1:] |= other
     ranks = np.empty(len(order), np.int64)
-    ranks[order] = np.cumsum(new)
+    ranks[order] = running_total(new)[1:]
     return ranks
 
 

@@ -6,38 +6,21 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
-from contextvars import ContextVar, copy_context
+from contextvars import copy_context
 from itertools import pairwise
 from typing import TypeVar
 
 import pyarrow as pa
 
-_MOST = min(os.cpu_count() or 1, 4)
-_threads = ContextVar("threads", default=_MOST)
+THREADS = min(os.cpu_count() or 1, 4)
 _WORTH_IT = 100_000  # rows; with fewer, starting a thread costs more than it saves
 Made = TypeVar("Made")
 Given = TypeVar("Given")
 
 
-def threads() -> int:
-    """How many threads work side by side."""
-    return _threads.get()
-
-
-@contextmanager
-def limited(most: int) -> Iterator[None]:
-    """Work on so many threads within the block."""
-    before = _threads.set(most)
-    try:
-        yield
-    finally:
-        _threads.reset(before)
-
-
 def parts(rows: int) -> list[slice]:
     """Rows cut into as many stretches as are worked on side by side."""
-    count = threads() if rows >= _WORTH_IT else 1
+    count = THREADS if rows >= _WORTH_IT else 1
     bounds = [rows * number // count for number in range(count + 1)]
     return [slice(start, stop) for start, stop in pairwise(bounds)]
 
@@ -65,7 +48,7 @@ def block_by_block(work: Callable[[slice], None], rows: int, block: int) -> None
 
 def each(work: Callable[[Given], Made], given: Sequence[Given]) -> list[Made]:
     """What `work` makes of each of some things, worked on side by side, in their order."""
-    with ThreadPoolExecutor(threads()) as pool:
+    with ThreadPoolExecutor(THREADS) as pool:
         return _shared_out(pool, work, given)
 
 
