@@ -66,15 +66,26 @@ def cases(rows: int) -> list[Case]:
     accented = pa.array([f"ÄLCM.{number:08d}" for number in range(distinct)], pa.large_string())
     accented_too = pa.array([f" älcm.{number:08d}" for number in range(distinct)], pa.large_string())
     foreign = ArrowTable(pa.table({"key": accented_too.take(numbers), "value": pa.array(np.arange(rows))}))
+    titles = pa.array(list(map(_title, range(distinct))), pa.large_string())
+    shouted = pa.array([f" {_title(number).upper()}" for number in range(distinct)], pa.large_string())
+    loud = ArrowTable(pa.table({"key": shouted.take(numbers), "value": pa.array(np.arange(rows))}))
     few = rows // 20
     return [
-        Case("text key", *sides(key=text), (LinkField("key", "key"),), 0.75),
+        Case("text key", *sides(key=text), (LinkField("key", "key"),), 0.25),
         Case(
             "text key, ignoring case and outer spaces",
             prepared,
             sides(key=text)[1],
             (LinkField("key", "key", folded),),
-            0.9,
+            0.35,
+        ),
+        Case("other text", *sides(key=titles), (LinkField("key", "key"),), 0.5),
+        Case(
+            "other text, ignoring case and outer spaces",
+            loud,
+            sides(key=titles)[1],
+            (LinkField("key", "key", folded),),
+            0.6,
         ),
         Case(
             "integer key, narrow", *sides(key=pa.array(np.arange(distinct))), (LinkField("key", "key"),), 0.3
@@ -84,14 +95,14 @@ def cases(rows: int) -> list[Case]:
             "text and date",
             *sides(key=text, day=days),
             (LinkField("key", "key"), LinkField("day", "day")),
-            2.0,
+            0.5,
         ),
         Case(
             "the same, not ASCII",
             foreign,
             sides(key=accented)[1],
             (LinkField("key", "key", folded),),
-            2.5,
+            1.2,
         ),
         Case(
             f"n:m, {2 * rows:,} result rows",
@@ -99,6 +110,30 @@ def cases(rows: int) -> list[Case]:
             (LinkField("key", "key"),),
         ),
     ]
+
+
+_WORDS = [
+    "harbour",
+    "lantern",
+    "museum",
+    "ketch",
+    "pilot",
+    "chart",
+    "lamp",
+    "Fresnel",
+    "foghorn",
+    "storm",
+    "keeper's",
+    "north",
+    "quay",
+]
+
+
+def _title(number: int) -> str:
+    """A name such as objects have, in which neither the length nor a sign's place tells anything."""
+    count = len(_WORDS)
+    first, second, third = (_WORDS[number // count**place % count] for place in range(3))
+    return f"{first.title()} {second} of the {third}, {number % 9_973}/{number // 2_197}"
 
 
 def matched(case: Case) -> Match:

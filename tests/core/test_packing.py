@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from keen_trellis.core import coding, comparing, packing, parallel
 from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.encoding import encode, numbered, prepare_links
+from keen_trellis.core.folding import Folded
 from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.packing import packed, packed_alike, shape_of
@@ -139,6 +140,70 @@ class Packing(unittest.TestCase):
                     for one, other in pairwise(order):
                         self.assertEqual(ranks[one] == ranks[other], texts[one] == texts[other])
                         self.assertLessEqual(ranks[one], ranks[other])
+
+
+_SPACED = st.text(" \t\n\v\f\r\0\x1fAZaz@[`{.-019", max_size=12)
+
+
+class FoldedTexts(unittest.TestCase):
+    """Case and outer spaces ignored where text is read, beside the same by Python."""
+
+    def setUp(self):
+        small(self)
+
+    def check(self, left, right, case, outer):
+        def one(text):
+            if text is not None:
+                text = text.lower() if case else text
+                text = text.strip(" \t\n\v\f\r") if outer else text
+            return text or None
+
+        sides = []
+        for texts in (left, right):
+            held = pa.concat_arrays([column(["before", None]), column(texts), column([" "])])
+            made = Folded(held.slice(2, len(texts)), case=case, outer_spaces=outer)
+            expected = [one(text) for text in texts]
+            self.assertEqual(made.written.to_pylist(), expected)
+            self.assertEqual(made.filled.tolist(), [text is not None for text in expected])
+            sides.append((made, expected))
+        codes, size = coding.codes_of(*(made for made, _ in sides))
+        known = dict(zip(sides[1][1], codes[1].tolist(), strict=True))
+        known.pop(None, None)
+        # What the smaller side has not may be without a code.
+        told = [code for code in known.values() if code >= 0]
+        self.assertEqual(len({*told}), len(told))
+        for text, code in zip(sides[0][1], codes[0].tolist(), strict=True):
+            self.assertLess(code, size)
+            self.assertEqual(code >= 0 and code == known.get(text), text is not None and text in known)
+        (alone,), _ = coding.codes_of(sides[0][0])
+        pairs = {*zip(sides[0][1], alone.tolist(), strict=True)}
+        self.assertEqual(len({text for text, _ in pairs}), len(pairs))
+        self.assertEqual(len({code for _, code in pairs}), len(pairs))
+
+    @given(
+        st.lists(st.none() | _SPACED, min_size=1, max_size=40),
+        st.lists(st.none() | _SPACED, min_size=1, max_size=30),
+        st.sampled_from(list(SHAPES)),
+        st.booleans(),
+        st.booleans(),
+    )
+    def test_any_texts(self, left, right, name, case, outer):
+        chosen = random.Random(len(left))
+        shaped = [text for text in texts_of(name, 60, 1) if text.isascii()]
+        for texts in (left, right):
+            for text in chosen.sample(shaped, len(shaped) // 2):
+                spaced = " " * chosen.randrange(3) + chosen.choice((text, text.upper(), text.lower()))
+                texts.insert(chosen.randrange(len(texts) + 1), spaced + "\t " * chosen.randrange(2))
+        self.check(left, right, case, outer)
+
+    def test_filled_up_to_one_length_and_nothing_but_spaces(self):
+        self.check([f"{n:<40}" for n in range(300)], [f"{n:>40}" for n in range(200, 400)], True, True)
+        self.check(["   ", None, "\t", "a"], [None, None], True, True)
+        self.check([None], [" ", ""], False, True)
+
+    def test_signs_next_to_letters_are_not_letters(self):
+        texts = [f"K{sign}{number}" for sign in "@[`{AaZz" for number in range(40)]
+        self.check(texts, [text.swapcase() for text in texts], True, False)
 
 
 class Codes(unittest.TestCase):

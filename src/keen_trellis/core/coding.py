@@ -6,6 +6,7 @@ Values are always compared themselves: nothing is ever compared by a hash alone 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from itertools import chain, zip_longest
 from typing import Any
 
 import numpy as np
@@ -13,9 +14,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import are_mostly_distinct
+from keen_trellis.core.folding import Folded
 from keen_trellis.core.hashing import Numbering
-from keen_trellis.core.packing import Packed, packed_alike, shape_of
-from keen_trellis.core.parallel import block_by_block, mapped
+from keen_trellis.core.packing import Packed, Texts, packed_alike, shape_of
+from keen_trellis.core.parallel import block_by_block, each, mapped, parts
 from keen_trellis.core.ragged import running_total
 from keen_trellis.core.table import Mask
 from keen_trellis.core.text_bytes import parted
@@ -28,7 +30,7 @@ _PART = 2_000_000  # texts, about, that are numbered at a time where most of man
 _BLOCK = 1 << 15  # rows at a time
 
 
-def codes_of(*columns: pa.Array) -> Coded:
+def codes_of(*columns: Texts) -> Coded:
     """Codes below a size for one column, or for both sides of a link, of one type.
 
     A blank is -1, and so may be what the smaller side has not.
@@ -74,8 +76,15 @@ def _each_stretch(values: pa.Array) -> tuple[pa.Array, Codes]:
     return distinct, found[0] if len(found) == 1 else np.concatenate(found)
 
 
-def filled(values: pa.Array) -> Mask:
+def written(texts: Texts) -> pa.Array:
+    """Texts as Arrow holds them."""
+    return texts.written if isinstance(texts, Folded) else texts
+
+
+def filled(values: Texts) -> Mask:
     """Which values are not blank."""
+    if isinstance(values, Folded):
+        return values.filled
     if not values.null_count:
         return np.ones(len(values), dtype=bool)
     return np.asarray(pc.is_valid(values).to_numpy(zero_copy_only=False), dtype=bool)
@@ -101,12 +110,14 @@ def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) ->
     return wide
 
 
-def _of_values(columns: Sequence[pa.Array]) -> Coded:
-    return _in_parts(columns) if are_mostly_distinct(*columns) else _at_once(columns)
+def _of_values(columns: Sequence[Texts]) -> Coded:
+    if len(columns) == 1:
+        return _of_stretches(written(columns[0]))
+    return _in_parts([*map(written, columns)]) if are_mostly_distinct(*columns) else _at_once(columns)
 
 
 def _in_parts(columns: Sequence[pa.Array]) -> Coded:
-    """Codes of many texts in parts, so that no dictionary holds all of them."""
+    """Codes of many texts in parts, so that no table of them holds all."""
     count = min(sum(map(len, columns)) // _PART + 1, 256)
     part_of = [parted(values, count) for values in columns]
     codes, size = [np.full(len(values), -1, np.int32) for values in columns], 0
@@ -119,19 +130,29 @@ def _in_parts(columns: Sequence[pa.Array]) -> Coded:
     return codes, size
 
 
-def _at_once(columns: Sequence[pa.Array]) -> Coded:
-    """Codes by dictionaries: of the smaller side's values, among which the other's are looked up."""
-    if len(columns) == 1:
-        return _of_stretches(columns[0])
-    place = _smaller(columns)
-    coded = columns[place].dictionary_encode()
-    found = mapped(
-        lambda part: _minus_one_for_null(pc.index_in(part, value_set=coded.dictionary, skip_nulls=True)),
-        columns[1 - place],
-    )
-    codes = [found[0] if len(found) == 1 else np.concatenate(found)]
-    codes.insert(place, _minus_one_for_null(coded.indices))
-    return codes, len(coded.dictionary)
+def _at_once(columns: Sequence[Texts]) -> Coded:
+    """Codes of both sides: a text's is the first row of the smaller side that has it."""
+    known = written(columns[_smaller(columns)])
+
+    def look_up(stretches: tuple[slice | None, ...]) -> list[Codes]:
+        # A stretch of each side at once, since what is known is put into a table for each call.
+        given = [_chunks(of, rows) for of, rows in zip(columns, stretches, strict=True)]
+        found = pc.index_in(pa.chunked_array(chain(*given), known.type), value_set=known, skip_nulls=True)
+        codes, bounds = _minus_one_for_null(found), [sum(map(len, chunks)) for chunks in given]
+        return np.split(codes, np.cumsum(bounds)[:-1])
+
+    made = each(look_up, list(zip_longest(*(parts(len(of)) for of in columns))))
+    sides = zip(*made, strict=True)
+    return [np.concatenate(codes) if len(codes) > 1 else codes[0] for codes in sides], len(known)
+
+
+def _chunks(texts: Texts, rows: slice | None) -> list[pa.Array]:
+    """Some of the texts, in as many arrays as are best made at a time."""
+    if rows is None:
+        return []
+    if isinstance(texts, Folded):
+        return texts.chunks(rows)
+    return [texts.slice(rows.start, rows.stop - rows.start)]
 
 
 def _of_stretches(values: pa.Array) -> Coded:

@@ -9,9 +9,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.ordering import dense_ranks, in_order
-from keen_trellis.core.packing import packed_alike
-from keen_trellis.core.parallel import side_by_side
-from keen_trellis.core.text_bytes import spread_sample
+from keen_trellis.core.packing import Texts, packed_alike
+from keen_trellis.core.parallel import block_by_block, side_by_side
+from keen_trellis.core.text_bytes import BLOCK, ends_of, spread_sample
 from keen_trellis.core.values import FieldType, held_as, type_of_arrow, whole_units
 
 Vector = np.ndarray[Any, Any]
@@ -94,11 +94,13 @@ def same_text(one: pa.Array, other: pa.Array, left: Vector, right: Vector) -> Ve
 
     Lengths come first: most texts that differ do so in length, and are not looked at.
     """
-    lengths = [
-        pc.fill_null(pc.binary_length(values), -1 - n).to_numpy(zero_copy_only=False)
-        for n, values in enumerate((one, other))
-    ]
-    same: Vector = lengths[0][left] == lengths[1][right]
+    lengths = [_lengths(values, -1 - n) for n, values in enumerate((one, other))]
+    same: Vector = np.empty(len(left), bool)
+
+    def as_long(part: slice) -> None:
+        same[part] = lengths[0][left[part]] == lengths[1][right[part]]
+
+    block_by_block(as_long, len(left), BLOCK)
     rows = np.flatnonzero(same)
 
     def compare(part: slice) -> Vector:
@@ -109,6 +111,15 @@ def same_text(one: pa.Array, other: pa.Array, left: Vector, right: Vector) -> Ve
 
     same[rows] = np.concatenate(side_by_side(compare, len(rows)))
     return same
+
+
+def _lengths(values: pa.Array, of_blank: int) -> Vector:
+    """How many bytes each text has, with a number that stands for blanks."""
+    begin, end = ends_of(values)
+    found: Vector = end - begin
+    if values.null_count:
+        found[values.is_null().to_numpy(zero_copy_only=False)] = of_blank
+    return found
 
 
 def _whole_numbers(values: pa.Array) -> Vector:
@@ -178,7 +189,7 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     return found[: len(left)], found[len(left) :]
 
 
-def are_mostly_distinct(*columns: pa.Array) -> bool:
+def are_mostly_distinct(*columns: Texts) -> bool:
     """Whether columns hold so many texts, most of them distinct, that a dictionary of each would be large; by
     a sample.
     """

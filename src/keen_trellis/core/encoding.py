@@ -15,6 +15,7 @@ import pyarrow as pa
 from keen_trellis.core.coding import Codes, codes_of, filled
 from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.link import LinkField
+from keen_trellis.core.packing import Texts
 from keen_trellis.core.preparing import Prepared, prepare
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
@@ -99,7 +100,7 @@ def numbered(side: Prepared) -> tuple[Codes, int]:
 
     What could not be converted counts as blank.
     """
-    values, _ = _same_footing(side.values, side.values)
+    values, _ = _sides(side, side)
     (codes,), size = codes_of(values)
     codes = _of_rows(codes, side)
     if codes.min(initial=0) < 0:
@@ -108,7 +109,7 @@ def numbered(side: Prepared) -> tuple[Codes, int]:
 
 
 def _encode_one(entry: PreparedLink) -> Encoded:
-    one, other = _same_footing(entry.left.values, entry.right.values)
+    one, other = _sides(entry.left, entry.right)
     (left, right), size = codes_of(one, other)
     left, right = _of_rows(left, entry.left), _of_rows(right, entry.right)
     if entry.link.blanks:
@@ -136,10 +137,17 @@ def _with_blanks(codes: Codes, side: Prepared, code: int) -> Codes:
 # --- one type for both sides ---
 
 
+def _sides(left: Prepared, right: Prepared) -> tuple[Texts, Texts]:
+    """The values of both sides as codes are made of them."""
+    if type_of_arrow(left.held.type) is type_of_arrow(right.held.type) is FieldType.TEXT:
+        return left.held, right.held
+    return _same_footing(left.values, right.values)
+
+
 def _same_footing(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
     """Both sides as arrays of one type in which equal values, and only those, are equal."""
     kinds = (type_of_arrow(left.type), type_of_arrow(right.type))
-    if kinds[0] is kinds[1] is FieldType.TEXT or kinds[0] is kinds[1] is FieldType.BOOLEAN:
+    if kinds[0] is kinds[1] is FieldType.BOOLEAN:
         return left, right
     if FieldType.TIMESTAMP in kinds:
         moment = ARROW_TYPES[FieldType.TIMESTAMP]

@@ -138,13 +138,13 @@ def _is_prepared(links: Sequence[LinkField], prepared: Sequence[PreparedLink]) -
             return True
         if preparation.compare_as or preparation.corrections:
             return True
-        if preparation and entry.left.values.type == entry.right.values.type and _is_text(entry):
+        if preparation and entry.left.held.type == entry.right.held.type and _is_text(entry):
             return True
     return False
 
 
 def _is_text(entry: PreparedLink) -> bool:
-    return type_of_arrow(entry.left.values.type) is FieldType.TEXT
+    return type_of_arrow(entry.left.held.type) is FieldType.TEXT
 
 
 def written_by(left: Table, right: Table, links: Sequence[LinkField], *, any_of: bool) -> Written:

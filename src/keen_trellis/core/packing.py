@@ -10,11 +10,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable
+from typing import TypeAlias
 
 import msgspec
 import numpy as np
 import pyarrow as pa
 
+from keen_trellis.core.folding import Folded
 from keen_trellis.core.parallel import block_by_block
 from keen_trellis.core.text_bytes import BLOCK, WORD, Vector, Words, lowest_bytes, spread_sample
 
@@ -25,6 +27,9 @@ _MOST_FIT = 0.8  # the share of a sample that has a shape, for it to be worth lo
 _ONES, _TOPS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
 _ZEROS, _SIXES = np.uint64(0x3030303030303030), np.uint64(0x0606060606060606)
 _HIGH = np.uint64(0xF0F0F0F0F0F0F0F0)
+_SEVENS = np.uint64(0x7F7F7F7F7F7F7F7F)
+_FROM_A = np.uint64(0x0101010101010101 * (0x80 - ord("A")))
+_BEHIND_Z = np.uint64(0x0101010101010101 * (0x7F - ord("Z")))
 
 
 class _Kind(msgspec.Struct, frozen=True):
@@ -64,7 +69,10 @@ class Packed(msgspec.Struct, frozen=True):
     fits: Vector
 
 
-def shape_of(*columns: pa.Array) -> Shape | None:
+Texts: TypeAlias = pa.Array | Folded
+
+
+def shape_of(*columns: Texts) -> Shape | None:
     """The shape that most texts of all columns have; None where there is none, or they are few."""
     if sum(map(len, columns)) < _WORTH_IT or not all(pa.types.is_large_string(c.type) for c in columns):
         return None
@@ -87,7 +95,7 @@ def shape_of(*columns: pa.Array) -> Shape | None:
     return Shape(_BYTES, before, _BYTES.most) if len(short) >= wanted else None
 
 
-def _sample(column: pa.Array) -> list[bytes]:
+def _sample(column: Texts) -> list[bytes]:
     texts = spread_sample(column, _SAMPLE).drop_null().to_pylist()
     return [text.encode(errors="surrogatepass") for text in texts]
 
@@ -122,25 +130,27 @@ def _fixed(before: bytes, signs: Vector, wanted: float) -> Shape | None:
     return None
 
 
-def packed_alike(*columns: pa.Array) -> list[Packed] | None:
+def packed_alike(*columns: Texts) -> list[Packed] | None:
     """Columns of text packed by the shape that most of all of them have; None where there is none."""
     shape = shape_of(*columns)
     return None if shape is None else [packed(values, shape) for values in columns]
 
 
-def packed(values: pa.Array, shape: Shape) -> Packed:
+def packed(values: Texts, shape: Shape) -> Packed:
     """N texts packed, as far as they have the shape."""
     if not len(values):
         return Packed(np.zeros(0, np.int64), np.zeros(0, bool))
-    words = Words(values)
+    words = values.words if isinstance(values, Folded) else Words(values)
     numbers, fits = np.empty(len(values), np.int64), np.empty(len(values), bool)
-    pack = _packer(shape)
+    pack = _packer(shape, lower=words.lower)
 
     def fill(rows: slice) -> None:
         numbers[rows], fits[rows] = pack(words, rows)
 
     block_by_block(fill, len(values), BLOCK)
-    if values.null_count:
+    if isinstance(values, Folded):
+        fits &= values.filled
+    elif values.null_count:
         fits &= values.is_valid().to_numpy(zero_copy_only=False)
     return Packed(numbers, fits)
 
@@ -148,34 +158,41 @@ def packed(values: pa.Array, shape: Shape) -> Packed:
 _Pack = Callable[[Words, slice], tuple[Vector, Vector]]
 
 
-def _packer(shape: Shape) -> _Pack:
-    """What packs some texts of a shape."""
+def _packer(shape: Shape, *, lower: bool) -> _Pack:
+    """What packs some texts of a shape. lower: it has small letters, and capital ones stand for them."""
     behind, end = len(shape.before), len(shape.after)
     heads = _as_words(shape.before, 0)
     if end:
         heads += _as_words(shape.after, behind + shape.count)
+    # What a capital letter lacks to the small one that stands there.
+    lacking = [_lacking(word) if lower else np.uint64(0) for _, _, word in heads]
     firsts = [(place, min(shape.count - place, WORD)) for place in range(0, shape.count, WORD)]
 
     def pack(held: Words, rows: slice) -> tuple[Vector, Vector]:
         lengths = held.lengths(rows) - behind - end
         fits = lengths == shape.count if shape.kind.fixed else (lengths >= 0) & (lengths <= shape.count)
-        for place, count, word in heads:
-            fits &= held.word(rows, place, count) == word
+        for (place, count, word), lack in zip(heads, lacking, strict=True):
+            words = held.word(rows, place, count)
+            fits &= (words | lack if lack else words) == word
         if not shape.kind.fixed:
             words = held.word(rows, behind, lengths)
             if held.has_nul(rows):
                 # A text with NUL at its end would be the one without it.
                 filled = words | ~lowest_bytes(np.full(len(words), 2**64 - 1, np.uint64), lengths)
                 fits &= ((filled - _ONES) & ~filled & _TOPS) == 0
+            if lower:
+                words = _lowered(words)
             # So that they are ordered as they are without a sign.
             return (words.byteswap() ^ np.uint64(1 << 63)).view(np.int64), fits
         number = np.zeros(len(lengths), np.uint64)
         for place, count in firsts:
-            words = held.word(rows, behind + place, count)
             if shape.kind is _DIGITS:
-                made, is_one = _decimal(words, count)
+                made, is_one = _decimal(held.word(rows, behind + place, WORD), count)
                 number = number * np.uint64(10**count) + made
             else:
+                words = held.word(rows, behind + place, count)
+                if lower:
+                    words = _lowered(words)
                 above = _as_word(shape.above[place : place + count])
                 of_each = _as_word(bytes([0xFF << shape.kind.bits & 0xFF] * count))
                 is_one = (words & of_each) == above
@@ -185,6 +202,21 @@ def _packer(shape: Shape) -> _Pack:
         return number.view(np.int64), fits
 
     return pack
+
+
+def _lowered(words: Vector) -> Vector:
+    """Words with small letters of ASCII in place of capital ones: all eight bytes at once."""
+    low = words & _SEVENS
+    # The highest bit of each byte says: from A on, and not behind Z, and ASCII.
+    capital = (low + _FROM_A) & ~(low + _BEHIND_Z) & ~words & _TOPS
+    found: Vector = words | (capital >> np.uint64(2))
+    return found
+
+
+def _lacking(word: np.uint64) -> np.uint64:
+    """The bit by which a capital letter differs from a small one, in each byte that is a small one."""
+    letters = bytes(0x20 if 0x61 <= byte <= 0x7A else 0 for byte in int(word).to_bytes(WORD, "little"))
+    return _as_word(letters)
 
 
 def _as_words(text: bytes, place: int) -> list[tuple[int, int, np.uint64]]:
@@ -198,8 +230,8 @@ def _as_word(text: bytes) -> np.uint64:
 
 
 def _decimal(words: Vector, count: int) -> tuple[Vector, Vector]:
-    """The numbers that so many digits are, and whether they are digits: eight at once, by three products that
-    each join neighbours (as by D. Lemire, "Quickly parsing eight digits").
+    """The numbers that the first so many bytes are, and whether they are digits: eight at once, by three
+    products that each join neighbours (as by D. Lemire, "Quickly parsing eight digits").
     """
     up = np.uint64(8 * (WORD - count))
     digits = (words << up) - (_ZEROS >> up << up)

@@ -27,11 +27,7 @@ def parts(rows: int) -> list[slice]:
 
 def side_by_side(work: Callable[[slice], Made], rows: int) -> list[Made]:
     """What `work` makes of each stretch of rows, in their order."""
-    stretches = parts(rows)
-    if len(stretches) == 1:
-        return [work(stretches[0])]
-    with ThreadPoolExecutor(len(stretches)) as pool:
-        return _shared_out(pool, work, stretches)
+    return each(work, parts(rows))
 
 
 def block_by_block(work: Callable[[slice], None], rows: int, block: int) -> None:
@@ -48,8 +44,11 @@ def block_by_block(work: Callable[[slice], None], rows: int, block: int) -> None
 
 def each(work: Callable[[Given], Made], given: Sequence[Given]) -> list[Made]:
     """What `work` makes of each of some things, worked on side by side, in their order."""
+    if len(given) == 1:
+        return [work(given[0])]
+    contexts = [copy_context() for _ in given]
     with ThreadPoolExecutor(THREADS) as pool:
-        return _shared_out(pool, work, given)
+        return list(pool.map(lambda context, entry: context.run(work, entry), contexts, given))
 
 
 def ahead(work: Callable[[Given], Made], given: Iterable[Given], most: int) -> Iterator[tuple[Given, Made]]:
@@ -70,14 +69,6 @@ def ahead(work: Callable[[Given], Made], given: Iterable[Given], most: int) -> I
         finally:
             for _, made in waiting:
                 made.cancel()
-
-
-def _shared_out(
-    pool: ThreadPoolExecutor, work: Callable[[Given], Made], given: Sequence[Given]
-) -> list[Made]:
-    """What `work` makes of each on the threads of a pool, in the context that it is called in."""
-    contexts = [copy_context() for _ in given]
-    return list(pool.map(lambda context, entry: context.run(work, entry), contexts, given))
 
 
 def mapped(work: Callable[[pa.Array], Made], values: pa.Array) -> list[Made]:

@@ -17,13 +17,14 @@ import pyarrow.compute as pc
 
 from keen_trellis.core import ascii_text
 from keen_trellis.core.ascii_text import is_ascii
-from keen_trellis.core.coding import told_apart
+from keen_trellis.core.coding import told_apart, written
 from keen_trellis.core.conversion import converted, refitted
+from keen_trellis.core.folding import Folded
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.parallel import mapped
 from keen_trellis.core.table import Cells, Mask
-from keen_trellis.core.text_bytes import bytes_of
-from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, one_array, type_of_arrow
+from keen_trellis.core.text_bytes import without_empty
+from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text, type_of_arrow
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 
@@ -39,20 +40,25 @@ _MOST_ROUNDS = 8
 class Prepared(msgspec.Struct, frozen=True):
     """The values of one side of a link as they are compared.
 
-    values: one a row, or the distinct ones of which `codes` has the number of each row's (-1: null).
+    held: one a row, or the distinct ones of which `codes` has the number of each row's (-1: null).
     blank, lost, absent: rows that are blank, that could not be converted, that are without partner; None
     where there is none.
     """
 
-    values: pa.Array
+    held: pa.Array | Folded
     codes: np.ndarray[Any, Any] | None
     blank: Mask | None
     lost: Mask | None
     absent: Mask | None
 
     @property
+    def values(self) -> pa.Array:
+        """What is held, written out."""
+        return written(self.held)
+
+    @property
     def rows(self) -> int:
-        return len(self.values) if self.codes is None else len(self.codes)
+        return len(self.held) if self.codes is None else len(self.codes)
 
     @property
     def of_rows(self) -> pa.Array:
@@ -73,7 +79,7 @@ def prepare(cells: Cells, preparation: Preparation) -> Prepared:
     codes = None
     if type_of_arrow(values.type) is FieldType.TEXT and len(values):
         values, codes = _text(values, preparation)
-    missing = _null_rows(values, codes)
+    missing = ~values.filled if isinstance(values, Folded) else _null_rows(values, codes)
     absent = cells.absent if cells.absent is not None and cells.absent.any() else None
     if lost is not None and not lost.any():
         lost = None
@@ -148,15 +154,16 @@ def _compared_as(values: pa.Array, kind: str) -> tuple[pa.Array, Mask]:
 # --- text ---
 
 
-def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndarray[Any, Any] | None]:
+def _text(
+    values: pa.Array, preparation: Preparation
+) -> tuple[pa.Array | Folded, np.ndarray[Any, Any] | None]:
     """Prepared text, and the rows' codes if it stands for distinct values only."""
     steps = _steps(preparation)
     if not steps:
-        return _without_empty(values), None
+        return without_empty(values), None
     plain = all(mapped(is_ascii, values))
-    quick = plain and not set(preparation.names) - {"case", "outer-spaces"}
-    if quick:
-        return one_array(pa.chunked_array(mapped(lambda part: _quick(part, preparation), values))), None
+    if plain and not set(preparation.names) - {"case", "outer-spaces"}:
+        return Folded(values, case=preparation.case, outer_spaces=preparation.outer_spaces), None
     changed, codes = told_apart(values)
     if plain:
         for step in _ascii_steps(preparation):
@@ -167,26 +174,7 @@ def _text(values: pa.Array, preparation: Preparation) -> tuple[pa.Array, np.ndar
             changed = step(changed)
         if changed.equals(before):
             break
-    return _without_empty(changed), codes
-
-
-def _quick(values: pa.Array, preparation: Preparation) -> pa.Array:
-    """Text in ASCII, case and outer spaces ignored."""
-    if preparation.case:
-        values = pc.ascii_lower(values)
-    if preparation.outer_spaces:
-        values = pc.ascii_trim(values, characters=ascii_text.SPACES)
-    return _without_empty(values)
-
-
-def _without_empty(values: pa.Array) -> pa.Array:
-    _, starts = bytes_of(values)
-    if (starts[1:] > starts[:-1]).all():
-        return values
-    empty = pc.equal(pc.binary_length(values), 0)
-    if pc.any(empty).as_py():
-        values = pc.if_else(empty, pa.scalar(None, values.type), values)
-    return values
+    return without_empty(changed), codes
 
 
 def _steps(preparation: Preparation) -> list[Callable[[pa.Array], pa.Array]]:

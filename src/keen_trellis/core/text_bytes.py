@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from keen_trellis.core.parallel import block_by_block
 
 Vector = np.ndarray[Any, Any]
 WORD = 8  # bytes
-BLOCK = 1 << 14  # texts at a time
+BLOCK = 1 << 15  # texts at a time
 # The golden ratio in 64 bits: a product with it spreads neighbours (D. Knuth, "The Art of Computer
 # Programming", volume 3, 6.4).
 SPREADING = np.uint64(0x9E3779B97F4A7C15)
@@ -19,12 +20,27 @@ SPREADING = np.uint64(0x9E3779B97F4A7C15)
 
 def bytes_of(values: pa.Array) -> tuple[Vector, Vector]:
     """The bytes of all texts one after the other, and where each begins; one entry more, the end."""
+    starts, codes = starts_of(values), held_bytes(values)
+    first = starts[0]
+    return codes[first : starts[-1]], starts - first if first else starts
+
+
+def starts_of(values: pa.Array) -> Vector:
+    """Where each of N texts begins among the bytes that are held; one entry more, the end."""
     if not len(values):
-        return np.zeros(0, np.uint8), np.zeros(1, np.int64)
-    _, offsets, data = values.buffers()
-    starts = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
-    codes = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
-    return codes[starts[0] : starts[-1]], starts - starts[0]
+        return np.zeros(1, np.int64)
+    return np.frombuffer(values.buffers()[1], np.int64)[values.offset : values.offset + len(values) + 1]
+
+
+def ends_of(values: pa.Array) -> tuple[Vector, Vector]:
+    """Where each of N texts begins, and where it ends, among the bytes that are held."""
+    starts = starts_of(values)
+    return starts[:-1], starts[1:]
+
+
+def held_bytes(values: pa.Array) -> Vector:
+    """All bytes that are held for a column; there may be others before its first text and behind its last."""
+    return np.frombuffer(values.buffers()[2] or b"", np.uint8)
 
 
 def text_of(codes: Vector, starts: Vector) -> pa.Array:
@@ -43,35 +59,56 @@ def with_blanks(made: pa.Array, is_filled: Vector | None) -> pa.Array:
     return made.take(pa.array(np.cumsum(is_filled) - 1, mask=~is_filled))
 
 
-def spread_sample(values: pa.Array, count: int) -> pa.Array:
+def without_empty(values: pa.Array) -> pa.Array:
+    """Texts with blanks in place of empty ones."""
+    starts = starts_of(values)
+    if (starts[1:] > starts[:-1]).all():
+        return values
+    empty = pc.equal(pc.binary_length(values), 0)
+    return pc.if_else(empty, pa.scalar(None, values.type), values) if pc.any(empty).as_py() else values
+
+
+class _Takeable(Protocol):
+    def __len__(self) -> int: ...
+
+    def take(self, rows: pa.Array) -> pa.Array: ...
+
+
+def spread_sample(values: _Takeable, count: int) -> pa.Array:
     """So many of the values, as far apart as they can be; all of them where they are fewer."""
     rows = np.linspace(0, len(values) - 1, min(len(values), count)).astype(np.int64)
     return values.take(pa.array(np.unique(rows)))
 
 
 class Words:
-    """Reads words of texts out of all their bytes."""
+    """Reads words of texts out of all their bytes.
 
-    def __init__(self, values: pa.Array) -> None:
-        _, offsets, held = values.buffers()
-        starts = np.frombuffer(offsets, np.int64)[values.offset : values.offset + len(values) + 1]
-        data = np.frombuffer(held or b"", np.uint8)
+    begin, end: where each text begins and ends among the bytes, in their order, where not as it is held.
+    lower: whether capital letters of ASCII stand for small ones; they are read as they are.
+    """
+
+    def __init__(
+        self, values: pa.Array, begin: Vector | None = None, end: Vector | None = None, *, lower: bool = False
+    ) -> None:
+        data, held = held_bytes(values), ends_of(values)
         if len(data) < WORD:  # a word can be read from it
             data = np.concatenate((data, np.zeros(WORD, np.uint8)))
-        self.starts, self._data = starts, data
+        self.begin = held[0] if begin is None else begin
+        self.end = held[1] if end is None else end
+        self._data, self.lower = data, lower
         self._last = len(data) - WORD
         self._words = np.ndarray(self._last + 1, "<u8", data, strides=(1,))
 
     def lengths(self, rows: slice) -> Vector:
         """Of each text its bytes."""
-        found: Vector = self.starts[rows.start + 1 : rows.stop + 1] - self.starts[rows]
+        found: Vector = self.end[rows] - self.begin[rows]
         return found
 
     def word(self, rows: slice, place: Vector | int, count: Vector | int) -> Vector:
         """Of each text the bytes from a place on, as many as are there of `count` or eight, the first of them
         the lowest; zero above them. place: not behind the end of a text.
         """
-        at = self.starts[rows] + place
+        at = self.begin[rows] + place
         if at[-1] <= self._last:
             found = self._words[at]
         else:
@@ -83,7 +120,7 @@ class Words:
 
     def has_nul(self, rows: slice) -> bool:
         """Whether the character NUL is in some text of these."""
-        stretch = self._data[self.starts[rows.start] : self.starts[rows.stop]]
+        stretch = self._data[self.begin[rows.start] : self.end[rows.stop - 1]]
         return bool(len(stretch)) and not stretch.all()
 
 
