@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 
 import numpy as np
@@ -20,11 +21,35 @@ _HITS = 0.71
 _SEED = 23
 _STRETCH = 1_000_000  # texts that are made at a time
 _STEPS = (100, 10, 1)  # by which the rows are divided
-# What stands before and behind the number of a key, and how many digits it has at least.
+_TEXT = pa.large_string()
+_WORDS = pa.array(
+    ["harbour", "lantern", "museum", "ketch", "pilot", "chart", "lamp", "foghorn", "storm", "keeper", "quay"],
+    _TEXT,
+)
+
+
+def _numbered(before: str, behind: str, digits: int) -> Callable[[np.ndarray], pa.Array]:
+    """Makes keys of numbers, with something before and behind, and so many digits at least."""
+    first, last, between = (pa.scalar(text, _TEXT) for text in (before, behind, ""))
+
+    def made(numbers: np.ndarray) -> pa.Array:
+        written = pc.utf8_lpad(pa.array(numbers).cast(_TEXT), digits, "0")
+        return pc.binary_join_element_wise(first, written, last, between)
+
+    return made
+
+
+def _titled(numbers: np.ndarray) -> pa.Array:
+    """Names in which neither the length nor a sign's place tells anything."""
+    words = [_WORDS.take(pa.array(numbers // len(_WORDS) ** place % len(_WORDS))) for place in range(3)]
+    return pc.binary_join_element_wise(*words, pa.array(numbers).cast(_TEXT), pa.scalar(" ", _TEXT))
+
+
 _KEYS = {
-    "codes of as many digits: LCM.00000615": ("LCM.", "", 8),
-    "codes of any length: L-615": ("L-", "", 1),
-    "long texts: Harbour view no 615 at dusk": ("Harbour view no ", " at dusk", 1),
+    "codes of as many digits: LCM.00000615": _numbered("LCM.", "", 8),
+    "codes of any length: L-615": _numbered("L-", "", 1),
+    "long codes: Harbour view no 615 at dusk": _numbered("Harbour view no ", " at dusk", 1),
+    "other texts: storm harbour quay 615": _titled,
 }
 
 
@@ -38,7 +63,7 @@ def report(rows: int) -> None:
         before = 0.0
         for step in _STEPS:
             count = rows // step
-            left, right = _tables(count, *key)
+            left, right = _tables(count, key)
             work = partial(_matched, left, right)
             took = min(seconds(work) for _ in range(2))
             peak = peak_above(work)
@@ -53,18 +78,13 @@ def _matched(left: ArrowTable, right: ArrowTable) -> int:
     return match(left, right, [LinkField("key", "key")]).counts.pairs
 
 
-def _tables(rows: int, before: str, behind: str, digits: int) -> tuple[ArrowTable, ArrowTable]:
+def _tables(rows: int, key: Callable[[np.ndarray], pa.Array]) -> tuple[ArrowTable, ArrowTable]:
     chance = np.random.default_rng(_SEED)
     others = rows // 10
     distinct = int(others / _HITS)
 
-    def texts(numbers: np.ndarray) -> pa.ChunkedArray:
-        written = pc.utf8_lpad(pa.array(numbers).cast(pa.large_string()), digits, "0")
-        first, last, between = (pa.scalar(text, pa.large_string()) for text in (before, behind, ""))
-        return pc.binary_join_element_wise(first, written, last, between)
-
     def keys(numbers: np.ndarray) -> ArrowTable:
-        parts = [texts(numbers[first : first + _STRETCH]) for first in range(0, len(numbers), _STRETCH)]
+        parts = [key(numbers[first : first + _STRETCH]) for first in range(0, len(numbers), _STRETCH)]
         return ArrowTable(pa.table({"key": pa.concat_arrays(parts)}))
 
     return keys(chance.integers(0, distinct, rows)), keys(chance.permutation(distinct)[:others])

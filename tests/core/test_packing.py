@@ -51,7 +51,8 @@ def small(test):
     test.enterContext(mock.patch.object(parallel, "_WORTH_IT", 50))
     for name, value in (("_MANY", 2), ("_SAMPLE", 4), ("_BLOCK", 3)):
         test.enterContext(mock.patch.object(comparing, name, value))
-    test.enterContext(mock.patch.object(coding, "_PART", 7))
+    for name, value in (("_MANY", 2), ("_PART", 3), ("_STRETCH", 16)):
+        test.enterContext(mock.patch.object(coding, name, value))
 
 
 def texts_of(name, count, seed, odd=0):

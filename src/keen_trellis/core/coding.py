@@ -14,9 +14,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import are_mostly_distinct
-from keen_trellis.core.folding import Folded
+from keen_trellis.core.folding import Folded, Texts, words_of, written
 from keen_trellis.core.hashing import Numbering
-from keen_trellis.core.packing import Packed, Texts, packed_alike, shape_of
+from keen_trellis.core.packing import Packed, packed_alike, shape_of
 from keen_trellis.core.parallel import block_by_block, each, mapped, parts
 from keen_trellis.core.ragged import running_total
 from keen_trellis.core.table import Mask
@@ -26,7 +26,10 @@ from keen_trellis.core.values import one_array
 Codes = np.ndarray[Any, np.dtype[Any]]
 Coded = tuple[list[Codes], int]
 
-_PART = 2_000_000  # texts, about, that are numbered at a time where most of many are distinct
+_MANY = 4_000_000  # texts, most of them distinct, of which one table would be large
+_PART = 20_000  # texts of the smaller side, about, that are looked among at a time then
+_PARTS = 256  # at most
+_STRETCH = 1 << 20  # rows that are put in the order of their parts at a time
 _BLOCK = 1 << 15  # rows at a time
 
 
@@ -76,11 +79,6 @@ def _each_stretch(values: pa.Array) -> tuple[pa.Array, Codes]:
     return distinct, found[0] if len(found) == 1 else np.concatenate(found)
 
 
-def written(texts: Texts) -> pa.Array:
-    """Texts as Arrow holds them."""
-    return texts.written if isinstance(texts, Folded) else texts
-
-
 def filled(values: Texts) -> Mask:
     """Which values are not blank."""
     if isinstance(values, Folded):
@@ -113,21 +111,41 @@ def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) ->
 def _of_values(columns: Sequence[Texts]) -> Coded:
     if len(columns) == 1:
         return _of_stretches(written(columns[0]))
-    return _in_parts([*map(written, columns)]) if are_mostly_distinct(*columns) else _at_once(columns)
+    if are_mostly_distinct(*columns, many=_MANY):
+        return _in_parts(columns)
+    return _at_once(columns)
 
 
-def _in_parts(columns: Sequence[pa.Array]) -> Coded:
-    """Codes of many texts in parts, so that no table of them holds all."""
-    count = min(sum(map(len, columns)) // _PART + 1, 256)
-    part_of = [parted(values, count) for values in columns]
-    codes, size = [np.full(len(values), -1, np.int32) for values in columns], 0
-    for part in range(count):
-        rows = [np.flatnonzero(parts == part) for parts in part_of]
-        found, more = _at_once([of.take(pa.array(own)) for of, own in zip(columns, rows, strict=True)])
-        for of, own, made in zip(codes, rows, found, strict=True):
-            of[own] = np.where(made < 0, -1, made + size)
-        size += more
-    return codes, size
+def _in_parts(columns: Sequence[Texts]) -> Coded:
+    """The same as at once, in parts that are looked up side by side, so that no table holds all texts."""
+    place = _smaller(columns)
+    count = min(len(columns[place]) // _PART + 2, _PARTS)
+    rows_of = [_rows_by_part(parted(words_of(of), count), count) for of in columns]
+    codes = [np.empty(len(of), np.int32) for of in columns]
+
+    def look_up(part: int) -> None:
+        rows = [of_part(part) for of_part in rows_of]
+        texts = [of.take(pa.array(own)) for of, own in zip(columns, rows, strict=True)]
+        found = pc.index_in(pa.chunked_array(texts), value_set=texts[place], skip_nulls=True)
+        firsts = np.append(rows[place], np.int32(-1))[_minus_one_for_null(found)]
+        codes[0][rows[0]], codes[1][rows[1]] = np.split(firsts, [len(rows[0])])
+
+    each(look_up, range(count))
+    return codes, len(columns[place])
+
+
+def _rows_by_part(part_of: Codes, count: int) -> Callable[[int], Codes]:
+    """What tells the rows of each part, in their order, as int32."""
+    order = np.empty(len(part_of), np.int32)
+    firsts = range(0, len(part_of), _STRETCH)
+
+    def arrange(first: int) -> Codes:
+        parts = part_of[first : first + _STRETCH]
+        order[first : first + len(parts)] = np.argsort(parts, kind="stable") + first
+        return np.append(0, np.cumsum(np.bincount(parts, minlength=count))) + first
+
+    bounds = each(arrange, firsts)
+    return lambda part: np.concatenate([order[slice(*of[part : part + 2])] for of in bounds])
 
 
 def _at_once(columns: Sequence[Texts]) -> Coded:

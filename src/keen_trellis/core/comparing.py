@@ -8,8 +8,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from keen_trellis.core.folding import Texts
 from keen_trellis.core.ordering import dense_ranks, in_order
-from keen_trellis.core.packing import Texts, packed_alike
+from keen_trellis.core.packing import packed_alike
 from keen_trellis.core.parallel import block_by_block, side_by_side
 from keen_trellis.core.text_bytes import BLOCK, ends_of, spread_sample
 from keen_trellis.core.values import FieldType, held_as, type_of_arrow, whole_units
@@ -176,7 +177,7 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
         return sides[0].numbers, sides[1].numbers
     # One column by itself is not copied: it may be as large as what is left of the memory.
     both = pa.concat_arrays([left, right]) if len(right) else left
-    if are_mostly_distinct(both):
+    if are_mostly_distinct(both, many=_MANY):
         found = _ranked_in_order(both)
         return found[: len(left)], found[len(left) :]
     both = both.dictionary_encode()
@@ -189,11 +190,11 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     return found[: len(left)], found[len(left) :]
 
 
-def are_mostly_distinct(*columns: Texts) -> bool:
-    """Whether columns hold so many texts, most of them distinct, that a dictionary of each would be large; by
-    a sample.
+def are_mostly_distinct(*columns: Texts, many: int) -> bool:
+    """Whether columns hold so many texts, most of them distinct, that a table of each would be large; by a
+    sample.
     """
-    if min(map(len, columns)) < _MANY or not all(pa.types.is_large_string(c.type) for c in columns):
+    if min(map(len, columns)) < many or not all(pa.types.is_large_string(c.type) for c in columns):
         return False
     return all(len(spread_sample(texts, _SAMPLE).unique()) > _SAMPLE // 2 for texts in columns)
 

@@ -14,8 +14,8 @@ import pyarrow as pa
 
 from keen_trellis.core.coding import Codes, codes_of, filled
 from keen_trellis.core.comparing import as_comparable, reals
+from keen_trellis.core.folding import Texts
 from keen_trellis.core.link import LinkField
-from keen_trellis.core.packing import Texts
 from keen_trellis.core.preparing import Prepared, prepare
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task

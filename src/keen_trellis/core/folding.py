@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cached_property
+from typing import TypeAlias
 
 import numpy as np
 import pyarrow as pa
@@ -63,6 +64,19 @@ class Folded:
         if self._outer:
             values = pc.ascii_trim(values, characters=SPACES)
         return without_empty(values)
+
+
+Texts: TypeAlias = pa.Array | Folded
+
+
+def words_of(texts: Texts) -> Words:
+    """What reads words of texts as they are compared."""
+    return texts.words if isinstance(texts, Folded) else Words(texts)
+
+
+def written(texts: Texts) -> pa.Array:
+    """Texts as Arrow holds them."""
+    return texts.written if isinstance(texts, Folded) else texts
 
 
 def _inside(values: pa.Array) -> tuple[Vector, Vector]:

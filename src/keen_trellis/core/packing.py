@@ -10,15 +10,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable
-from typing import TypeAlias
 
 import msgspec
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.folding import Folded
+from keen_trellis.core.folding import Folded, Texts, words_of
 from keen_trellis.core.parallel import block_by_block
-from keen_trellis.core.text_bytes import BLOCK, WORD, Vector, Words, lowest_bytes, spread_sample
+from keen_trellis.core.text_bytes import BLOCK, WORD, Vector, Words, lowered, lowest_bytes, spread_sample
 
 _WORTH_IT = 20_000  # texts; fewer are compared as they are
 _SAMPLE = 1_000
@@ -27,9 +26,6 @@ _MOST_FIT = 0.8  # the share of a sample that has a shape, for it to be worth lo
 _ONES, _TOPS = np.uint64(0x0101010101010101), np.uint64(0x8080808080808080)
 _ZEROS, _SIXES = np.uint64(0x3030303030303030), np.uint64(0x0606060606060606)
 _HIGH = np.uint64(0xF0F0F0F0F0F0F0F0)
-_SEVENS = np.uint64(0x7F7F7F7F7F7F7F7F)
-_FROM_A = np.uint64(0x0101010101010101 * (0x80 - ord("A")))
-_BEHIND_Z = np.uint64(0x0101010101010101 * (0x7F - ord("Z")))
 
 
 class _Kind(msgspec.Struct, frozen=True):
@@ -67,9 +63,6 @@ class Packed(msgspec.Struct, frozen=True):
 
     numbers: Vector
     fits: Vector
-
-
-Texts: TypeAlias = pa.Array | Folded
 
 
 def shape_of(*columns: Texts) -> Shape | None:
@@ -140,7 +133,7 @@ def packed(values: Texts, shape: Shape) -> Packed:
     """N texts packed, as far as they have the shape."""
     if not len(values):
         return Packed(np.zeros(0, np.int64), np.zeros(0, bool))
-    words = values.words if isinstance(values, Folded) else Words(values)
+    words = words_of(values)
     numbers, fits = np.empty(len(values), np.int64), np.empty(len(values), bool)
     pack = _packer(shape, lower=words.lower)
 
@@ -181,7 +174,7 @@ def _packer(shape: Shape, *, lower: bool) -> _Pack:
                 filled = words | ~lowest_bytes(np.full(len(words), 2**64 - 1, np.uint64), lengths)
                 fits &= ((filled - _ONES) & ~filled & _TOPS) == 0
             if lower:
-                words = _lowered(words)
+                words = lowered(words)
             # So that they are ordered as they are without a sign.
             return (words.byteswap() ^ np.uint64(1 << 63)).view(np.int64), fits
         number = np.zeros(len(lengths), np.uint64)
@@ -192,7 +185,7 @@ def _packer(shape: Shape, *, lower: bool) -> _Pack:
             else:
                 words = held.word(rows, behind + place, count)
                 if lower:
-                    words = _lowered(words)
+                    words = lowered(words)
                 above = _as_word(shape.above[place : place + count])
                 of_each = _as_word(bytes([0xFF << shape.kind.bits & 0xFF] * count))
                 is_one = (words & of_each) == above
@@ -202,15 +195,6 @@ def _packer(shape: Shape, *, lower: bool) -> _Pack:
         return number.view(np.int64), fits
 
     return pack
-
-
-def _lowered(words: Vector) -> Vector:
-    """Words with small letters of ASCII in place of capital ones: all eight bytes at once."""
-    low = words & _SEVENS
-    # The highest bit of each byte says: from A on, and not behind Z, and ASCII.
-    capital = (low + _FROM_A) & ~(low + _BEHIND_Z) & ~words & _TOPS
-    found: Vector = words | (capital >> np.uint64(2))
-    return found
 
 
 def _lacking(word: np.uint64) -> np.uint64:

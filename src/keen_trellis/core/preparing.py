@@ -17,9 +17,9 @@ import pyarrow.compute as pc
 
 from keen_trellis.core import ascii_text
 from keen_trellis.core.ascii_text import is_ascii
-from keen_trellis.core.coding import told_apart, written
+from keen_trellis.core.coding import told_apart
 from keen_trellis.core.conversion import converted, refitted
-from keen_trellis.core.folding import Folded
+from keen_trellis.core.folding import Folded, written
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.parallel import mapped
 from keen_trellis.core.table import Cells, Mask

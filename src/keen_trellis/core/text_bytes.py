@@ -16,6 +16,9 @@ BLOCK = 1 << 15  # texts at a time
 # The golden ratio in 64 bits: a product with it spreads neighbours (D. Knuth, "The Art of Computer
 # Programming", volume 3, 6.4).
 SPREADING = np.uint64(0x9E3779B97F4A7C15)
+_TOPS, _SEVENS = np.uint64(0x8080808080808080), np.uint64(0x7F7F7F7F7F7F7F7F)
+_FROM_A = np.uint64(0x0101010101010101 * (0x80 - ord("A")))
+_BEHIND_Z = np.uint64(0x0101010101010101 * (0x7F - ord("Z")))
 
 
 def bytes_of(values: pa.Array) -> tuple[Vector, Vector]:
@@ -124,6 +127,15 @@ class Words:
         return bool(len(stretch)) and not stretch.all()
 
 
+def lowered(words: Vector) -> Vector:
+    """Words with small letters of ASCII in place of capital ones: all eight bytes at once."""
+    low = words & _SEVENS
+    # The highest bit of each byte says: from A on, and not behind Z, and ASCII.
+    capital = (low + _FROM_A) & ~(low + _BEHIND_Z) & ~words & _TOPS
+    found: Vector = words | (capital >> np.uint64(2))
+    return found
+
+
 def lowest_bytes(words: Vector, count: Vector | int) -> Vector:
     """Words of which only the lowest so many bytes are kept; count: below 0 as 0, above 8 as 8."""
     if isinstance(count, int):
@@ -134,24 +146,24 @@ def lowest_bytes(words: Vector, count: Vector | int) -> Vector:
     return words & kept
 
 
-def parted(values: pa.Array, count: int) -> Vector:
-    """For each text in which of so many parts (at most 256) it is, as uint8: equal texts are in the same one.
+def parted(words: Words, count: int) -> Vector:
+    """For each of N texts in which of so many parts (at most 256) it is, as uint8: equal ones are in the same
+    one.
 
     It goes by the length, and the words at the beginning, in the middle and at the end.
     """
-    found = np.zeros(len(values), np.uint8)
-    if not len(values):
-        return found
-    words = Words(values)
+    found = np.zeros(len(words.begin), np.uint8)
 
     def fill(rows: slice) -> None:
         lengths = words.lengths(rows)
         last = np.maximum(lengths - WORD, 0)
         mixed = lengths.astype(np.uint64)
+        whole = WORD if lengths.min() >= WORD else lengths
         for place in (0, last // 2, last):
-            mixed = (mixed ^ words.word(rows, place, lengths)) * SPREADING
+            word = words.word(rows, place, whole)
+            mixed = (mixed ^ (lowered(word) if words.lower else word)) * SPREADING
             mixed ^= mixed >> np.uint64(29)
         found[rows] = (mixed >> np.uint64(32)) % np.uint64(count)
 
-    block_by_block(fill, len(values), BLOCK)
+    block_by_block(fill, len(found), BLOCK)
     return found
