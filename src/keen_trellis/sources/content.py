@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple, TypeAlias, TypeVar
 
 import xxhash
 
@@ -21,10 +21,12 @@ from keen_trellis.flow.temporary import is_disk_full
 from keen_trellis.sources.reading import ReadTable
 
 _BLOCK = 2**22
+_PIECE = 2**20  # bytes of a block that are read at a time, so that they stay in the processor's cache
 _MOST_LOOKED = 64
 # Nanoseconds in which a file may be written to twice without its times telling.
 _TICK = 50_000_000
 Found = TypeVar("Found")
+Piece: TypeAlias = bytes | bytearray
 
 
 class Looked(NamedTuple):
@@ -67,11 +69,18 @@ def looked_at(path: Path, task: Task) -> Looked:
 
 
 def _look(path: Path, task: Task) -> Looked:
-    parts = of_blocks(
-        path, lambda block, _: (xxhash.xxh3_128_digest(block), block.isascii(), b"\0" in block), task
-    )
+    parts = of_blocks(path, _look_at_block, task)
     content = xxhash.xxh3_128_hexdigest(b"".join(part[0] for part in parts)) if parts else "empty"
     return Looked(content, all(part[1] for part in parts), any(part[2] for part in parts))
+
+
+def _look_at_block(pieces: Iterator[Piece]) -> tuple[bytes, bool, bool]:
+    found, is_ascii, has_zeros = xxhash.xxh3_128(), True, False
+    for piece in pieces:
+        found.update(piece)
+        is_ascii = is_ascii and piece.isascii()
+        has_zeros = has_zeros or b"\0" in piece
+    return found.digest(), is_ascii, has_zeros
 
 
 def is_settled(stamp: tuple[int, ...]) -> bool:
@@ -79,8 +88,9 @@ def is_settled(stamp: tuple[int, ...]) -> bool:
     return time.time_ns() - stamp[0] > _TICK
 
 
-def of_blocks(path: Path, look: Callable[[bytes | bytearray, int], Found], task: Task) -> list[Found]:
-    """What `look` says of each block of a file's bytes and its number; they are looked at side by side.
+def of_blocks(path: Path, look: Callable[[Iterator[Piece]], Found], task: Task) -> list[Found]:
+    """What `look` says of each block of a file's bytes, which come in pieces; they are looked at side by
+    side.
 
     They are read and not mapped: a file that is cut short meanwhile would end the program.
     """
@@ -89,16 +99,20 @@ def of_blocks(path: Path, look: Callable[[bytes | bytearray, int], Found], task:
         if not size:
             return []
         with path.open("rb") as file, ThreadPoolExecutor(2) as pool:
-            own = threading.local()  # one block for each thread, used again: new memory takes longer to get
+            own = threading.local()  # one piece for each thread, used again: new memory takes longer to get
+
+            def pieces(start: int) -> Iterator[Piece]:
+                if not hasattr(own, "piece"):
+                    own.piece = bytearray(_PIECE)
+                for first in range(start, min(start + _BLOCK, size), _PIECE):
+                    length = os.preadv(file.fileno(), [own.piece], first)
+                    if length < min(_PIECE, size - first):
+                        raise being_changed(path)
+                    yield own.piece if length == _PIECE else bytes(own.piece[:length])
 
             def found(start: int) -> Found:
                 task.checkpoint(start, size, f"looking at {path.name}")
-                if not hasattr(own, "block"):
-                    own.block = bytearray(_BLOCK)
-                length = os.preadv(file.fileno(), [own.block], start)
-                if length < min(_BLOCK, size - start):
-                    raise being_changed(path)
-                return look(own.block if length == _BLOCK else bytes(own.block[:length]), start // _BLOCK)
+                return look(pieces(start))
 
             return list(pool.map(found, range(0, size, _BLOCK)))
 

@@ -93,7 +93,7 @@ def detect_encoding(path: Path, task: Task) -> Encoding:
     looked = looked_at(path, task)
     said = []
     if looked.has_zeros:
-        nothing = sum(of_blocks(path, lambda block, _: block.count(0), task))
+        nothing = sum(of_blocks(path, lambda pieces: sum(piece.count(0) for piece in pieces), task))
         text = "1 character is none" if nothing == 1 else f"{nothing:,} characters are none"
         said.append(Remark(f"{text} (NUL): it may be damaged", doubtful=True))
     if looked.is_ascii:
