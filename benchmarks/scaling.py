@@ -37,7 +37,7 @@ def scaling_grid(rows: int) -> Grid:
 
 def _works(rows: int) -> dict[str, Callable[[], object]]:
     found: dict[str, Callable[[], object]] = {
-        f"match by {case.name}": partial(matched, case) for case in cases(rows)[:4]
+        f"match by {case.name}": partial(matched, case) for case in cases(rows)[:5]
     }
     steps = works(loans(rows))
     found |= {name: steps[name] for name in _STEPS}

@@ -7,7 +7,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core import ordering, parallel, ragged
+from keen_trellis.core import match, ordering, parallel, ragged
 from keen_trellis.core.ordering import among, dense_ranks, distinct_numbers, in_order
 from keen_trellis.core.ragged import repeated, running_total
 
@@ -79,6 +79,17 @@ class Ordering(unittest.TestCase):
             self.assertEqual(
                 (total.dtype, total.tolist()), (np.int64, [0, *np.cumsum(given_counts).tolist()])
             )
+
+    @given(st.lists(st.integers(0, 6)))
+    def test_first_and_last_of_each_code(self, codes):
+        held = np.array(codes, np.int32)
+        with mock.patch.object(match, "_STRETCH", 3):
+            first, last = match.first_of_codes(held, 8), match.last_of_codes(held, 8)
+        for code in range(8):
+            rows = [row for row, own in enumerate(codes) if own == code]
+            self.assertEqual((first[code], last[code]), (rows[0], rows[-1]) if rows else (len(codes), -1))
+        values = np.arange(10, 18)
+        self.assertEqual(parallel.gathered(values, held - 1).tolist(), values[held - 1].tolist())
 
     def test_many_rows(self):
         chance = np.random.default_rng(2026)

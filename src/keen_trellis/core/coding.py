@@ -17,7 +17,7 @@ from keen_trellis.core.comparing import are_mostly_distinct
 from keen_trellis.core.folding import Folded, Texts, words_of, written
 from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.packing import Packed, packed_alike, shape_of
-from keen_trellis.core.parallel import block_by_block, each, mapped, parts
+from keen_trellis.core.parallel import block_by_block, each, gathered, mapped, parts
 from keen_trellis.core.ragged import running_total
 from keen_trellis.core.table import Mask
 from keen_trellis.core.text_bytes import parted
@@ -63,7 +63,7 @@ def told_apart(values: pa.Array) -> tuple[pa.Array, Codes]:
         row[codes] = np.arange(len(codes))
         used = row[:-1] >= 0
         number = np.append(running_total(used)[:-1], -1).astype(codes.dtype)
-        return values.take(pa.array(row[:-1][used])), number[codes]
+        return values.take(pa.array(row[:-1][used])), gathered(number, codes)
     return _each_stretch(values)
 
 
@@ -178,7 +178,7 @@ def _of_stretches(values: pa.Array) -> Coded:
     distinct, codes = _each_stretch(values)
     together = distinct.dictionary_encode()
     places = together.indices.to_numpy(zero_copy_only=False)
-    return [np.append(places, np.int32(-1))[codes]], len(together.dictionary)
+    return [gathered(np.append(places, np.int32(-1)), codes)], len(together.dictionary)
 
 
 def _minus_one_for_null(codes: pa.Array) -> Codes:

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from keen_trellis.core.folding import Texts
 from keen_trellis.core.ordering import dense_ranks, in_order
 from keen_trellis.core.packing import packed_alike
-from keen_trellis.core.parallel import block_by_block, side_by_side
+from keen_trellis.core.parallel import block_by_block, gathered, side_by_side
 from keen_trellis.core.text_bytes import BLOCK, ends_of, spread_sample
 from keen_trellis.core.values import FieldType, held_as, type_of_arrow, whole_units
 
@@ -186,7 +186,7 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     ranks[order] = np.arange(len(order))
     codes = both.indices.fill_null(len(order)).to_numpy(zero_copy_only=False)
     ranks[-1] = -1
-    found = ranks[codes]
+    found = gathered(ranks, codes)
     return found[: len(left)], found[len(left) :]
 
 

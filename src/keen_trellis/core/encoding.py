@@ -16,6 +16,7 @@ from keen_trellis.core.coding import Codes, codes_of, filled
 from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.folding import Texts
 from keen_trellis.core.link import LinkField
+from keen_trellis.core.parallel import gathered
 from keen_trellis.core.preparing import Prepared, prepare
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
@@ -122,8 +123,7 @@ def _encode_one(entry: PreparedLink) -> Encoded:
 def _of_rows(codes: Codes, side: Prepared) -> Codes:
     if side.codes is None:
         return codes
-    made: Codes = np.append(codes, codes.dtype.type(-1))[side.codes]
-    return made
+    return gathered(np.append(codes, codes.dtype.type(-1)), side.codes)
 
 
 def _with_blanks(codes: Codes, side: Prepared, code: int) -> Codes:

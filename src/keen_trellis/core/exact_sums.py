@@ -42,8 +42,9 @@ def summed(high: Vector, low: Vector, codes: IndexVector, size: int) -> tuple[Ve
     """The sum of each of `size` groups; codes: the group of each number."""
     # So many bits of as many values as there are add up to less than 2 ** 53.
     bits = 52 - len(low).bit_length()
-    narrow = bool(np.array_equal(high, low >> 63))
-    most = max(abs(int(low.min(initial=0))), abs(int(low.max(initial=0))))
+    narrow = all(side_by_side(lambda part: np.array_equal(high[part], low[part] >> 63), len(low)))
+    ends = side_by_side(lambda part: (low[part].min(initial=0), low[part].max(initial=0)), len(low))
+    most = max(abs(int(end)) for pair in ends for end in pair)
     width = most.bit_length() + 1 if narrow else 128
     total_high, total_low = np.zeros(size, np.int64), np.zeros(size, np.int64)
     for start in range(0, width, bits):

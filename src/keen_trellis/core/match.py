@@ -21,7 +21,7 @@ from keen_trellis.core.coding import Codes
 from keen_trellis.core.encoding import Encoded, SideCounts
 from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.ordering import among, distinct_numbers, in_order
-from keen_trellis.core.parallel import side_by_side
+from keen_trellis.core.parallel import gathered, side_by_side
 from keen_trellis.core.ragged import repeated, running_total
 from keen_trellis.core.table import IndexVector, Mask
 
@@ -438,12 +438,20 @@ class ListedMatch(Match):
 
 def first_of_codes(codes: Codes, size: int) -> IndexVector:
     """For each code, 0 <= code < size, the first row that has it; the number of rows where none has."""
-    found = np.full(size, len(codes), dtype=index_type(len(codes)))
-    for start in reversed(range(0, len(codes), _STRETCH)):
-        part = codes[start : start + _STRETCH]
-        # Written backwards, so that the first row of each code is written last.
-        found[part[::-1]] = np.arange(start + len(part) - 1, start - 1, -1)
-    return found
+
+    def of_stretch(rows: slice) -> IndexVector:
+        found = np.full(size, len(codes), dtype=index_type(len(codes)))
+        for start in reversed(range(rows.start, rows.stop, _STRETCH)):
+            part = codes[start : min(start + _STRETCH, rows.stop)]
+            # Written backwards, so that the first row of each code is written last.
+            found[part[::-1]] = np.arange(start + len(part) - 1, start - 1, -1)
+        return found
+
+    stretches = side_by_side(of_stretch, len(codes))
+    first: IndexVector = stretches[0]
+    for later in stretches[1:]:
+        np.minimum(first, later, out=first)
+    return first
 
 
 def last_of_codes(codes: Codes, size: int) -> IndexVector:
@@ -478,9 +486,7 @@ def how_often(codes: Codes, size: int) -> IndexVector:
 def _looked_up(numbers: IndexVector, codes: Codes) -> IndexVector:
     """The number of each row's code, 0 for a code of -1."""
     table = np.append(numbers, 0).astype(index_type(int(numbers.max(initial=0))))
-    parts = side_by_side(lambda part: table[codes[part]], len(codes))
-    found: IndexVector = parts[0] if len(parts) == 1 else np.concatenate(parts)
-    return found
+    return gathered(table, codes)
 
 
 def positions(mask: Mask) -> IndexVector:

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from keen_trellis.core.parallel import block_by_block, each, parts
+from keen_trellis.core.parallel import block_by_block, each, gathered, parts
 from keen_trellis.core.ragged import running_total
 from keen_trellis.core.text_bytes import BLOCK
 
@@ -152,7 +152,7 @@ def _by_digits(digits: _Digits, order: Vector | None, rows: int) -> Vector:
     _sort(packed)
     packed &= (np.uint64(1) << bits) - np.uint64(1)
     places = packed.view(np.int64)
-    return places if order is None else order[places]
+    return places if order is None else gathered(order, places)
 
 
 def _sort(numbers: Vector) -> None:

@@ -14,6 +14,7 @@ from keen_trellis.core.link import Preparation, value_of
 from keen_trellis.core.match import first_of_codes, index_type
 from keen_trellis.core.measures import Groups, Measure, measured
 from keen_trellis.core.ordering import in_order
+from keen_trellis.core.parallel import gathered
 from keen_trellis.core.preparing import prepare
 from keen_trellis.core.table import (
     Cells,
@@ -153,4 +154,4 @@ def _by_first_appearance(codes: IndexVector, size: int) -> Groups:
     used = np.flatnonzero(first < len(codes))
     number = np.zeros(size, dtype=index_type(size))
     number[used[in_order(first[used])]] = np.arange(len(used))
-    return Groups(number[codes], len(used))
+    return Groups(gathered(number, codes), len(used))
