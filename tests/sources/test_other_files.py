@@ -1,9 +1,12 @@
 """Parquet, Arrow, JSON lines, tables typed into the flow, and where sources lie."""
 
 import datetime as dt
+import os
 import unittest
 from decimal import Decimal
+from unittest import mock
 
+import numpy as np
 import pyarrow as pa
 from pyarrow import feather, parquet
 
@@ -113,6 +116,25 @@ class Columns(SourceCase):
         parquet.write_table(data, self.folder / "t.parquet", row_group_size=900)
         table = self.read(self.folder / "t.parquet", fields=(FieldSettings("n", type="text"),)).table
         self.assertEqual((table.rows, rows_of(table)[9_999]), (10_000, ("9999",)))
+
+    def test_files_of_about_a_megabyte_have_room_in_what_a_reader_may_take(self):
+        chance = np.random.default_rng(2026)
+        for rows in (60_000, 200_000, 500_000):
+            numbers = chance.integers(0, rows // 10, rows)
+            texts = pa.array([f"LCM.{number:07d}" for number in numbers])
+            days = pa.array((numbers % 700).astype(np.int32)).cast(pa.date32())
+            data = pa.table({"code": texts, "number": numbers, "day": days})
+            parquet.write_table(data, self.folder / f"{rows}.parquet")
+            feather.write_feather(data, str(self.folder / f"{rows}.arrow"), compression="uncompressed")
+            for kind in ("parquet", "arrow"):
+                with self.subTest(kind, rows=rows):
+                    self.assertEqual(self.read(self.folder / f"{rows}.{kind}").table.rows, rows)
+
+    def test_more_memory_than_a_reader_may_take_is_said(self):
+        data = pa.table({"number": np.arange(3_000_000)})
+        parquet.write_table(data, self.folder / "t.parquet")
+        with mock.patch.dict(os.environ, {"KEEN_TRELLIS_READER_BYTES": str(90 * 2**20)}):
+            self.refused(self.folder / "t.parquet", "takes more than 0.1 GiB")
 
     def test_cut_off_or_damaged(self):
         for name, write in (

@@ -43,6 +43,8 @@ _SECONDS = 6
 _SECONDS_A_MEGABYTE = 1.0
 _LOOK_EVERY = 0.05
 _TOO_MUCH_MEMORY = "too much memory"
+# Arrow's allocator would take a gigabyte at once where the system gives it, and leave none of the limit.
+_SPARING = {"MIMALLOC_ARENA_EAGER_COMMIT": "0"}
 _TRIES = 3
 _END_WITH_PARENT = 1  # PR_SET_PDEATHSIG
 
@@ -220,7 +222,7 @@ class _Starter:
                     stdin=theirs.fileno(),
                     stdout=subprocess.DEVNULL,
                     stderr=subprocess.DEVNULL,
-                    env=_without_secrets(),
+                    env=_without_secrets() | _SPARING,
                 )
             atexit.register(self._end)
         return self._line

@@ -6,6 +6,8 @@ TARGET as an Arrow file, which the parent maps into memory.
 
 from __future__ import annotations
 
+import errno
+import os
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -28,6 +30,7 @@ _MOST_DIGITS = 38
 _BATCH_CELLS = 5_000_000
 _BATCH_ROWS = 500_000
 _AHEAD = 2  # batches
+_NO_THREAD = os.strerror(errno.EAGAIN)  # what Arrow says where there is no memory for a thread
 _WIDE = pa.decimal128(20, 0)  # as wide as an unsigned integer of 64 bits
 
 
@@ -227,6 +230,8 @@ def _errors(path: Path) -> Iterator[None]:
     except (pa.ArrowException, OSError, ValueError, NotImplementedError) as error:
         if isinstance(error, OSError) and error.errno is not None:
             raise
+        if isinstance(error, MemoryError) or _NO_THREAD in str(error):
+            raise MemoryError from error
         said = " ".join(str(error).split())[:160]
         raise SourceError(
             f"The file is damaged or cut off ({said}).", where=str(path), remedy="Copy or export it again."
