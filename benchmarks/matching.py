@@ -66,6 +66,8 @@ def cases(rows: int) -> list[Case]:
     accented = pa.array([f"ÄLCM.{number:08d}" for number in range(distinct)], pa.large_string())
     accented_too = pa.array([f" älcm.{number:08d}" for number in range(distinct)], pa.large_string())
     foreign = ArrowTable(pa.table({"key": accented_too.take(numbers), "value": pa.array(np.arange(rows))}))
+    signs = np.frombuffer(_SIGNS, np.uint8)[chance.integers(0, len(_SIGNS), (distinct, 12))]
+    tokens = pa.array(signs.view("S12").ravel().astype(str), pa.large_string())
     titles = pa.array(list(map(_title, range(distinct))), pa.large_string())
     shouted = pa.array([f" {_title(number).upper()}" for number in range(distinct)], pa.large_string())
     loud = ArrowTable(pa.table({"key": shouted.take(numbers), "value": pa.array(np.arange(rows))}))
@@ -79,6 +81,7 @@ def cases(rows: int) -> list[Case]:
             (LinkField("key", "key", folded),),
             0.35,
         ),
+        Case("text key of 12 signs of any kind", *sides(key=tokens), (LinkField("key", "key"),), 0.5),
         Case("other text", *sides(key=titles), (LinkField("key", "key"),), 0.5),
         Case(
             "other text, ignoring case and outer spaces",
@@ -112,6 +115,7 @@ def cases(rows: int) -> list[Case]:
     ]
 
 
+_SIGNS = b"ABCDEFGHJKLMNPQRSTUVWXYZabcdefghijkmnopqrstuvwxyz23456789-"
 _WORDS = [
     "harbour",
     "lantern",

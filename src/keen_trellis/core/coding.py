@@ -5,7 +5,7 @@ Values are always compared themselves: nothing is ever compared by a hash alone 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Sequence, Sized
 from itertools import chain, zip_longest
 from typing import Any
 
@@ -43,7 +43,7 @@ def codes_of(*columns: Texts) -> Coded:
     sides = packed_alike(*columns)
     if sides is None:
         return _of_values(columns)
-    codes, size = _of_integers([_as_integers(side) for side in sides])
+    codes, size = _of_packed(sides)
     # What does not fit is compared as texts, and its codes stand behind the others.
     odd = [np.flatnonzero(~side.fits & filled(of)) for side, of in zip(sides, columns, strict=True)]
     if not all(map(len, odd)):
@@ -88,7 +88,7 @@ def filled(values: Texts) -> Mask:
     return np.asarray(pc.is_valid(values).to_numpy(zero_copy_only=False), dtype=bool)
 
 
-def _smaller(columns: Sequence[pa.Array]) -> int:
+def _smaller(columns: Sequence[Sized]) -> int:
     """Which side is the smaller one: the other's values are looked up among its own."""
     return len(columns) - 1 if len(columns[-1]) <= len(columns[0]) else 0
 
@@ -96,9 +96,22 @@ def _smaller(columns: Sequence[pa.Array]) -> int:
 # --- texts ---
 
 
-def _as_integers(side: Packed) -> pa.Array:
-    """Packed texts as whole numbers, blank where they do not fit."""
-    return pa.array(side.numbers, mask=None if side.fits.all() else ~side.fits)
+def _of_packed(sides: Sequence[Packed]) -> Coded:
+    """Codes of packed texts, -1 where they do not fit."""
+    if len(sides[0].numbers) == 1:
+        return _of_integers([pa.array(side.numbers[0], mask=_odd(side)) for side in sides])
+    place = _smaller([side.fits for side in sides])
+    numbering = Numbering(len(sides[0].numbers))
+    codes = [_of_filled(numbering.add, sides[place].numbers, _odd(sides[place]))]
+    if len(sides) > 1:
+        other = sides[1 - place]
+        codes.insert(1 - place, _of_filled(numbering.find, other.numbers, _odd(other)))
+    return codes, max(numbering.count, 1)
+
+
+def _odd(side: Packed) -> Mask | None:
+    """Which texts do not fit; None if all do."""
+    return None if side.fits.all() else ~side.fits
 
 
 def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) -> Codes:
@@ -200,19 +213,25 @@ def _of_integers(columns: Sequence[pa.Array]) -> Coded:
         size = greatest - least + 1
         return [_distances(values, least, size) for values in columns], size
     numbering = Numbering()
-    codes = [_of_filled(numbering.add, columns[place])]
+    codes = [_of_filled(numbering.add, *_numbers_of(columns[place]))]
     if len(columns) > 1:
-        codes.insert(1 - place, _of_filled(numbering.find, columns[1 - place]))
+        codes.insert(1 - place, _of_filled(numbering.find, *_numbers_of(columns[1 - place])))
     return codes, numbering.count
 
 
-def _of_filled(work: Callable[[Codes], Codes], values: pa.Array) -> Codes:
-    """What is made of whole numbers, -1 for a blank."""
+def _numbers_of(values: pa.Array) -> tuple[tuple[Codes], Mask | None]:
+    """Whole numbers, and which of them are blank."""
     if not values.null_count:
-        return work(values.to_numpy())
-    known = filled(values)
-    codes = np.full(len(values), -1, np.int32)
-    codes[known] = work(values.fill_null(0).to_numpy()[known])
+        return (values.to_numpy(),), None
+    return (values.fill_null(0).to_numpy(),), ~filled(values)
+
+
+def _of_filled(work: Callable[..., Codes], numbers: tuple[Codes, ...], blank: Mask | None) -> Codes:
+    """What is made of whole numbers, -1 for a blank."""
+    if blank is None:
+        return work(*numbers)
+    codes = np.full(len(blank), -1, np.int32)
+    codes[~blank] = work(*(part[~blank] for part in numbers))
     return codes
 
 

@@ -20,6 +20,9 @@ Vector = np.ndarray[Any, Any]
 # So many texts are looked at whether most are distinct, by a sample; and ranked so many at a time.
 _MANY, _SAMPLE, _BLOCK = 4_000_000, 4_096, 1 << 20
 
+# So many texts of two words at most are ranked by these, which takes 40 bytes for each meanwhile.
+_MOST_IN_WORDS = 20_000_000
+
 # What each operator asks of two such vectors, by its sign.
 COMPARE = {
     "=": np.equal,
@@ -160,21 +163,17 @@ def _exact_parts(values: pa.Array) -> tuple[Vector, Vector]:
     return nearest, rest
 
 
-def _ranked_numbers(left: tuple[Vector, Vector], right: tuple[Vector, Vector]) -> tuple[Vector, Vector]:
-    """Ranks of pairs of numbers, the same for equal ones; NaN comes last."""
-    first, second = (np.concatenate(parts) for parts in zip(left, right, strict=True))
-    ranks = dense_ranks(first, second)
+def _ranked_numbers(left: tuple[Vector, ...], right: tuple[Vector, ...]) -> tuple[Vector, Vector]:
+    """Ranks of combinations of numbers, the same for equal ones; NaN comes last."""
+    ranks = dense_ranks(*(np.concatenate(parts) for parts in zip(left, right, strict=True)))
     return ranks[: len(left[0])], ranks[len(left[0]) :]
 
 
 def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     """Ranks of texts in code point order, which is the order of their bytes."""
-    sides = packed_alike(left, right)
-    if sides is not None and all(
-        np.count_nonzero(side.fits) + of.null_count == len(of)
-        for side, of in zip(sides, (left, right), strict=True)
-    ):
-        return sides[0].numbers, sides[1].numbers
+    quickly = _ranked_as_packed(left, right)
+    if quickly is not None:
+        return quickly
     # One column by itself is not copied: it may be as large as what is left of the memory.
     both = pa.concat_arrays([left, right]) if len(right) else left
     if are_mostly_distinct(both, many=_MANY):
@@ -188,6 +187,21 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
     ranks[-1] = -1
     found = gathered(ranks, codes)
     return found[: len(left)], found[len(left) :]
+
+
+def _ranked_as_packed(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector] | None:
+    """Vectors in the order of texts that are whole numbers in disguise; None where not all are."""
+    sides = packed_alike(left, right)
+    if sides is None or not all(
+        np.count_nonzero(side.fits) + of.null_count == len(of)
+        for side, of in zip(sides, (left, right), strict=True)
+    ):
+        return None
+    if len(sides[0].numbers) == 1:
+        return sides[0].numbers[0], sides[1].numbers[0]
+    if len(left) + len(right) > _MOST_IN_WORDS:
+        return None
+    return _ranked_numbers(sides[0].numbers, sides[1].numbers)
 
 
 def are_mostly_distinct(*columns: Texts, many: int) -> bool:

@@ -18,87 +18,100 @@ _SAMPLE = 4_096
 _LOAD = 0.4  # at most, so that few places are looked at
 _FREE = -1
 _HALF = np.uint64(32)
+Parts = tuple[Vector, ...]  # a vector for each of the numbers that are told apart together
 
 
 class Numbering:
-    """Distinct whole numbers (int64) and their codes (int32), in the order in which they were added."""
+    """Distinct whole numbers (int64), or combinations of as many, and their codes (int32), in the order in
+    which they were added. parts: how many numbers make one of those.
+    """
 
-    def __init__(self) -> None:
+    def __init__(self, parts: int = 1) -> None:
         self.count = 0
+        self._parts = parts
         self._reserve(_LEAST_BITS)
 
-    def add(self, numbers: Vector) -> Vector:
-        """The codes of N numbers; those that are new get the next ones."""
-        if not self.count and len(numbers) > _SAMPLE:
-            few = np.unique(numbers[:: len(numbers) // _SAMPLE])
+    def add(self, *numbers: Vector) -> Vector:
+        """The codes of N numbers, of which there is a vector for each part; those that are new get the next
+        ones.
+        """
+        rows = len(numbers[0])
+        if not self.count and rows > _SAMPLE:
+            few = np.unique(numbers[-1][:: rows // _SAMPLE])
             if len(few) > _SAMPLE // 2:  # most are distinct: the table need not grow step by step
-                self._reserve(int(np.ceil(np.log2(min(len(numbers), _ADDED) / _LOAD))))
-        codes = np.empty(len(numbers), np.int32)
-        for first in range(0, len(numbers), _ADDED):
-            rows = slice(first, first + _ADDED)
-            found = self.find(numbers[rows]) if self.count else np.full(len(numbers[rows]), -1, np.int32)
+                self._reserve(int(np.ceil(np.log2(min(rows, _ADDED) / _LOAD))))
+        codes = np.empty(rows, np.int32)
+        for first in range(0, rows, _ADDED):
+            some = _some(numbers, slice(first, first + _ADDED))
+            found = self.find(*some) if self.count else np.full(len(some[0]), -1, np.int32)
             new = np.flatnonzero(found < 0)
             if len(new):
-                found[new] = self._added(numbers[rows][new])
-            codes[rows] = found
+                found[new] = self._added(_some(some, new))
+            codes[first : first + _ADDED] = found
         return codes
 
-    def find(self, numbers: Vector) -> Vector:
+    def find(self, *numbers: Vector) -> Vector:
         """The codes of N numbers, -1 for one that was not added."""
-        codes = np.empty(len(numbers), np.int32)
+        codes = np.empty(len(numbers[0]), np.int32)
 
         def fill(rows: slice) -> None:
-            codes[rows] = self._found(numbers[rows])
+            codes[rows] = self._found(_some(numbers, rows))
 
-        block_by_block(fill, len(numbers), _BLOCK)
+        block_by_block(fill, len(codes), _BLOCK)
         return codes
 
-    def _found(self, numbers: Vector) -> Vector:
+    def _found(self, numbers: Parts) -> Vector:
         place = self._places(numbers)
-        found: Vector = self._codes[place]
-        open_ = np.flatnonzero((self._numbers[place] != numbers) & (found != _FREE))
+        there = self._table.take(place, axis=0)
+        found: Vector = there[:, -1].astype(np.int32)
+        open_ = np.flatnonzero(_are_others(there, numbers) & (found != _FREE))
         while len(open_):
             place[open_] = at = (place[open_] + 1) & self._mask
-            found[open_] = codes = self._codes[at]
-            open_ = open_[(self._numbers[at] != numbers[open_]) & (codes != _FREE)]
+            there = self._table.take(at, axis=0)
+            found[open_] = codes = there[:, -1]
+            open_ = open_[_are_others(there, _some(numbers, open_)) & (codes != _FREE)]
         return found
 
-    def _added(self, numbers: Vector) -> Vector:
+    def _added(self, numbers: Parts) -> Vector:
         """The codes of numbers none of which was added, some of them perhaps several times among these."""
-        while self.count + len(numbers) > _LOAD * (self._mask + 1):
+        while self.count + len(numbers[0]) > _LOAD * (self._mask + 1):
             self._grow()
         return self._put(numbers)
 
-    def _put(self, numbers: Vector, known: Vector | None = None) -> Vector:
+    def _put(self, numbers: Parts, known: Vector | None = None) -> Vector:
         """Put numbers that are not there into the table. known: their codes; None for the next ones."""
-        codes = np.empty(len(numbers), np.int32)
-        open_, place = np.arange(len(numbers)), self._places(numbers)
+        codes = np.empty(len(numbers[0]), np.int32)
+        open_, place = np.arange(len(codes)), self._places(numbers)
         while len(open_):
             free = np.flatnonzero(self._codes[place] == _FREE)
             # Of several that claim a place the last one gets it.
             self._codes[place[free]] = free
             won = free[self._codes[place[free]] == free]
             at, mine = place[won], open_[won]
-            self._numbers[at] = numbers[mine]
+            for held, part in zip(self._numbers, numbers, strict=True):
+                held[at] = part[mine]
             if known is not None:
                 self._codes[at] = known[mine]
             else:
                 self._codes[at] = np.arange(self.count, self.count + len(won), dtype=np.int32)
                 self.count += len(won)
-            same = self._numbers[place] == numbers[open_]
-            codes[open_[same]] = self._codes[place[same]]
-            open_, place = open_[~same], (place[~same] + 1) & self._mask
+            there = self._table.take(place, axis=0)
+            others = _are_others(there, _some(numbers, open_))
+            codes[open_[~others]] = there[~others, -1]
+            open_, place = open_[others], (place[others] + 1) & self._mask
         return codes
 
-    def _places(self, numbers: Vector) -> Vector:
+    def _places(self, numbers: Parts) -> Vector:
         """Where each would stand if its place were free."""
-        bits = numbers.view(np.uint64)
+        bits = numbers[0].view(np.uint64)
+        for part in numbers[1:]:
+            bits = ((bits ^ (bits >> _HALF)) * SPREADING) ^ part.view(np.uint64)
         found: Vector = (((bits ^ (bits >> _HALF)) * SPREADING) >> self._shift).astype(np.int64)
         return found
 
     def _grow(self) -> None:
         held = self._codes != _FREE
-        numbers, codes = self._numbers[held], self._codes[held]
+        numbers, codes = _some(self._numbers, held), self._codes[held]
         self._reserve(self._bits + 1)
         self._put(numbers, codes)
 
@@ -106,5 +119,20 @@ class Numbering:
         self._bits = bits
         self._shift = np.uint64(64 - bits)
         self._mask = (1 << bits) - 1
-        self._numbers = np.zeros(1 << bits, np.int64)
-        self._codes = np.full(1 << bits, _FREE, np.int32)
+        # A number and its code stand next to each other: each look meets one place of memory.
+        self._table = np.zeros((1 << bits, self._parts + 1), np.int64)
+        *numbers, self._codes = self._table.T
+        self._numbers = tuple(numbers)
+        self._codes[:] = _FREE
+
+
+def _are_others(there: Vector, numbers: Parts) -> Vector:
+    """Whether each number is another one than stands at its place."""
+    found: Vector = there[:, 0] != numbers[0]
+    for place, part in enumerate(numbers[1:], 1):
+        found |= there[:, place] != part
+    return found
+
+
+def _some(numbers: Parts, rows: slice | Vector) -> Parts:
+    return tuple(part[rows] for part in numbers)

@@ -1,9 +1,9 @@
-"""Texts that are numbers in disguise: codes such as LCM.00615 or 2026-05, packed exactly into 64 bits.
+"""Texts that are numbers in disguise: codes such as LCM.00615 or 2026-05, packed exactly into 64 or 128 bits.
 
 Most texts that tables are joined by have a common beginning and few signs behind it. Texts of such a shape
-are told apart by one whole number each, in the order of their bytes; no two have the same. The shape is found
-on a sample, and each text is looked at whether it has it: those that have not are left to be compared as
-texts.
+are told apart by one or two whole numbers each, in the order of their bytes; no two have the same. The shape
+is found on a sample, and each text is looked at whether it has it: those that have not are left to be
+compared as texts.
 """
 
 from __future__ import annotations
@@ -42,6 +42,7 @@ _DIGITS = _Kind(0, 16, fixed=True)  # as the number that they are
 _NIBBLES = _Kind(4, 15, fixed=True)
 _LETTERS = _Kind(5, 12, fixed=True)
 _BYTES = _Kind(8, 8, fixed=False)
+_LONG = _Kind(8, 16, fixed=False)  # as two numbers
 
 
 class Shape(msgspec.Struct, frozen=True):
@@ -57,11 +58,12 @@ class Shape(msgspec.Struct, frozen=True):
 
 
 class Packed(msgspec.Struct, frozen=True):
-    """Texts as whole numbers, equal and ordered as they are. numbers: int64 of N, of no meaning where a text
-    does not fit.  fits: which of N texts have the shape; a blank has not.
+    """Texts as whole numbers, equal and ordered as they are. numbers: one or two int64 of N, the first one
+    the more weighty, of no meaning where a text does not fit.  fits: which of N texts have the shape; a blank
+    has not.
     """
 
-    numbers: Vector
+    numbers: tuple[Vector, ...]
     fits: Vector
 
 
@@ -84,8 +86,10 @@ def shape_of(*columns: Texts) -> Shape | None:
         shape = _fixed(before, signs, wanted)
         if shape is not None:
             return msgspec.structs.replace(shape, after=after)
-    short = [rest for rest in rests if len(rest) <= _BYTES.most]
-    return Shape(_BYTES, before, _BYTES.most) if len(short) >= wanted else None
+    for kind in (_BYTES, _LONG):
+        if sum(len(rest) <= kind.most for rest in rests) >= wanted:
+            return Shape(kind, before, kind.most)
+    return None
 
 
 def _sample(column: Texts) -> list[bytes]:
@@ -131,14 +135,17 @@ def packed_alike(*columns: Texts) -> list[Packed] | None:
 
 def packed(values: Texts, shape: Shape) -> Packed:
     """N texts packed, as far as they have the shape."""
+    numbers = tuple(np.empty(len(values), np.int64) for _ in range(2 if shape.kind is _LONG else 1))
+    fits = np.empty(len(values), bool)
     if not len(values):
-        return Packed(np.zeros(0, np.int64), np.zeros(0, bool))
+        return Packed(numbers, fits)
     words = words_of(values)
-    numbers, fits = np.empty(len(values), np.int64), np.empty(len(values), bool)
     pack = _packer(shape, lower=words.lower)
 
     def fill(rows: slice) -> None:
-        numbers[rows], fits[rows] = pack(words, rows)
+        made, fits[rows] = pack(words, rows)
+        for of_all, some in zip(numbers, made, strict=True):
+            of_all[rows] = some
 
     block_by_block(fill, len(values), BLOCK)
     if isinstance(values, Folded):
@@ -148,7 +155,7 @@ def packed(values: Texts, shape: Shape) -> Packed:
     return Packed(numbers, fits)
 
 
-_Pack = Callable[[Words, slice], tuple[Vector, Vector]]
+_Pack = Callable[[Words, slice], tuple[list[Vector], Vector]]
 
 
 def _packer(shape: Shape, *, lower: bool) -> _Pack:
@@ -161,22 +168,21 @@ def _packer(shape: Shape, *, lower: bool) -> _Pack:
     lacking = [_lacking(word) if lower else np.uint64(0) for _, _, word in heads]
     firsts = [(place, min(shape.count - place, WORD)) for place in range(0, shape.count, WORD)]
 
-    def pack(held: Words, rows: slice) -> tuple[Vector, Vector]:
+    def pack(held: Words, rows: slice) -> tuple[list[Vector], Vector]:
         lengths = held.lengths(rows) - behind - end
         fits = lengths == shape.count if shape.kind.fixed else (lengths >= 0) & (lengths <= shape.count)
         for (place, count, word), lack in zip(heads, lacking, strict=True):
             words = held.word(rows, place, count)
             fits &= (words | lack if lack else words) == word
         if not shape.kind.fixed:
-            words = held.word(rows, behind, lengths)
+            parts = [held.word(rows, behind, lengths)]
+            if shape.count > WORD:
+                parts.append(held.word(rows, behind + np.clip(lengths, 0, WORD), lengths - WORD))
             if held.has_nul(rows):
                 # A text with NUL at its end would be the one without it.
-                filled = words | ~lowest_bytes(np.full(len(words), 2**64 - 1, np.uint64), lengths)
-                fits &= ((filled - _ONES) & ~filled & _TOPS) == 0
-            if lower:
-                words = lowered(words)
-            # So that they are ordered as they are without a sign.
-            return (words.byteswap() ^ np.uint64(1 << 63)).view(np.int64), fits
+                for place, words in enumerate(parts):
+                    fits &= ~_have_nul(words, lengths - place * WORD)
+            return [_in_order(lowered(words) if lower else words) for words in parts], fits
         number = np.zeros(len(lengths), np.uint64)
         for place, count in firsts:
             if shape.kind is _DIGITS:
@@ -192,9 +198,21 @@ def _packer(shape: Shape, *, lower: bool) -> _Pack:
                 made = _squeezed(words & ~of_each, count, shape.kind.bits)
                 number = (number << np.uint64(count * shape.kind.bits)) | made
             fits &= is_one
-        return number.view(np.int64), fits
+        return [number.view(np.int64)], fits
 
     return pack
+
+
+def _have_nul(words: Vector, lengths: Vector) -> Vector:
+    """Whether NUL is among the first so many bytes of each word."""
+    filled = words | ~lowest_bytes(np.full(len(words), 2**64 - 1, np.uint64), lengths)
+    found: Vector = ((filled - _ONES) & ~filled & _TOPS) != 0
+    return found
+
+
+def _in_order(words: Vector) -> Vector:
+    """Words as numbers that are ordered as they are by their bytes, the first of which is the lowest."""
+    return (words.byteswap() ^ np.uint64(1 << 63)).view(np.int64)
 
 
 def _lacking(word: np.uint64) -> np.uint64:
