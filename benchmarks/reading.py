@@ -34,7 +34,7 @@ def reading_grid(rows: int) -> Grid:
                 f"{5 * rows:,} x 10 delimited text, beside pyarrow",
                 _text(folder, 5 * rows),
                 pa_csv.read_csv,
-                "1.50",
+                "1.25",
             ),
             (
                 f"{rows // 10:,} x 20 xlsx, beside python-calamine",
