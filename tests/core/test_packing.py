@@ -203,6 +203,8 @@ class FoldedTexts(unittest.TestCase):
     def test_filled_up_to_one_length_and_nothing_but_spaces(self):
         self.check([f"{n:<40}" for n in range(300)], [f"{n:>40}" for n in range(200, 400)], True, True)
         self.check(["   ", None, "\t", "a"], [None, None], True, True)
+        many = " " * 100_000
+        self.check([many, f"{many}a", f"b{many}", f"{many}c{many}", "d"], ["A", " B", "c", None], True, True)
         self.check([None], [" ", ""], False, True)
 
     def test_signs_next_to_letters_are_not_letters(self):

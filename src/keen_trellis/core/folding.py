@@ -16,6 +16,8 @@ from keen_trellis.core.values import one_array
 
 _SPACE, _TAB, _RETURN = np.frombuffer(b" \t\r", np.uint8)  # those between the last two are spaces, too
 
+_FEW = 4  # outer spaces that are taken off one by one; more of them by Arrow
+
 
 class Folded:
     """N texts, all of them ASCII, as they are compared. What is empty then is blank."""
@@ -94,15 +96,25 @@ def _inside(values: pa.Array) -> tuple[Vector, Vector]:
     def narrow(rows: slice) -> None:
         first, last = begin[rows], end[rows]
         first[:], last[:] = held[0][rows], held[1][rows]
-        # One byte of each at a time: there are few, or every text is filled up to one length.
-        spaces = last > first
-        while (spaces := spaces & are_spaces(first)).any():
+        for _ in range(_FEW):
+            spaces = (last > first) & are_spaces(first)
             np.add(first, spaces, out=first)
-            spaces &= last > first
-        spaces = last > first
-        while (spaces := spaces & are_spaces(last - 1)).any():
+            if not spaces.any():
+                break
+        for _ in range(_FEW):
+            spaces = (last > first) & are_spaces(last - 1)
             np.subtract(last, spaces, out=last)
-            spaces &= last > first
+            if not spaces.any():
+                break
+        more = np.flatnonzero((last > first) & (are_spaces(first) | are_spaces(last - 1)))
+        if len(more):
+            texts = values.slice(rows.start, len(first)).take(pa.array(more))
+            left, right = (
+                pc.binary_length(trim(texts, characters=SPACES)).fill_null(0).to_numpy(zero_copy_only=False)
+                for trim in (pc.ascii_ltrim, pc.ascii_rtrim)
+            )
+            first[more] = held[1][rows][more] - left
+            last[more] = np.maximum(held[0][rows][more] + right, first[more])
 
     block_by_block(narrow, len(values), BLOCK)
     return begin, end
