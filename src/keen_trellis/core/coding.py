@@ -122,15 +122,15 @@ def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) ->
 
 
 def _of_values(columns: Sequence[Texts]) -> Coded:
-    if len(columns) == 1:
-        return _of_stretches(written(columns[0]))
     if are_mostly_distinct(*columns, many=_MANY):
         return _in_parts(columns)
-    return _at_once(columns)
+    return _at_once(columns) if len(columns) > 1 else _of_stretches(written(columns[0]))
 
 
 def _in_parts(columns: Sequence[Texts]) -> Coded:
-    """The same as at once, in parts that are looked up side by side, so that no table holds all texts."""
+    """Codes of one column, or of both sides, in parts that are looked up side by side, so that no table holds
+    all texts: a text's is the first row of the smaller side that has it.
+    """
     place = _smaller(columns)
     count = min(len(columns[place]) // _PART + 2, _PARTS)
     rows_of = [_rows_by_part(parted(words_of(of), count), count) for of in columns]
@@ -141,7 +141,9 @@ def _in_parts(columns: Sequence[Texts]) -> Coded:
         texts = [of.take(pa.array(own)) for of, own in zip(columns, rows, strict=True)]
         found = pc.index_in(pa.chunked_array(texts), value_set=texts[place], skip_nulls=True)
         firsts = np.append(rows[place], np.int32(-1))[_minus_one_for_null(found)]
-        codes[0][rows[0]], codes[1][rows[1]] = np.split(firsts, [len(rows[0])])
+        bounds = np.cumsum([len(own) for own in rows])[:-1]
+        for of, own, made in zip(codes, rows, np.split(firsts, bounds), strict=True):
+            of[own] = made
 
     each(look_up, range(count))
     return codes, len(columns[place])
@@ -162,7 +164,7 @@ def _rows_by_part(part_of: Codes, count: int) -> Callable[[int], Codes]:
 
 
 def _at_once(columns: Sequence[Texts]) -> Coded:
-    """Codes of both sides: a text's is the first row of the smaller side that has it."""
+    """Codes of both sides; those of `_in_parts`."""
     known = written(columns[_smaller(columns)])
 
     def look_up(stretches: tuple[slice | None, ...]) -> list[Codes]:
