@@ -6,6 +6,7 @@ import subprocess
 import sys
 import time
 import unittest
+from collections.abc import Iterator
 from unittest import mock
 
 import pyarrow as pa
@@ -76,10 +77,11 @@ class Content(SourceCase):
         os.truncate(path, 2**28)
         seen = []
 
-        def look(block: bytes, _: int) -> None:
-            if not seen:
-                os.truncate(path, 1_000)
-            seen.append(len(block))
+        def look(pieces: Iterator[bytes]) -> None:
+            for piece in pieces:
+                if not seen:
+                    os.truncate(path, 1_000)
+                seen.append(len(piece))
 
         with self.assertRaisesRegex(SourceError, "being changed while it is read"):
             of_blocks(path, look, Task())
@@ -87,8 +89,8 @@ class Content(SourceCase):
     def test_an_interrupt_is_not_hidden_by_a_block_that_is_still_looked_at(self):
         seen = []
 
-        def look(block: bytes, _: int) -> None:
-            seen.append(block[:3])  # as a thread would still have it that was left behind
+        def look(pieces: Iterator[bytes]) -> None:
+            seen.append(next(pieces)[:3])  # as a thread would still have it that was left behind
             raise KeyboardInterrupt
 
         with self.assertRaises(KeyboardInterrupt):
