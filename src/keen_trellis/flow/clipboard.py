@@ -8,6 +8,7 @@ import msgspec
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.flow import edits
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.graph import Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds
 
@@ -51,7 +52,7 @@ def pasted(flow: Flow, kinds: Kinds, text: str, behind: Input | None) -> tuple[F
     as the flow has them. UsageError if the text holds no steps.
     """
     try:
-        found = msgspec.json.decode(text, type=_Copied)
+        found = decoded(text, _Copied)
         steps = [_step(entry) for entry in found.steps]
     except (msgspec.DecodeError, KeyError) as error:
         raise UsageError(
@@ -78,10 +79,10 @@ def pasted(flow: Flow, kinds: Kinds, text: str, behind: Input | None) -> tuple[F
 
 def _step(entry: dict[str, msgspec.Raw]) -> Step:
     return Step(
-        id=msgspec.json.decode(entry["id"], type=str),
-        kind=msgspec.json.decode(entry["kind"], type=str),
-        name=msgspec.json.decode(entry["name"], type=str),
-        note=msgspec.json.decode(entry["note"], type=str),
-        inputs=msgspec.json.decode(entry["inputs"], type=tuple[Input, ...]),
+        id=decoded(entry["id"], str),
+        kind=decoded(entry["kind"], str),
+        name=decoded(entry["name"], str),
+        note=decoded(entry["note"], str),
+        inputs=decoded(entry["inputs"], tuple[Input, ...]),
         settings=bytes(entry["settings"]),
     )

@@ -18,6 +18,7 @@ from keen_trellis.core.errors import TrellisError
 from keen_trellis.core.insight.proposal import Known
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.task import Task
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import InputShape, Kinds
 from keen_trellis.flow.snapshot import Snapshots
@@ -62,7 +63,7 @@ class ConfirmedLinks:
     def all(self) -> tuple[Confirmed, ...]:
         """What is remembered; nothing where the file cannot be read."""
         with suppress(OSError, msgspec.DecodeError):
-            return msgspec.json.decode(self._path.read_bytes(), type=tuple[Confirmed, ...])
+            return decoded(self._path.read_bytes(), tuple[Confirmed, ...])
         return ()
 
     def remember(

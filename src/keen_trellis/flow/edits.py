@@ -11,6 +11,7 @@ import msgspec
 
 from keen_trellis.core.errors import UsageError
 from keen_trellis.core.expressions.quoting import quoted_name
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.graph import ROWS, Flow, Input, Step
 from keen_trellis.flow.kinds import Kinds, Standing, encode_settings
 from keen_trellis.flow.naming import free_id, free_name
@@ -142,7 +143,7 @@ def remove_other(flow: Flow, step_id: str, number: int) -> Flow:
     from keen_trellis.flow.steps.blend import BlendSettings, unused_port
 
     step = flow.step(step_id)
-    blend: BlendSettings = msgspec.json.decode(step.settings, type=BlendSettings)
+    blend: BlendSettings = decoded(step.settings, BlendSettings)
     if len(blend.others) < 2:
         raise UsageError("A blend needs another table.", remedy="Remove the blend instead.")
     others = tuple(entry for n, entry in enumerate(blend.others) if n != number)
@@ -254,7 +255,7 @@ def change_settings(flow: Flow, step_id: str, settings: msgspec.Struct) -> Flow:
     step = flow.step(step_id)
     name = step.name
     if isinstance(settings, RailSettings):
-        before = msgspec.json.decode(step.settings, type=type(settings))
+        before = decoded(step.settings, type(settings))
         if re.fullmatch(rf"{re.escape(before.caption)}( \d+)?", name):
             name = free_name(
                 settings.caption, {entry.name for entry in flow.steps if entry.id != step_id}, " "

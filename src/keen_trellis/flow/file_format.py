@@ -14,6 +14,7 @@ from keen_trellis.core.errors import FlowFileError, SourceError, UsageError
 from keen_trellis.flow import addresses
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.corrections import reread
+from keen_trellis.flow.decoding import converted, decoded
 from keen_trellis.flow.graph import CorrectionList, Flow, Input, RunValue, SharedFilter, Step
 from keen_trellis.flow.kinds import Kinds
 from keen_trellis.flow.plain_text import cut, is_sayable, visible
@@ -140,7 +141,7 @@ def _parse_list(raw: Members, number: int, folder: Path) -> CorrectionList:
 def _parsed(raw: Members, known: Collection[str], kind: type[_Part], said: str) -> _Part:
     """A part of a flow that keeps the members that are not known."""
     try:
-        made = msgspec.convert(_members_read(raw, known), kind)
+        made = converted(_members_read(raw, known), kind)
     except msgspec.ValidationError as error:
         raise FlowFileError(f"{said} is not valid: {error}.") from error
     return msgspec.structs.replace(made, extra=_members_kept(raw, known))
@@ -164,8 +165,8 @@ class _Envelope(msgspec.Struct):
 
 def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: bytes) -> Step:
     try:
-        envelope = msgspec.convert(_members_read(raw, STEP_MEMBERS), _Envelope)
-        settings = msgspec.json.decode(raw.get("settings", msgspec.Raw(b"{}")), type=Members)
+        envelope = converted(_members_read(raw, STEP_MEMBERS), _Envelope)
+        settings = decoded(raw.get("settings", msgspec.Raw(b"{}")), Members)
     except (msgspec.ValidationError, msgspec.DecodeError) as error:
         raise FlowFileError(f"Step {number} is not valid: {error}.") from error
     for place, entry in enumerate(msgspec.json.decode(raw.get("inputs", b"[]")), 1):
@@ -192,7 +193,7 @@ def _parse_step(raw: Members, number: int, folder: Path, kinds: Kinds, content: 
 def _check_format(members: Members) -> None:
     remedy = "A flow starts with the member “format”."
     try:
-        stated = msgspec.json.decode(members["format"], type=str)
+        stated = decoded(members["format"], str)
         name, _, version = stated.partition("/")
         major = int(version.partition(".")[0])
     except (KeyError, ValueError, msgspec.DecodeError):
@@ -208,7 +209,7 @@ def _check_format(members: Members) -> None:
 
 def _decoded(raw: bytes | msgspec.Raw, kind: type, content: bytes) -> Any:
     try:
-        return msgspec.json.decode(raw, type=kind)
+        return decoded(raw, kind)
     except msgspec.ValidationError as error:
         raise FlowFileError(f"It is not valid: {error}.") from error
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
@@ -242,7 +243,7 @@ def _with_paths(settings: Members, kind_name: str, kinds: Kinds, change: Callabl
     for name in kind.path_settings if kind else ():
         if name in changed:
             try:
-                path = msgspec.json.decode(changed[name], type=str)
+                path = decoded(changed[name], str)
             except msgspec.DecodeError:
                 continue  # the step itself says that its settings are wrong
             if not is_sayable(path):
@@ -269,7 +270,7 @@ def dump(flow: Flow, folder: Path, kinds: Kinds) -> bytes:
         lines += _list_lines("lists", map(_line_of_extra, bare), 2)
     steps = []
     for step in flow.steps:
-        settings = _with_paths(msgspec.json.decode(step.settings, type=Members), step.kind, kinds, relative)
+        settings = _with_paths(decoded(step.settings, Members), step.kind, kinds, relative)
         steps.append("\n".join(_step_lines(step, settings)))
     if not flow.keeps_log:
         lines.append('  "keeps_log": false,')
@@ -315,7 +316,7 @@ def _step_lines(step: Step, settings: Members) -> list[str]:
     lines.append('      "settings": {')
     for name, value in settings.items():
         if bytes(value).lstrip().startswith(b"["):
-            items = msgspec.json.decode(value, type=list[msgspec.Raw])
+            items = decoded(value, list[msgspec.Raw])
             lines += _list_lines(name, (_compact(bytes(item)) for item in items), 8)
         else:
             lines.append(f"        {_text(name)}: {_compact(bytes(value))},")
@@ -326,9 +327,7 @@ def _step_lines(step: Step, settings: Members) -> list[str]:
 def _line_of_extra(entry: SharedFilter | RunValue | CorrectionList) -> str:
     """A shared filter, run value or list on one line, with the members that are not known."""
     plain = msgspec.json.encode(msgspec.structs.replace(entry, extra=()))
-    members = msgspec.json.decode(plain, type=Members) | {
-        name: msgspec.Raw(value) for name, value in entry.extra
-    }
+    members = decoded(plain, Members) | {name: msgspec.Raw(value) for name, value in entry.extra}
     return _compact(msgspec.json.encode(members))
 
 
@@ -345,7 +344,7 @@ def _member_lines(name: str, value: bytes, indent: int) -> list[str]:
     """A member; an object of objects has each of them on a line of its own."""
     space = " " * indent
     is_object = value.lstrip().startswith(b"{")
-    members = msgspec.json.decode(value, type=Members) if is_object else {}
+    members = decoded(value, Members) if is_object else {}
     if not any(bytes(raw).lstrip().startswith(b"{") for raw in members.values()):
         return [f"{space}{_text(name)}: {_compact(value)}"]
     lines = []

@@ -20,6 +20,7 @@ from keen_trellis.core.link import LinkField
 from keen_trellis.core.match import Match, MatchCounts
 from keen_trellis.core.table import Field, Table
 from keen_trellis.core.task import Task
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.fates import Fate, Traced
 from keen_trellis.flow.graph import ROWS, Flow, Step
 from keen_trellis.flow.run_values import bound_settings, named_in
@@ -388,7 +389,7 @@ class Kinds:
 
     def _decoded(self, step: Step, settings: bytes) -> Any:
         try:
-            return msgspec.json.decode(settings, type=self.of(step).settings_type)
+            return decoded(settings, self.of(step).settings_type)
         except msgspec.DecodeError as error:
             raise FlowFileError(f"Its settings cannot be read: {error}.", where=step.name) from error
 
@@ -396,8 +397,8 @@ class Kinds:
 def encode_settings(settings: msgspec.Struct, old: bytes = b"{}") -> bytes:
     """`settings` as JSON text, with the members of `old` that their type does not know kept as they are."""
     known = _members_of(type(settings))
-    members = msgspec.json.decode(msgspec.json.encode(settings), type=dict[str, msgspec.Raw])
-    for name, value in msgspec.json.decode(old, type=dict[str, msgspec.Raw]).items():
+    members = decoded(msgspec.json.encode(settings), dict[str, msgspec.Raw])
+    for name, value in decoded(old, dict[str, msgspec.Raw]).items():
         if name not in known:
             members[name] = value
     return msgspec.json.encode(members)

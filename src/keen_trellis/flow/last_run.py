@@ -11,6 +11,7 @@ from keen_trellis.core.join_type import JoinType
 from keen_trellis.core.match import MatchCounts
 from keen_trellis.core.table import Table
 from keen_trellis.flow.clock import clock
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.kinds import Kinds, digest
 
@@ -108,7 +109,7 @@ def last_run(flow: Flow) -> LastRun | None:
 @lru_cache(maxsize=16)
 def _decoded(member: bytes) -> LastRun | None:
     with suppress(msgspec.DecodeError):
-        return msgspec.json.decode(member, type=LastRun)
+        return decoded(member, LastRun)
     return None
 
 

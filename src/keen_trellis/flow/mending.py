@@ -22,6 +22,7 @@ from keen_trellis.core.table import ChosenRows, Field, IndexVector, Table
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.corrections import listed_pairs
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.edits import change_settings, insert_after, insert_before
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.kinds import InputShape
@@ -80,7 +81,7 @@ def flow_after(
     inputs: what is known of the knot's inputs.  accepted: values that are accepted as absent.
     """
     step = flow.step(step_id)
-    settings = msgspec.json.decode(step.settings, type=JoinSettings)
+    settings = decoded(step.settings, JoinSettings)
     own = inputs[0] if reason.side == "left" else inputs[1]
     place = 0 if reason.side == "left" else 1
     if mend.way is Way.DISTINCT:
@@ -164,7 +165,7 @@ def read_as(flow: Flow, step_id: str, number: int, read: str, meant: str) -> Flo
     Where the other one is itself read as something, that is meant; that the two do not mean the same, as was
     said before, no longer holds.
     """
-    settings = msgspec.json.decode(flow.step(step_id).settings, type=JoinSettings)
+    settings = decoded(flow.step(step_id).settings, JoinSettings)
     link = settings.links[number]
     known = dict(link.correct)
     correct = known | {read: known.get(meant, meant)}

@@ -23,6 +23,7 @@ from keen_trellis.core.matching import match
 from keen_trellis.core.table import Cells, Table, spread_rows
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import comparable
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.edits import add_join, change_settings, insert_after, rename
 from keen_trellis.flow.graph import Flow, Input
 from keen_trellis.flow.kinds import InputShape
@@ -164,7 +165,7 @@ def which_has(
         raise UsageError(
             "Two of the tables are called the same.", remedy="Give one of the rails another name."
         )
-    settings = msgspec.json.decode(flow.step(union).settings, type=UnionSettings)
+    settings = decoded(flow.step(union).settings, UnionSettings)
     rail = settings.rail_field or free
     flow = change_settings(flow, union, msgspec.structs.replace(settings, rail_field=rail))
     table = RowsToColumnsSettings(of=rail, columns=tuple(names), keys=tuple(keys))

@@ -20,6 +20,7 @@ import msgspec
 
 from keen_trellis.core.errors import FlowFileError, TrellisError, UsageError
 from keen_trellis.core.insight.guards import Past
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.runs import Run, past_of
 from keen_trellis.flow.whole_file import whole_file
 
@@ -156,6 +157,6 @@ def _last_byte(file: BinaryIO, ends: int) -> bytes:
 
 def _run(line: bytes) -> Run | None:
     try:
-        return msgspec.json.decode(line, type=Run)
+        return decoded(line, Run)
     except (msgspec.DecodeError, UnicodeDecodeError):
         return None

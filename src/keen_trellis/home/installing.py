@@ -19,6 +19,7 @@ from pathlib import Path
 import msgspec
 
 from keen_trellis.core.errors import OutputError
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.whole_file import whole_file
 
 ID = "org.keentrellis.KeenTrellis"
@@ -148,7 +149,7 @@ def uninstall(folders: Folders) -> tuple[list[Path], list[Path]]:
 
 def _listed(folders: Folders) -> dict[str, str]:
     try:
-        return msgspec.json.decode(folders.listed.read_bytes(), type=dict[str, str])
+        return decoded(folders.listed.read_bytes(), dict[str, str])
     except (OSError, msgspec.DecodeError, msgspec.ValidationError):
         return {}
 

@@ -16,6 +16,7 @@ import msgspec
 
 from keen_trellis.core.errors import TrellisError
 from keen_trellis.flow import file_format
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.graph import Flow
 from keen_trellis.flow.steps import KINDS
 from keen_trellis.flow.whole_file import whole_file
@@ -164,7 +165,7 @@ class Autosave:
         with suppress(OSError):
             for file in self.folder.glob(f"*{_ABOUT}"):
                 with suppress(OSError, msgspec.DecodeError):
-                    found.append((file, msgspec.json.decode(file.read_bytes(), type=About)))
+                    found.append((file, decoded(file.read_bytes(), About)))
         return found
 
 

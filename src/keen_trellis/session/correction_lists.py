@@ -17,6 +17,7 @@ from keen_trellis.core.task import Task
 from keen_trellis.flow import corrections
 from keen_trellis.flow.addresses import is_address
 from keen_trellis.flow.corrections import LIST_ENDING, Correction, called, listed_pairs, said_now
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.edits import change_settings
 from keen_trellis.flow.graph import CorrectionList, Flow
 from keen_trellis.flow.kinds import StepKind, digest
@@ -53,7 +54,7 @@ class KnownLists:
     def all(self) -> tuple[str, ...]:
         """Their paths; none where the file cannot be read."""
         with suppress(OSError, msgspec.DecodeError):
-            return msgspec.json.decode(self._path.read_bytes(), type=tuple[str, ...])
+            return decoded(self._path.read_bytes(), tuple[str, ...])
         return ()
 
     def remember(self, path: str) -> None:

@@ -20,6 +20,7 @@ import xxhash
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.environment import whole_number
 from keen_trellis.flow.kinds import digest
 from keen_trellis.flow.temporary import clear_left, temporary_folder
@@ -72,7 +73,7 @@ class Cache:
             return None  # a flow names the keys of its last run, and it may be anybody's
         rows, about = self.folder / f"{key}{_ROWS}", self.folder / f"{key}{_ABOUT}"
         try:
-            known = msgspec.json.decode(_opened(about), type=_Kept)
+            known = decoded(_opened(about), _Kept)
             found = ReadTable(self._mapped(rows, known.rows), known.about)
         except (OSError, SourceError):
             return None
@@ -105,7 +106,7 @@ class Cache:
             stamp = stamp_of(path)
         note = self.folder / f"{_NOTE}{digest(str(path.absolute()))}{_ABOUT}"
         with suppress(OSError, _Damaged, msgspec.DecodeError):
-            known = msgspec.json.decode(_opened(note), type=_Seen)
+            known = decoded(_opened(note), _Seen)
             if known.stamp == stamp:
                 os.utime(note)
                 return known.content

@@ -17,6 +17,7 @@ import pyarrow as pa
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.values import ARROW_TYPES, FieldType
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.remark import Remark
 from keen_trellis.flow.source_settings import Settled, SourceSettings
 from keen_trellis.sources.about import About
@@ -41,7 +42,7 @@ def answer(task: str, path: str, *more: str) -> Message:
     document = Document(_xml(place) if is_xml else _json(place), place.stem)
     if task.startswith("list"):
         return Message(last=True, tables=tuple(document.listings()))
-    settings = msgspec.json.decode(more[0], type=SourceSettings)
+    settings = decoded(more[0], SourceSettings)
     columns, rows, key, leads = document.columns(settings.table)
     check_width(len(columns), path)
     about = About(file=place.name, table=settings.table, key=key, foreign_keys=leads)

@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.flow.decoding import decoded
 
 WORKBOOK, TEXT, SQLITE, COLUMNS, LINES = "workbook", "text", "sqlite", "columns", "json-lines"
 JSON, XML = "json", "xml"
@@ -219,7 +220,7 @@ def _is_one_object(path: Path) -> bool:
         if any(more.strip() for more in iter(lambda: file.readline(_HEAD), b"")):
             return False
     try:
-        found = msgspec.json.decode(line.removeprefix(codecs.BOM_UTF8), type=dict[str, msgspec.Raw])
+        found = decoded(line.removeprefix(codecs.BOM_UTF8), dict[str, msgspec.Raw])
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return False
     return any(bytes(value).lstrip()[:1] in (b"[", b"{") for value in found.values())

@@ -22,6 +22,7 @@ from importlib import import_module
 
 import msgspec
 
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.sources.child import MEMORY_NAME, Message, Order, end_with_parent, say, serve
 
 _LOADED = (
@@ -97,7 +98,7 @@ def _answer(channel: socket.socket) -> int:
     os.dup2(channel.fileno(), sys.stdout.fileno())
     say(Message(process=os.getpid()))
     with channel, channel.makefile("rb") as file:
-        order = msgspec.json.decode(file.readline(), type=Order)
+        order = decoded(file.readline(), Order)
         os.environ[MEMORY_NAME] = str(order.memory)
         return serve(import_module(order.module).answer, order.words)
 

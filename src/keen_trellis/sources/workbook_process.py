@@ -12,10 +12,10 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import msgspec
 import python_calamine as calamine
 
 from keen_trellis.core.errors import SourceError
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.source_settings import Layout, Settled, SourceSettings
 from keen_trellis.sources.about import ROW_NUMBERS, About, Listing
 from keen_trellis.sources.child import Message, progress, say
@@ -58,7 +58,7 @@ def answer(task: str, path: str, *more: str) -> Message:
     workbook = _Workbook(path)
     if task == "further":
         return Message(last=True, tables=tuple(workbook.further()))
-    settings = msgspec.json.decode(more[0], type=SourceSettings)
+    settings = decoded(more[0], SourceSettings)
     return Message(last=True, about=_read(workbook, settings, more[1]))
 
 

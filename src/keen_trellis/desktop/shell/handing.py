@@ -10,6 +10,7 @@ from PySide6.QtCore import QObject, QStandardPaths, Qt
 from PySide6.QtNetwork import QLocalServer, QLocalSocket
 
 from keen_trellis.desktop.shell.window import MainWindow
+from keen_trellis.flow.decoding import decoded
 
 _PATIENCE = 2_000  # milliseconds that somebody who listens may take
 _TAKEN = b"taken\n"
@@ -61,7 +62,7 @@ class Handing(QObject):
         if not socket.canReadLine():
             return
         try:
-            told = msgspec.json.decode(bytes(socket.readLine().data()), type=str)
+            told = decoded(bytes(socket.readLine().data()), str)
         except (msgspec.DecodeError, msgspec.ValidationError):
             socket.disconnectFromServer()
             return

@@ -12,6 +12,7 @@ from keen_trellis.core.errors import UsageError
 from keen_trellis.core.filtering import Comparison, Condition, check_conditions, fulfilled
 from keen_trellis.core.table import ChosenRows, find_field
 from keen_trellis.core.task import Task
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.fates import Fate, Traced, of_conditions
 from keen_trellis.flow.graph import ROWS, Flow, SharedFilter, Step
 from keen_trellis.flow.kinds import Context, InputRows, InputShape, StepResult, called
@@ -99,7 +100,7 @@ def tie_of(step: Step) -> str:
     if step.kind != SharedFilterKind.name:
         return ""
     try:
-        filter_id: str = msgspec.json.decode(step.settings, type=TieSettings).filter
+        filter_id: str = decoded(step.settings, TieSettings).filter
     except msgspec.DecodeError:
         return ""  # the step itself says that its settings are wrong
     return filter_id
