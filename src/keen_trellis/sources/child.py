@@ -26,6 +26,7 @@ import msgspec
 
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.task import Task
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.environment import whole_number
 from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.flow.temporary import is_disk_full
@@ -290,11 +291,10 @@ class _Watch:
 
 
 def _listen(channel: socket.socket, messages: list[Message]) -> None:
-    decoder = msgspec.json.Decoder(Message)
     with channel, channel.makefile("rb") as file, suppress(OSError):
         for line in file:
             with suppress(msgspec.DecodeError):  # cut off in the middle: how it ended says the rest
-                messages.append(decoder.decode(line))
+                messages.append(decoded(line, Message))
 
 
 def settings_word(settings: SourceSettings) -> str:
