@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 from rich.console import Console
 from rich.table import Table as Grid
 
+from benchmarks.matching import titled
 from benchmarks.measures import peak_above, seconds
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.matching import match
@@ -22,10 +23,6 @@ _SEED = 23
 _STRETCH = 1_000_000  # texts that are made at a time
 _STEPS = (100, 10, 1)  # by which the rows are divided
 _TEXT = pa.large_string()
-_WORDS = pa.array(
-    ["harbour", "lantern", "museum", "ketch", "pilot", "chart", "lamp", "foghorn", "storm", "keeper", "quay"],
-    _TEXT,
-)
 
 
 def _numbered(before: str, behind: str, digits: int) -> Callable[[np.ndarray], pa.Array]:
@@ -39,17 +36,11 @@ def _numbered(before: str, behind: str, digits: int) -> Callable[[np.ndarray], p
     return made
 
 
-def _titled(numbers: np.ndarray) -> pa.Array:
-    """Names in which neither the length nor a sign's place tells anything."""
-    words = [_WORDS.take(pa.array(numbers // len(_WORDS) ** place % len(_WORDS))) for place in range(3)]
-    return pc.binary_join_element_wise(*words, pa.array(numbers).cast(_TEXT), pa.scalar(" ", _TEXT))
-
-
 _KEYS = {
     "codes of as many digits: LCM.00000615": _numbered("LCM.", "", 8),
     "codes of any length: L-615": _numbered("L-", "", 1),
     "long codes: Harbour view no 615 at dusk": _numbered("Harbour view no ", " at dusk", 1),
-    "other texts: storm harbour quay 615": _titled,
+    "other texts: Lamp storm of the quay, 615/3": titled,
 }
 
 

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import sqlite3
 import statistics
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from rich.table import Table as Grid
 
 from benchmarks import measures
@@ -61,35 +62,23 @@ def cases(rows: int) -> list[Case]:
         left_table = ArrowTable(pa.table({**left, "value": value}))
         return left_table, ArrowTable(pa.table({**right, "title": value.slice(0, others)}))
 
-    folded = Preparation(case=True, outer_spaces=True)
-    prepared = ArrowTable(pa.table({"key": messy.take(numbers), "value": pa.array(np.arange(rows))}))
+    def prepared(name: str, left: pa.Array, right: pa.Array, aim: float) -> Case:
+        link = LinkField("key", "key", Preparation(case=True, outer_spaces=True))
+        return Case(name, sides(key=left)[0], sides(key=right)[1], (link,), aim)
+
     accented = pa.array([f"ÄLCM.{number:08d}" for number in range(distinct)], pa.large_string())
     accented_too = pa.array([f" älcm.{number:08d}" for number in range(distinct)], pa.large_string())
-    foreign = ArrowTable(pa.table({"key": accented_too.take(numbers), "value": pa.array(np.arange(rows))}))
     signs = np.frombuffer(_SIGNS, np.uint8)[chance.integers(0, len(_SIGNS), (distinct, 12))]
     tokens = pa.array(signs.view("S12").ravel().astype(str), pa.large_string())
-    titles = pa.array(list(map(_title, range(distinct))), pa.large_string())
-    shouted = pa.array([f" {_title(number).upper()}" for number in range(distinct)], pa.large_string())
-    loud = ArrowTable(pa.table({"key": shouted.take(numbers), "value": pa.array(np.arange(rows))}))
+    titles = titled(np.arange(distinct))
+    shouted = pa.array([f" {title.upper()}" for title in titles.to_pylist()], pa.large_string())
     few = rows // 20
     return [
         Case("text key", *sides(key=text), (LinkField("key", "key"),), 0.25),
-        Case(
-            "text key, ignoring case and outer spaces",
-            prepared,
-            sides(key=text)[1],
-            (LinkField("key", "key", folded),),
-            0.35,
-        ),
+        prepared("text key, ignoring case and outer spaces", messy, text, 0.35),
         Case("text key of 12 signs of any kind", *sides(key=tokens), (LinkField("key", "key"),), 0.5),
         Case("other text", *sides(key=titles), (LinkField("key", "key"),), 0.5),
-        Case(
-            "other text, ignoring case and outer spaces",
-            loud,
-            sides(key=titles)[1],
-            (LinkField("key", "key", folded),),
-            0.6,
-        ),
+        prepared("other text, ignoring case and outer spaces", shouted, titles, 0.6),
         Case(
             "integer key, narrow", *sides(key=pa.array(np.arange(distinct))), (LinkField("key", "key"),), 0.3
         ),
@@ -100,13 +89,7 @@ def cases(rows: int) -> list[Case]:
             (LinkField("key", "key"), LinkField("day", "day")),
             0.5,
         ),
-        Case(
-            "the same, not ASCII",
-            foreign,
-            sides(key=accented)[1],
-            (LinkField("key", "key", folded),),
-            1.2,
-        ),
+        prepared("text key, not ASCII, ignoring case and outer spaces", accented_too, accented, 1.2),
         Case(
             f"n:m, {2 * rows:,} result rows",
             *sides(key=pa.array(np.arange(distinct) % max(few, 1) * 7_919)),
@@ -116,28 +99,28 @@ def cases(rows: int) -> list[Case]:
 
 
 _SIGNS = b"ABCDEFGHJKLMNPQRSTUVWXYZabcdefghijkmnopqrstuvwxyz23456789-"
-_WORDS = [
-    "harbour",
-    "lantern",
-    "museum",
-    "ketch",
-    "pilot",
-    "chart",
-    "lamp",
-    "Fresnel",
-    "foghorn",
-    "storm",
-    "keeper's",
-    "north",
-    "quay",
-]
+_WORDS = (
+    *("harbour", "lantern", "museum", "ketch", "pilot", "chart", "lamp"),
+    *("Fresnel", "foghorn", "storm", "keeper's", "north", "quay"),
+)
 
 
-def _title(number: int) -> str:
-    """A name such as objects have, in which neither the length nor a sign's place tells anything."""
-    count = len(_WORDS)
-    first, second, third = (_WORDS[number // count**place % count] for place in range(3))
-    return f"{first.title()} {second} of the {third}, {number % 9_973}/{number // 2_197}"
+def titled(numbers: np.ndarray) -> pa.Array:
+    """Names such as objects have, in which neither the length nor a sign's place tells anything."""
+    text = pa.large_string()
+
+    def word(words: Iterable[str], place: int) -> pa.Array:
+        return pa.array(words, text).take(pa.array(numbers // len(_WORDS) ** place % len(_WORDS)))
+
+    def joined(by: str, *parts: pa.Array | str) -> pa.Array:
+        given = [pa.scalar(part, text) if isinstance(part, str) else part for part in (*parts, by)]
+        return pc.binary_join_element_wise(*given)
+
+    counted = (pa.array(made).cast(text) for made in (numbers % 9_973, numbers // 2_197))
+    last = joined("", word(_WORDS, 2), ",")
+    return joined(
+        " ", word(map(str.title, _WORDS), 0), word(_WORDS, 1), "of the", last, joined("/", *counted)
+    )
 
 
 def matched(case: Case) -> Match:

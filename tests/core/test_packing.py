@@ -53,7 +53,7 @@ def small(test):
     test.enterContext(mock.patch.object(parallel, "_WORTH_IT", 50))
     for name, value in (("_MANY", 2), ("_SAMPLE", 4), ("_BLOCK", 3)):
         test.enterContext(mock.patch.object(comparing, name, value))
-    for name, value in (("_MANY", 2), ("_PART", 3), ("_STRETCH", 16)):
+    for name, value in (("_PART", 3), ("_STRETCH", 16)):
         test.enterContext(mock.patch.object(coding, name, value))
 
 

@@ -26,8 +26,7 @@ from keen_trellis.core.values import one_array
 Codes = np.ndarray[Any, np.dtype[Any]]
 Coded = tuple[list[Codes], int]
 
-_MANY = 4_000_000  # texts, most of them distinct, of which one table would be large
-_PART = 20_000  # texts of the smaller side, about, that are looked among at a time then
+_PART = 20_000  # texts of the smaller side, about, that are looked among at a time where they are many
 _PARTS = 256  # at most
 _STRETCH = 1 << 20  # rows that are put in the order of their parts at a time
 _BLOCK = 1 << 15  # rows at a time
@@ -100,13 +99,7 @@ def _of_packed(sides: Sequence[Packed]) -> Coded:
     """Codes of packed texts, -1 where they do not fit."""
     if len(sides[0].numbers) == 1:
         return _of_integers([pa.array(side.numbers[0], mask=_odd(side)) for side in sides])
-    place = _smaller([side.fits for side in sides])
-    numbering = Numbering(len(sides[0].numbers))
-    codes = [_of_filled(numbering.add, sides[place].numbers, _odd(sides[place]))]
-    if len(sides) > 1:
-        other = sides[1 - place]
-        codes.insert(1 - place, _of_filled(numbering.find, other.numbers, _odd(other)))
-    return codes, max(numbering.count, 1)
+    return _by_hashing([(side.numbers, _odd(side)) for side in sides])
 
 
 def _odd(side: Packed) -> Mask | None:
@@ -122,7 +115,7 @@ def _with_odd(codes: Codes, size: int, rows: Codes, found: Codes, count: int) ->
 
 
 def _of_values(columns: Sequence[Texts]) -> Coded:
-    if are_mostly_distinct(*columns, many=_MANY):
+    if are_mostly_distinct(*columns):
         return _in_parts(columns)
     return _at_once(columns) if len(columns) > 1 else _of_stretches(written(columns[0]))
 
@@ -139,11 +132,9 @@ def _in_parts(columns: Sequence[Texts]) -> Coded:
     def look_up(part: int) -> None:
         rows = [of_part(part) for of_part in rows_of]
         texts = [of.take(pa.array(own)) for of, own in zip(columns, rows, strict=True)]
-        found = pc.index_in(pa.chunked_array(texts), value_set=texts[place], skip_nulls=True)
-        firsts = np.append(rows[place], np.int32(-1))[_minus_one_for_null(found)]
-        bounds = np.cumsum([len(own) for own in rows])[:-1]
-        for of, own, made in zip(codes, rows, np.split(firsts, bounds), strict=True):
-            of[own] = made
+        row = np.append(rows[place], np.int32(-1))
+        for of, own, found in zip(codes, rows, _looked_up([[of] for of in texts], texts[place]), strict=True):
+            of[own] = row[found]
 
     each(look_up, range(count))
     return codes, len(columns[place])
@@ -168,15 +159,20 @@ def _at_once(columns: Sequence[Texts]) -> Coded:
     known = written(columns[_smaller(columns)])
 
     def look_up(stretches: tuple[slice | None, ...]) -> list[Codes]:
-        # A stretch of each side at once, since what is known is put into a table for each call.
-        given = [_chunks(of, rows) for of, rows in zip(columns, stretches, strict=True)]
-        found = pc.index_in(pa.chunked_array(chain(*given), known.type), value_set=known, skip_nulls=True)
-        codes, bounds = _minus_one_for_null(found), [sum(map(len, chunks)) for chunks in given]
-        return np.split(codes, np.cumsum(bounds)[:-1])
+        return _looked_up([_chunks(of, rows) for of, rows in zip(columns, stretches, strict=True)], known)
 
     made = each(look_up, list(zip_longest(*(parts(len(of)) for of in columns))))
     sides = zip(*made, strict=True)
     return [np.concatenate(codes) if len(codes) > 1 else codes[0] for codes in sides], len(known)
+
+
+def _looked_up(sides: Sequence[Sequence[pa.Array]], known: pa.Array) -> list[Codes]:
+    """For each text of each side the first place among known ones that has it, -1 where none has; at once,
+    since what is known is put into a table for each call.
+    """
+    given = pa.chunked_array(chain(*sides), known.type)
+    found = _minus_one_for_null(pc.index_in(given, value_set=known, skip_nulls=True))
+    return np.split(found, np.cumsum([sum(map(len, chunks)) for chunks in sides])[:-1])
 
 
 def _chunks(texts: Texts, rows: slice | None) -> list[pa.Array]:
@@ -214,11 +210,19 @@ def _of_integers(columns: Sequence[pa.Array]) -> Coded:
     if greatest - least <= 2 * sum(map(len, columns)) + 1024:
         size = greatest - least + 1
         return [_distances(values, least, size) for values in columns], size
-    numbering = Numbering()
-    codes = [_of_filled(numbering.add, *_numbers_of(columns[place]))]
-    if len(columns) > 1:
-        codes.insert(1 - place, _of_filled(numbering.find, *_numbers_of(columns[1 - place])))
-    return codes, numbering.count
+    return _by_hashing([_numbers_of(values) for values in columns])
+
+
+def _by_hashing(sides: Sequence[tuple[tuple[Codes, ...], Mask | None]]) -> Coded:
+    """Codes of numbers, or of combinations of them, with a mask of those that are blank: the smaller side's
+    are numbered, and the other's looked up among them.
+    """
+    place = _smaller([numbers[0] for numbers, _ in sides])
+    numbering = Numbering(len(sides[0][0]))
+    codes = [_of_filled(numbering.add, *sides[place])]
+    if len(sides) > 1:
+        codes.insert(1 - place, _of_filled(numbering.find, *sides[1 - place]))
+    return codes, max(numbering.count, 1)
 
 
 def _numbers_of(values: pa.Array) -> tuple[tuple[Codes], Mask | None]:

@@ -176,7 +176,7 @@ def _ranked(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector]:
         return quickly
     # One column by itself is not copied: it may be as large as what is left of the memory.
     both = pa.concat_arrays([left, right]) if len(right) else left
-    if are_mostly_distinct(both, many=_MANY):
+    if are_mostly_distinct(both):
         found = _ranked_in_order(both)
         return found[: len(left)], found[len(left) :]
     both = both.dictionary_encode()
@@ -204,11 +204,11 @@ def _ranked_as_packed(left: pa.Array, right: pa.Array) -> tuple[Vector, Vector] 
     return _ranked_numbers(sides[0].numbers, sides[1].numbers)
 
 
-def are_mostly_distinct(*columns: Texts, many: int) -> bool:
+def are_mostly_distinct(*columns: Texts) -> bool:
     """Whether columns hold so many texts, most of them distinct, that a table of each would be large; by a
     sample.
     """
-    if min(map(len, columns)) < many or not all(pa.types.is_large_string(c.type) for c in columns):
+    if min(map(len, columns)) < _MANY or not all(pa.types.is_large_string(c.type) for c in columns):
         return False
     return all(len(spread_sample(texts, _SAMPLE).unique()) > _SAMPLE // 2 for texts in columns)
 

@@ -42,10 +42,7 @@ def summed(high: Vector, low: Vector, codes: IndexVector, size: int) -> tuple[Ve
     """The sum of each of `size` groups; codes: the group of each number."""
     # So many bits of as many values as there are add up to less than 2 ** 53.
     bits = 52 - len(low).bit_length()
-    narrow = all(side_by_side(lambda part: np.array_equal(high[part], low[part] >> 63), len(low)))
-    ends = side_by_side(lambda part: (low[part].min(initial=0), low[part].max(initial=0)), len(low))
-    most = max(abs(int(end)) for pair in ends for end in pair)
-    width = most.bit_length() + 1 if narrow else 128
+    width = max(side_by_side(lambda part: _width(high[part], low[part]), len(low)))
     total_high, total_low = np.zeros(size, np.int64), np.zeros(size, np.int64)
     for start in range(0, width, bits):
         is_last = start + bits >= width
@@ -53,6 +50,13 @@ def summed(high: Vector, low: Vector, codes: IndexVector, size: int) -> tuple[Ve
         sums = _sums(limb, codes, size).astype(np.int64)
         total_high, total_low = _added(total_high, total_low, sums, start)
     return total_high, total_low
+
+
+def _width(high: Vector, low: Vector) -> int:
+    """How many bits hold each of some numbers, with its sign."""
+    if not np.array_equal(high, low >> 63):
+        return 128
+    return max(abs(int(end)) for end in (low.min(initial=0), low.max(initial=0))).bit_length() + 1
 
 
 def _sums(numbers: Vector, codes: IndexVector, size: int) -> Vector:

@@ -96,16 +96,12 @@ def _inside(values: pa.Array) -> tuple[Vector, Vector]:
     def narrow(rows: slice) -> None:
         first, last = begin[rows], end[rows]
         first[:], last[:] = held[0][rows], held[1][rows]
-        for _ in range(_FEW):
-            spaces = (last > first) & are_spaces(first)
-            np.add(first, spaces, out=first)
-            if not spaces.any():
-                break
-        for _ in range(_FEW):
-            spaces = (last > first) & are_spaces(last - 1)
-            np.subtract(last, spaces, out=last)
-            if not spaces.any():
-                break
+        for ends, place, move in ((first, 0, np.add), (last, -1, np.subtract)):
+            for _ in range(_FEW):
+                spaces = (last > first) & are_spaces(ends + place)
+                move(ends, spaces, out=ends)
+                if not spaces.any():
+                    break
         more = np.flatnonzero((last > first) & (are_spaces(first) | are_spaces(last - 1)))
         if len(more):
             texts = values.slice(rows.start, len(first)).take(pa.array(more))

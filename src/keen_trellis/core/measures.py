@@ -215,16 +215,21 @@ def _greatest(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
 def _first_of_groups(rows: _Values, worth: Vector) -> IndexVector:
     """The place of the row of each group that comes first in an order; of no meaning where it has none."""
     order, start = in_order(rows.codes, worth), running_total(rows.counts)[:-1]
-    # A group at the end that has none begins behind the last row.
-    return order[np.minimum(start, len(order) - 1)] if len(order) else start
+    return _at(order, start)
+
+
+def _at(order: IndexVector, places: IndexVector) -> IndexVector:
+    """What stands at some places; of no meaning behind the last, where a group at the end begins that has
+    none.
+    """
+    return order[np.minimum(places, len(order) - 1)] if len(order) else places
 
 
 def _median(rows: _Values, kind: pa.DataType, measure: Measure) -> pa.Array:
     order = in_order(rows.codes, rows.worth)
-    start, last = rows.ordered[1][:-1], len(order) - 1
+    start = rows.ordered[1][:-1]
     lower, upper = (
-        order[np.minimum(start + middle, last)] if len(order) else start
-        for middle in (np.maximum(rows.counts - 1, 0) // 2, rows.counts // 2)
+        _at(order, start + middle) for middle in (np.maximum(rows.counts - 1, 0) // 2, rows.counts // 2)
     )
     one = rows.taken(lower)
     if not type_of_arrow(kind).is_number:

@@ -19,7 +19,7 @@ from keen_trellis.core import ascii_text
 from keen_trellis.core.ascii_text import is_ascii
 from keen_trellis.core.coding import told_apart
 from keen_trellis.core.conversion import converted, refitted
-from keen_trellis.core.folding import Folded, written
+from keen_trellis.core.folding import Folded, Texts, written
 from keen_trellis.core.link import Preparation
 from keen_trellis.core.parallel import mapped
 from keen_trellis.core.table import Cells, Mask
@@ -45,7 +45,7 @@ class Prepared(msgspec.Struct, frozen=True):
     where there is none.
     """
 
-    held: pa.Array | Folded
+    held: Texts
     codes: np.ndarray[Any, Any] | None
     blank: Mask | None
     lost: Mask | None
@@ -154,9 +154,7 @@ def _compared_as(values: pa.Array, kind: str) -> tuple[pa.Array, Mask]:
 # --- text ---
 
 
-def _text(
-    values: pa.Array, preparation: Preparation
-) -> tuple[pa.Array | Folded, np.ndarray[Any, Any] | None]:
+def _text(values: pa.Array, preparation: Preparation) -> tuple[Texts, np.ndarray[Any, Any] | None]:
     """Prepared text, and the rows' codes if it stands for distinct values only."""
     steps = _steps(preparation)
     if not steps:
