@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import are_mostly_distinct
-from keen_trellis.core.folding import Folded, Texts, words_of, written
+from keen_trellis.core.folding import Folded, Texts, filled, words_of, written
 from keen_trellis.core.hashing import Numbering
 from keen_trellis.core.packing import Packed, packed_alike, shape_of
 from keen_trellis.core.parallel import block_by_block, each, gathered, mapped, parts
@@ -76,15 +76,6 @@ def _each_stretch(values: pa.Array) -> tuple[pa.Array, Codes]:
         before += len(part.dictionary)
     distinct = one_array(pa.chunked_array([part.dictionary for part in coded]))
     return distinct, found[0] if len(found) == 1 else np.concatenate(found)
-
-
-def filled(values: Texts) -> Mask:
-    """Which values are not blank."""
-    if isinstance(values, Folded):
-        return values.filled
-    if not values.null_count:
-        return np.ones(len(values), dtype=bool)
-    return np.asarray(pc.is_valid(values).to_numpy(zero_copy_only=False), dtype=bool)
 
 
 def _smaller(columns: Sequence[Sized]) -> int:

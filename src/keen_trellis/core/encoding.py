@@ -12,9 +12,9 @@ import msgspec
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.coding import Codes, codes_of, filled
+from keen_trellis.core.coding import Codes, codes_of
 from keen_trellis.core.comparing import as_comparable, reals
-from keen_trellis.core.folding import Texts
+from keen_trellis.core.folding import Texts, filled
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.parallel import gathered
 from keen_trellis.core.preparing import Prepared, prepare

@@ -81,6 +81,15 @@ def written(texts: Texts) -> pa.Array:
     return texts.written if isinstance(texts, Folded) else texts
 
 
+def filled(values: Texts) -> Vector:
+    """Which values are not blank."""
+    if isinstance(values, Folded):
+        return values.filled
+    if not values.null_count:
+        return np.ones(len(values), dtype=bool)
+    return np.asarray(pc.is_valid(values).to_numpy(zero_copy_only=False), dtype=bool)
+
+
 def _inside(values: pa.Array) -> tuple[Vector, Vector]:
     """Where each text begins and ends without its outer spaces, among the bytes that are held."""
     data, held = held_bytes(values), ends_of(values)

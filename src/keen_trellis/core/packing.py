@@ -15,7 +15,7 @@ import msgspec
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.folding import Folded, Texts, words_of
+from keen_trellis.core.folding import Texts, filled, words_of
 from keen_trellis.core.parallel import block_by_block
 from keen_trellis.core.text_bytes import BLOCK, WORD, Vector, Words, lowered, lowest_bytes, spread_sample
 
@@ -148,10 +148,7 @@ def packed(values: Texts, shape: Shape) -> Packed:
             of_all[rows] = some
 
     block_by_block(fill, len(values), BLOCK)
-    if isinstance(values, Folded):
-        fits &= values.filled
-    elif values.null_count:
-        fits &= values.is_valid().to_numpy(zero_copy_only=False)
+    fits &= filled(values)
     return Packed(numbers, fits)
 
 
