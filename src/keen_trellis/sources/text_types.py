@@ -91,6 +91,11 @@ class TextField:
         plain = way in (INTEGERS, ISO_DATES) and not self._long
         return AtOnce(self.arrow_type if plain else None, way.quick)
 
+    def has_work(self, values: pa.Array) -> bool:
+        """Whether a block that is handed in has to be changed, or its type to be found."""
+        stays = self.type_is_known and self._way is None and self.notation.blanks is None
+        return values.type == _TEXT and not stays
+
     def take(self, values: pa.Array) -> pa.Array | None:
         """A block of text (null: blank) in the field's type, or None if the type has to change. A block may
         have come as it was `wanted` when it was read.

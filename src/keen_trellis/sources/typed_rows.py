@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -62,7 +63,13 @@ class _Columns:
             # Rows wider than the header: all blocks before lack this field.
             self.add(f"field {number + 1}")
         lacking = [pa.nulls(block.rows, _TEXT)] * (len(self.fields) - len(block.columns))
-        arrays = list(pool.map(TextField.take, self.fields, [*block.columns, *lacking]))
+        given = zip(self.fields, [*block.columns, *lacking], strict=True)
+        # Begun all at once; a thread for what is ready as it is would cost more than it saves.
+        begun: list[Callable[[], pa.Array | None]] = [
+            pool.submit(entry.take, values).result if entry.has_work(values) else partial(entry.take, values)
+            for entry, values in given
+        ]
+        arrays = [made() for made in begun]
         if any(array is None for array in arrays):
             return None
         return pa.record_batch([*arrays, pa.array(block.numbers, pa.int32())], schema=self.schema)
