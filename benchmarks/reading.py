@@ -3,23 +3,27 @@
 from __future__ import annotations
 
 import tempfile
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
+from pyarrow import parquet
 from rich.table import Table as Grid
 
 from benchmarks.measures import alternated, beside, seconds
 from keen_trellis.core.task import Task
-from keen_trellis.flow.source_settings import SourceSettings
+from keen_trellis.flow.source_settings import FieldSettings, SourceSettings
 from keen_trellis.sources.cache import Cache
 from keen_trellis.sources.library import Library
 
 _SEED = 23
 _FILES = 12
+_LEFT_OUT = ("object", "venue", "out", "back", "crates", "rate", "status")
 
 
 def reading_grid(rows: int) -> Grid:
@@ -29,33 +33,58 @@ def reading_grid(rows: int) -> Grid:
         grid.add_column(column, justify="left" if column == "case" else "right")
     with tempfile.TemporaryDirectory(prefix="keen-trellis-speed-") as place:
         folder = Path(place)
-        for name, path, bare, aim in (
-            (
-                f"{5 * rows:,} x 10 delimited text, beside pyarrow",
-                _text(folder, 5 * rows),
-                pa_csv.read_csv,
-                "1.25",
-            ),
-            (
-                f"{rows // 10:,} x 20 xlsx, beside python-calamine",
-                _sheet(folder, rows // 10),
-                _calamine,
-                "1.40",
-            ),
-        ):
-            grid.add_row(name, *beside(partial(_read, path, folder), partial(bare, path), aim))
+        text = _text(folder, 5 * rows)
+        grid.add_row(
+            f"{5 * rows:,} x 10 delimited text, beside pyarrow",
+            *beside(partial(_read, text, folder), partial(pa_csv.read_csv, text), "1.25"),
+        )
+        for kind, path, bare in _columns(folder, 5 * rows):
+            for left_out in ((), _LEFT_OUT):
+                some = f", {len(left_out)} of them left out" if left_out else ""
+                wanted = [
+                    number for number, name in enumerate(_table(1).column_names) if name not in left_out
+                ]
+                ours = partial(_read, path, folder, left_out)
+                name = f"{5 * rows:,} x 10 {kind}{some}, beside pyarrow"
+                grid.add_row(name, *beside(ours, partial(bare, path, wanted), "1.00"))
+        sheet = _sheet(folder, rows // 10)
+        grid.add_row(
+            f"{rows // 10:,} x 20 xlsx, beside python-calamine",
+            *beside(partial(_read, sheet, folder), partial(_calamine, sheet), "1.40"),
+        )
         grid.add_row(f"a folder of {_FILES} files, beside its files one by one", *_folder(folder, rows // 20))
         grid.add_row("the text once more, unchanged, in another start of the program", *_again(folder))
     return grid
 
 
-def _read(path: Path, cache: Path) -> Library:
-    """Read a source that was never read before."""
+def _read(path: Path, cache: Path, left_out: Sequence[str] = ()) -> Library:
+    """Read a source that was never read before, without some of its fields."""
+    fields = tuple(FieldSettings(name, left_out=True) for name in left_out)
     with tempfile.TemporaryDirectory(dir=cache) as own:
         library = Library(Cache(Path(own)))
         content = library.content(path)
-        library.get(content.settings(content.tables[0].name), Task())
+        settings = content.settings(content.tables[0].name)
+        library.get(msgspec.structs.replace(settings, fields=fields), Task())
     return library
+
+
+def _columns(folder: Path, rows: int) -> list[tuple[str, Path, Callable[[Path, list[int]], object]]]:
+    """The same rows as a Parquet and as an Arrow file, and what reads some columns of these, by number."""
+    data, many = _table(rows), 500_000
+    parquet_file, arrow_file = folder / "trips.parquet", folder / "trips.arrow"
+    parquet.write_table(data, parquet_file)
+    with pa.OSFile(str(arrow_file), "wb") as file, pa.ipc.new_file(file, data.schema) as writer:
+        writer.write_table(data, many)
+
+    def read_arrow(path: Path, wanted: list[int]) -> object:
+        with pa.OSFile(str(path), "rb") as file:
+            options = pa.ipc.IpcReadOptions(included_fields=wanted)
+            return pa.ipc.open_file(file, options=options).read_all()
+
+    def read_parquet(path: Path, wanted: list[int]) -> object:
+        return parquet.read_table(path, columns=[data.column_names[number] for number in wanted])
+
+    return [("Parquet", parquet_file, read_parquet), ("Arrow", arrow_file, read_arrow)]
 
 
 def _calamine(path: Path) -> object:

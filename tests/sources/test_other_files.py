@@ -4,17 +4,21 @@ import datetime as dt
 import os
 import unittest
 from decimal import Decimal
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
 import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from pyarrow import feather, parquet
 
 from keen_trellis.core.errors import SourceError, UsageError
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import FieldType
 from keen_trellis.flow.source_settings import FieldSettings, SourceSettings, TypedTable
-from keen_trellis.sources.library import split_source
+from keen_trellis.sources.cache import Cache
+from keen_trellis.sources.library import Library, split_source
 from tests.sources.source_case import SourceCase
 from tests.tables import rows_of
 
@@ -170,6 +174,74 @@ class Columns(SourceCase):
         self.assertIn("share: 2 values are NaN", self.said(snapshot))
         self.assertIn("at: 2 values have parts below a microsecond", self.said(snapshot))
         self.assertEqual([field.type for field in snapshot.table.fields][2:], [T.INTEGER, T.DECIMAL])
+
+    def test_names_that_stand_twice_or_not_at_all(self):
+        data = pa.Table.from_arrays([pa.array([n, n + 1]) for n in (1, 3, 5, 7)], ["n", "n", "", " n.2"])
+        for place in self.both(data):
+            with self.subTest(place.suffix):
+                snapshot = self.read(place)
+                self.assertEqual(snapshot.table.names, ("n", "n 2", "field 3", " n.2"))
+                self.assertEqual(rows_of(snapshot.table), [(1, 3, 5, 7), (2, 4, 6, 8)])
+                self.assertIn("n 2: another field is called “n” too", self.said(snapshot))
+                self.assertIn("field 3: its header is blank", self.said(snapshot))
+
+    def both(self, data: pa.Table) -> list[Path]:
+        """The same rows as a Parquet and as an Arrow file."""
+        parquet.write_table(data, self.folder / "t.parquet", row_group_size=3)
+        target = str(self.folder / "t.arrow")
+        with pa.OSFile(target, "wb") as file, pa.ipc.new_file(file, data.schema) as writer:
+            writer.write_table(data, 3)
+        return [self.folder / "t.parquet", self.folder / "t.arrow"]
+
+    @settings(max_examples=30, deadline=None)
+    @given(
+        st.lists(
+            st.sampled_from(["n", "n.1", "", "list", "list.element", "é", "n 2"]), min_size=1, max_size=6
+        ),
+        st.integers(0, 7),
+        st.sets(st.integers(0, 5)),
+    )
+    def test_fields_that_are_left_out_are_not_read(self, names, rows, out):
+        kinds = [
+            lambda place: pa.array([f"{place}-{row}" for row in range(rows)], pa.string()),
+            lambda place: pa.array([row * place for row in range(rows)], pa.int32()),
+            lambda place: pa.array([[row, place] for row in range(rows)], pa.list_(pa.int64())),
+            lambda place: pa.array([f"{place}" for row in range(rows)], pa.string()).dictionary_encode(),
+        ]
+        data = pa.Table.from_arrays([kinds[place % 4](place) for place in range(len(names))], names)
+        for place in self.both(data):
+            whole = (
+                Library(Cache(self.folder / "whole")).get(SourceSettings("columns", str(place)), Task()).table
+            )
+            library = Library(Cache(self.folder / "lean"))
+            gone = [name for number, name in enumerate(whole.names) if number in out]
+            kept = [name for name in whole.names if name not in gone]
+            fields = tuple(FieldSettings(name, left_out=True) for name in gone)
+            lean = SourceSettings("columns", str(place), fields=fields)
+            if not kept:
+                with self.assertRaisesRegex(SourceError, "All of its fields are left out"):
+                    library.get(lean, Task())
+                continue
+            snapshot = library.get(lean, Task())
+            self.assertEqual(snapshot.table.names, tuple(kept))
+            self.assertEqual(self.said(snapshot).count("gone from the source"), 0)
+            for name in kept:
+                self.assertEqual(snapshot.table.column(name).values, whole.column(name).values)
+            held = library.cache.find(snapshot.content)
+            self.assertEqual((held.data.column_names, list(held.about.unread)), (kept, gone))
+
+    def test_a_field_that_is_brought_back_is_read(self):
+        place = self.both(self.data)[0]
+        without = (FieldSettings("small", left_out=True),)
+        lean = self.read(place, fields=without)
+        self.assertNotIn("small", self.library.cache.find(lean.content).data.column_names)
+        self.assertIsNone(self.library.earlier(self.settings(place), lean.content))
+        self.assertIsNotNone(self.library.earlier(self.settings(place, fields=without), lean.content))
+        whole = self.read(place)
+        self.assertIn("small", whole.table.names)
+        # Where all of its fields are there, nothing is read anew for fewer.
+        again = Library(self.library.cache).get(self.settings(place, fields=without), Task())
+        self.assertEqual((again.content, again.table.names), (whole.content, lean.table.names))
 
 
 class Lines(SourceCase):

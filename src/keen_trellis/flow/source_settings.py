@@ -322,6 +322,11 @@ class SourceSettings(msgspec.Struct, frozen=True, omit_defaults=True):
         return found
 
     @property
+    def left_out(self) -> frozenset[str]:
+        """The fields that are left out."""
+        return frozenset(entry.name for entry in self.fields if entry.left_out)
+
+    @property
     def kept_as_text(self) -> frozenset[str]:
         """The fields whose type was set: readers leave their text as it is, to be converted afterwards."""
         return frozenset(entry.name for entry in self.fields if entry.type)

@@ -36,7 +36,8 @@ class About(msgspec.Struct, frozen=True, omit_defaults=True):
     """What is known of the rows of a table besides the rows. Kept beside them in the cache.
 
     first_row: the number of the first row, if no column has the number of each.  stretches: where the rows of
-    each file of several begin.  digits: how many digits decimal fields need.
+    each file of several begin.  digits: how many digits decimal fields need.  unread: fields that are in the
+    source and were not read, since they are left out.
     """
 
     file: str = ""
@@ -49,3 +50,4 @@ class About(msgspec.Struct, frozen=True, omit_defaults=True):
     key: tuple[str, ...] = ()
     foreign_keys: tuple[ForeignKey, ...] = ()
     settled: Settled = Settled()
+    unread: tuple[str, ...] = ()

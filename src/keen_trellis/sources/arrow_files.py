@@ -32,10 +32,13 @@ class ColumnsReader(OneTableReader):
 
     name = COLUMNS
     said = "a Parquet or Arrow file"
+    can_leave_out = True
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         target = room / ROWS_FILE
-        answer = ask("keen_trellis.sources.columns_process", settings.path, task, "read", str(target))
+        left_out = msgspec.json.encode(sorted(settings.left_out)).decode()
+        module = "keen_trellis.sources.columns_process"
+        answer = ask(module, settings.path, task, "read", str(target), left_out)
         assert answer.about is not None
         return ReadTable(mapped(target), answer.about)
 

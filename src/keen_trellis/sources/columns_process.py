@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import errno
 import os
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -20,10 +20,12 @@ from keen_trellis.core.errors import SourceError
 from keen_trellis.core.parallel import ahead
 from keen_trellis.core.task import Task
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text
+from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.remark import Remark
 from keen_trellis.sources.about import About
 from keen_trellis.sources.cell_columns import check_width, count_no_numbers, no_numbers_said
 from keen_trellis.sources.child import Message, progress
+from keen_trellis.sources.headers import own_names
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
 _MOST_DIGITS = 38
@@ -34,67 +36,102 @@ _NO_THREAD = os.strerror(errno.EAGAIN)  # what Arrow says where there is no memo
 _WIDE = pa.decimal128(20, 0)  # as wide as an unsigned integer of 64 bits
 
 
-def answer(_: str, path: str, target: str) -> Message:
-    """Read the file at `path` into the file at `target`."""
-    return Message(last=True, about=_read(Path(path), target, progress()))
+def answer(_: str, path: str, target: str, left_out: str) -> Message:
+    """Read the file at `path` into the file at `target`. left_out: the names of fields whose columns need not
+    be read, as a list in JSON.
+    """
+    unwanted = decoded(left_out, frozenset[str])
+    return Message(last=True, about=_read(Path(path), unwanted, target, progress()))
 
 
-def _read(path: Path, target: str, task: Task) -> About:
+def _read(path: Path, unwanted: Collection[str], target: str, task: Task) -> About:
     with _errors(path):
-        wide, long = _beyond(path, task)
-    with _errors(path), _batches(path) as (schema, rows, batches):
-        check_width(len(schema), str(path))
-        plans = [_Plan(field, wide, long) for field in schema if _is_readable(field.type)]
-        gone = [field.name for field in schema if not _is_readable(field.type)]
-        remarks = [Remark(plan.said, plan.name, plan.doubtful) for plan in plans if plan.said]
-        remarks += [Remark("holds binary data and is left out", name, doubtful=True) for name in gone]
-        if not plans:
-            raise SourceError("It has no field that can be read.", where=str(path))
-        wanted = pa.schema([pa.field(plan.name, plan.type) for plan in plans])
-        lost: dict[str, int] = {}
-        no_number: dict[str, int] = {}
-        done = 0
+        columns = _columns(path)
+    check_width(len(columns), str(path))
+    readable = [column for column in columns if _is_readable(column.kind)]
+    if not readable:
+        raise SourceError("It has no field that can be read.", where=str(path))
+    # That all are left out is said where their settings are looked at.
+    wanted = [column for column in readable if column.name not in unwanted] or readable
+    with _errors(path):
+        wide, long = _beyond(path, wanted, task)
+    plans = [_Plan(column, wide, long) for column in wanted]
+    remarks = [column.repaired for column in columns if column.repaired is not None]
+    remarks += [Remark(plan.said, plan.name, plan.doubtful) for plan in plans if plan.said]
+    remarks += [
+        Remark("holds binary data and is left out", column.name, doubtful=True)
+        for column in columns
+        if column not in readable
+    ]
+    schema = pa.schema([pa.field(plan.name, plan.type) for plan in plans])
 
-        def converted(batch: Any) -> list[tuple[pa.Array, int]]:
-            _check(batch)
-            return [plan.convert(batch.column(schema.get_field_index(plan.name))) for plan in plans]
+    def converted(batch: Any) -> list[tuple[pa.Array, int]]:
+        _check(batch)
+        return [plan.convert(column) for plan, column in zip(plans, batch.columns, strict=True)]
 
-        with pa.OSFile(target, "wb") as file, pa.ipc.new_file(file, wanted) as writer:
-            # While a batch is written, the next ones are read and converted.
-            for batch, made in ahead(converted, batches, _AHEAD):
-                writer.write_batch(pa.record_batch([array for array, _ in made], schema=wanted))
-                for plan, (array, cut) in zip(plans, made, strict=True):
-                    column = batch.column(schema.get_field_index(plan.name))
-                    lost[plan.name] = lost.get(plan.name, 0) + array.null_count - column.null_count
-                    no_number[plan.name] = no_number.get(plan.name, 0) + count_no_numbers(array)
-                    plan.cut += cut
-                done += batch.num_rows
-                task.checkpoint(done, rows or 0)
+    done = 0
+    with (
+        _errors(path),
+        _batches(path, wanted) as (rows, batches),
+        pa.OSFile(target, "wb") as file,
+        pa.ipc.new_file(file, schema) as writer,
+    ):
+        # While a batch is written, the next ones are read and converted.
+        for batch, made in ahead(converted, batches, _AHEAD):
+            writer.write_batch(pa.record_batch([array for array, _ in made], schema=schema))
+            for plan, column, (array, cut) in zip(plans, batch.columns, made, strict=True):
+                plan.count(column, array, cut)
+            done += batch.num_rows
+            task.checkpoint(done, rows or 0)
     if rows is not None and done != rows:
         raise SourceError(
             f"The file is damaged: it says that it has {rows:,} rows, and {done:,} are in it.",
             where=str(path),
             remedy="Copy or export it again.",
         )
-    for name, count in lost.items():
-        if count > 0 and wanted.field(name).type != _TEXT:
-            values = "1 value is" if count == 1 else f"{count:,} values are"
-            remarks.append(Remark(f"{values} too large and blank", name, doubtful=True))
-    remarks += no_numbers_said(no_number)
+    for plan in plans:
+        if plan.lost > 0 and plan.type != _TEXT:
+            values = "1 value is" if plan.lost == 1 else f"{plan.lost:,} values are"
+            remarks.append(Remark(f"{values} too large and blank", plan.name, doubtful=True))
+    remarks += no_numbers_said({plan.name: plan.no_number for plan in plans})
     said = "values have parts below a microsecond, which are cut off"
     remarks += [Remark(f"{plan.cut:,} {said}", plan.name, doubtful=True) for plan in plans if plan.cut]
-    return About(file=path.name, remarks=tuple(remarks))
+    unread = tuple(column.name for column in readable if column not in wanted)
+    return About(file=path.name, remarks=tuple(remarks), unread=unread)
+
+
+class _Column(NamedTuple):
+    """A column of a file. name: what its field is called here.  own: what it is called in the file, as others
+    may be.  repaired: what is said of that.
+    """
+
+    number: int
+    name: str
+    own: str
+    kind: pa.DataType
+    repaired: Remark | None
+
+
+def _columns(path: Path) -> list[_Column]:
+    """The columns that a file has."""
+    with _opened(path) as (schema, _):
+        names, repaired = own_names(schema.names)
+    said = {remark.field: remark for remark in repaired}
+    entries = enumerate(zip(names, schema, strict=True))
+    return [_Column(place, name, own.name, own.type, said.get(name)) for place, (name, own) in entries]
 
 
 class _Plan:
     """How a column of a file becomes one of a type that fields have. Empty text is blank here too."""
 
-    def __init__(self, field: pa.Field, wide: Collection[str] = (), long: Collection[str] = ()) -> None:
-        self.name = field.name
+    def __init__(self, column: _Column, wide: Collection[str], long: Collection[str]) -> None:
+        self.name = column.name
         self.said = ""
         self.doubtful = False
         self.cut = 0  # moments with parts that are too small to be kept
-        kind = _value_type(field)
+        self.lost = 0  # values that are blank now
+        self.no_number = 0
+        kind = _value_type(column.kind)
         self.type = _TEXT
         if pa.types.is_boolean(kind):
             self.type = pa.bool_()
@@ -137,9 +174,15 @@ class _Plan:
                 made = pc.if_else(empty, pa.scalar(None, _TEXT), made)
         return made, _finer_than_kept(column)
 
+    def count(self, column: pa.Array, made: pa.Array, cut: int) -> None:
+        """Note what was lost when a column became another one."""
+        self.lost += made.null_count - column.null_count
+        self.no_number += count_no_numbers(made)
+        self.cut += cut
 
-def _value_type(field: pa.Field) -> pa.DataType:
-    return field.type.value_type if pa.types.is_dictionary(field.type) else field.type
+
+def _value_type(kind: pa.DataType) -> pa.DataType:
+    return kind.value_type if pa.types.is_dictionary(kind) else kind
 
 
 def _decoded(column: pa.Array) -> pa.Array:
@@ -156,26 +199,27 @@ def _finer_than_kept(column: pa.Array) -> int:
     return int(pc.sum(pc.not_equal(units, kept)).as_py() or 0)
 
 
-def _beyond(path: Path, task: Task) -> tuple[set[str], set[str]]:
+def _beyond(path: Path, wanted: Sequence[_Column], task: Task) -> tuple[set[str], set[str]]:
     """The fields of unsigned integers with values that no integer here holds, which are read as decimals; and
     those of decimals with values that no decimal here holds, which are read as text.
     """
     wide: set[str] = set()
     long: set[str] = set()
-    with _batches(path) as (schema, rows, batches):
-        unsigned = [field.name for field in schema if pa.types.is_uint64(_value_type(field))]
-        decimals = [field.name for field in schema if pa.types.is_decimal256(_value_type(field))]
+    kinds = ((column, _value_type(column.kind)) for column in wanted)
+    open_ = [entry for entry, kind in kinds if pa.types.is_uint64(kind) or pa.types.is_decimal256(kind)]
+    if not open_:
+        return wide, long
+    with _batches(path, open_) as (rows, batches):
         done = 0
-        for batch in batches if unsigned or decimals else ():
+        for batch in batches:
             _check(batch)
-            for name in unsigned:
-                column = _decoded(batch.column(schema.get_field_index(name)))
-                if (pc.max(column).as_py() or 0) >= 2**63:
-                    wide.add(name)
-            for name in decimals:
-                column = _decoded(batch.column(schema.get_field_index(name)))
-                if not _has_room(column):
-                    long.add(name)
+            for entry, held in zip(open_, batch.columns, strict=True):
+                column = _decoded(held)
+                if pa.types.is_uint64(column.type):
+                    if (pc.max(column).as_py() or 0) >= 2**63:
+                        wide.add(entry.name)
+                elif not _has_room(column):
+                    long.add(entry.name)
             done += batch.num_rows
             task.checkpoint(done, rows or 0)
     return wide, long
@@ -200,22 +244,38 @@ def _is_readable(kind: pa.DataType) -> bool:
 
 
 @contextmanager
-def _batches(path: Path) -> Iterator[tuple[pa.Schema, int | None, Iterator[Any]]]:
-    """The schema of a Parquet or Arrow file, its rows where it says how many, and its batches."""
+def _batches(path: Path, wanted: Sequence[_Column]) -> Iterator[tuple[int | None, Iterator[Any]]]:
+    """How many rows a file has, where it says so, and batches of some of its columns, in their order."""
+    numbers = [column.number for column in wanted]
+    with _opened(path) as (schema, opened):
+        if isinstance(opened, pa.OSFile):
+            reader = pa.ipc.open_file(opened, options=pa.ipc.IpcReadOptions(included_fields=numbers))
+            yield None, (reader.get_batch(number) for number in range(reader.num_record_batches))
+            return
+        many = min(_BATCH_ROWS, max(_BATCH_CELLS // len(wanted), 1_000))
+        # Columns are named by their paths: what stands twice, or has a point in it, would name others, too.
+        are_paths = len(set(schema.names)) == len(schema) and not any("." in name for name in schema.names)
+        if are_paths:
+            batches = opened.iter_batches(many, columns=[column.own for column in wanted])
+            yield opened.metadata.num_rows, batches
+        else:
+            yield opened.metadata.num_rows, (batch.select(numbers) for batch in opened.iter_batches(many))
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[tuple[pa.Schema, Any]]:
+    """The schema of a Parquet or Arrow file, and what reads it."""
     with path.open("rb") as file:
         head = file.read(4)
     if head == b"PAR1":
         from pyarrow import parquet
 
         with parquet.ParquetFile(path) as opened:
-            many = min(_BATCH_ROWS, max(_BATCH_CELLS // max(len(opened.schema_arrow), 1), 1_000))
-            yield opened.schema_arrow, opened.metadata.num_rows, opened.iter_batches(many)
+            yield opened.schema_arrow, opened
         return
     # Read and not mapped: somebody may cut it short.
     with pa.OSFile(str(path), "rb") as source:
-        reader = pa.ipc.open_file(source)
-        count = reader.num_record_batches
-        yield reader.schema, None, (reader.get_batch(number) for number in range(count))
+        yield pa.ipc.open_file(source).schema, source
 
 
 def _check(batch: Any) -> None:

@@ -115,19 +115,27 @@ def field_names(
     rows: the header's rows, none where there is no header.  spans: the columns that merged cells of the first
     of two rows reach over; without any, a name reaches over the blanks at its right.
     """
+    columns = range(first, last)
+    wanted = []
+    for column, group in zip(columns, _groups(rows, columns, spans), strict=True):
+        own = _text(rows[-1], column) if rows else ""
+        wanted.append(" ".join(part for part in (group, own) if part))
+    names, remarks = own_names(wanted)
+    return names, remarks if rows else []
+
+
+def own_names(wanted: Sequence[str]) -> tuple[tuple[str, ...], list[Remark]]:
+    """A name of its own for each of some columns, of which some may want none, or that of another."""
     remarks: list[Remark] = []
     names: list[str] = []
     given = OwnNames()
-    columns = range(first, last)
-    for column, group in zip(columns, _groups(rows, columns, spans), strict=True):
-        own = _text(rows[-1], column) if rows else ""
-        wanted = " ".join(part for part in (group, own) if part)
-        name = given.give(wanted or f"field {column - first + 1}")
+    for number, own in enumerate(wanted, 1):
+        name = given.give(own if own.strip() else f"field {number}")
         names.append(name)
-        if not wanted and rows:
+        if not own.strip():
             remarks.append(Remark("its header is blank; it was given a name", field=name))
-        elif name != wanted and rows:
-            remarks.append(Remark(f"another field is called “{wanted}” too; it was numbered", field=name))
+        elif name != own:
+            remarks.append(Remark(f"another field is called “{own}” too; it was numbered", field=name))
     return tuple(names), remarks
 
 

@@ -125,7 +125,7 @@ class Library:
         """Let go of a snapshot whose file is gone or has changed."""
         try:
             read_by = self._read_by.get(settings, settings)
-            same = self._content_identity(read_by, task) == self._snapshots[settings].content
+            same = self._snapshots[settings].content in self._identities(read_by, task)
         except SourceError:
             same = False
         if not same:
@@ -259,10 +259,9 @@ class Library:
 
     def earlier(self, settings: SourceSettings, content: str) -> Snapshot | None:
         """The snapshot as it was with the content that was remembered, if its rows are still in the cache."""
-
         read = self.cache.find(content) if content else None
-        if read is None:
-            return None
+        if read is None or not settings.left_out.issuperset(read.about.unread):
+            return None  # or a field that is wanted now was not read then
         try:
             return _snapshot(read, content, settings, 0.0)
         except SourceError:
@@ -285,15 +284,18 @@ class Library:
         """The rows as the reader hands them out, from the cache if they are there, and their identity."""
         reader = self._ready_reader(settings)
         for _ in range(_TRIES):
-            identity = self._content_identity(settings, task)
-            found = self.cache.find(identity) if identity else None
-            if found is not None:
-                return found, identity
+            identities = self._identities(settings, task)
+            for identity in identities:
+                found = self.cache.find(identity)
+                if found is not None:
+                    return found, identity
             with self.cache.room() as room:
                 read = reader.read(settings, room, self.cache.filling(room, task))
-                key = identity or digest(_what_is_read(settings), content_of_rows(read, task))
+                key = next(reversed(identities), "") or digest(
+                    _what_is_read(settings), content_of_rows(read, task)
+                )
                 # A file that was changed while it was read may have been read half old, half new.
-                if identity != self._content_identity(settings, task):
+                if identities != self._identities(settings, task):
                     if not reader.at_one_moment:
                         continue
                     key = digest(_what_is_read(settings), content_of_rows(read, task))
@@ -315,13 +317,20 @@ class Library:
             if entry in self.waiting:
                 raise NotAccepted(entry)
 
-    def _content_identity(self, settings: SourceSettings, task: Task) -> str:
-        """What tells the rows apart from those of another content or setting; "" where only reading tells."""
-        files = _reader(settings).files(settings)
+    def _identities(self, settings: SourceSettings, task: Task) -> list[str]:
+        """What tells the rows apart from those of another content or setting; none where only reading tells.
+
+        Where fields that are left out need not be read, those of all fields come first: they will do, too.
+        """
+        reader = _reader(settings)
+        files = reader.files(settings)
         if files is None:
-            return ""
+            return []
         contents = [(path.name, self.cache.content_of(path, task)) for path in files]
-        return digest(_what_is_read(settings), contents)
+        found = [digest(_what_is_read(settings), contents)]
+        if reader.can_leave_out and settings.left_out:
+            found.append(digest(_what_is_read(settings), contents, sorted(settings.left_out)))
+        return found
 
 
 def _snapshot(read: ReadTable, content: str, settings: SourceSettings, seconds: float) -> Snapshot:

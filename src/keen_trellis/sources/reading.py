@@ -94,6 +94,8 @@ class Reader(ABC):
     of_file = True
     # How the names of files end that belong to a file of this kind and lie beside it.
     beside: tuple[str, ...] = ()
+    # Whether fields that are left out are not read.
+    can_leave_out = False
     # Whether all that is read is of one moment, whoever writes meanwhile.
     at_one_moment = False
 

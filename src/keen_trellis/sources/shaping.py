@@ -32,7 +32,8 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
     notation = _notation(read, settings)
     remarks = list(read.about.remarks)
     said = "is gone from the source; something is set for it"
-    gone = [name for name in chosen if name not in fields.column_names]
+    there = {*fields.column_names, *read.about.unread}
+    gone = [name for name in chosen if name not in there]
     remarks += [Remark(said, name, doubtful=True) for name in gone]
     places = RowNumbers(read.row_numbers)
     columns: dict[str, pa.Array | pa.ChunkedArray] = {}
@@ -67,7 +68,7 @@ def shaped(read: ReadTable, settings: SourceSettings) -> tuple[ArrowTable, tuple
         untyped=[name for name in ArrowTable.without_values(data) if name not in typed],
     )
     renamed = {entry.name: entry.rename for entry in settings.fields if entry.rename}
-    left_out = {entry.name for entry in settings.fields if entry.left_out}
+    left_out = settings.left_out
     kept = [
         msgspec.structs.replace(entry, field=renamed.get(entry.field, entry.field))
         for entry in remarks
