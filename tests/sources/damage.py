@@ -248,7 +248,7 @@ def _in_child(path: Path, cache: Path) -> list[int]:
     # The library prints where it panics.
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
     if path.suffix in (".parquet", ".arrow"):
-        return [child.serve(columns_process.answer, ["read", str(path), f"{cache}.arrow"])]
+        return [child.serve(columns_process.answer, ["read", str(path), f"{cache}.arrow", "[]"])]
     reader = recognise(path).reader
     if reader in ("json", "xml"):
         codes = [child.serve(document_process.answer, [f"list-{reader}", str(path)])]
