@@ -1,7 +1,7 @@
 """The child process that reads a Parquet or Arrow file, so that a damaged one ends nothing but it.
 
-Called as `python -m keen_trellis.sources.columns_process read FILE SETTINGS TARGET`. The rows are written to
-TARGET as an Arrow file, which the parent maps into memory.
+Its order (`child.py`) is `read FILE TARGET LEFT_OUT`. The rows are written to TARGET as an Arrow file, which
+the parent maps into memory.
 """
 
 from __future__ import annotations
