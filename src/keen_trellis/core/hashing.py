@@ -62,12 +62,12 @@ class Numbering:
 
     def _found(self, numbers: Parts) -> Vector:
         place = self._places(numbers)
-        there = self._table.take(place, axis=0)
+        there = self._at(place)
         found: Vector = there[:, -1].astype(np.int32)
         open_ = np.flatnonzero(_are_others(there, numbers) & (found != _FREE))
         while len(open_):
             place[open_] = at = (place[open_] + 1) & self._mask
-            there = self._table.take(at, axis=0)
+            there = self._at(at)
             found[open_] = codes = there[:, -1]
             open_ = open_[_are_others(there, _some(numbers, open_)) & (codes != _FREE)]
         return found
@@ -95,7 +95,7 @@ class Numbering:
             else:
                 self._codes[at] = np.arange(self.count, self.count + len(won), dtype=np.int32)
                 self.count += len(won)
-            there = self._table.take(place, axis=0)
+            there = self._at(place)
             others = _are_others(there, _some(numbers, open_))
             codes[open_[~others]] = there[~others, -1]
             open_, place = open_[others], (place[others] + 1) & self._mask
@@ -107,6 +107,12 @@ class Numbering:
         for part in numbers[1:]:
             bits = ((bits ^ (bits >> _HALF)) * SPREADING) ^ part.view(np.uint64)
         found: Vector = (((bits ^ (bits >> _HALF)) * SPREADING) >> self._shift).astype(np.int64)
+        return found
+
+    def _at(self, places: Vector) -> Vector:
+        """What stands at some places of the table."""
+        # Each is one of its places: `take` is quicker where it need not refuse others.
+        found: Vector = self._table.take(places, axis=0, mode="wrap")
         return found
 
     def _grow(self) -> None:

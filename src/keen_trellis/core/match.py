@@ -303,16 +303,15 @@ class CodeMatch(Match):
         row_of_code = np.full(self._size + 1, -1, dtype=index_type(len(right)))
         held = right >= 0
         row_of_code[right[held]] = np.flatnonzero(held)
-        partner = np.empty(len(left), dtype=row_of_code.dtype)
+        partner = gathered(row_of_code, left)
         has = np.empty(len(left), dtype=np.int8)
 
-        def look_up(part: slice) -> IndexVector:
-            partner[part] = row_of_code[left[part]]
+        def count(part: slice) -> IndexVector:
             np.greater_equal(partner[part], 0, out=has[part], casting="unsafe")
             # Rows of -1 are counted in the first place, which is then dropped.
             return np.bincount(np.add(partner[part], 1, dtype=np.intp), minlength=len(right) + 1)[1:]
 
-        counted = side_by_side(look_up, len(left))
+        counted = side_by_side(count, len(left))
         self._partner = partner
         self.partners_of_left = has
         self.partners_of_right = np.sum(counted, axis=0, dtype=index_type(len(left)))
@@ -359,9 +358,9 @@ class CodeMatch(Match):
         order, start = self.right_order
         left = repeated(np.arange(len(self.codes.left), dtype=kind), self.partners_of_left)
         # Stretch by stretch of the right order: where it begins, moved on by one from pair to pair.
-        begin = start[self.codes.left] - self.first_pair_of_left[:-1]
+        begin = gathered(start, self.codes.left) - self.first_pair_of_left[:-1]
         place = repeated(begin, self.partners_of_left) + np.arange(self.pairs)
-        return left, order[place]
+        return left, gathered(order, place)
 
     @cached_property
     def right_order(self) -> Pairs:

@@ -15,6 +15,7 @@ import pyarrow as pa
 
 THREADS = min(os.cpu_count() or 1, 4)
 _WORTH_IT = 100_000  # rows; with fewer, starting a thread costs more than it saves
+_BLOCK = 1 << 15  # places that are looked up at a time
 Vector = np.ndarray[Any, Any]
 Made = TypeVar("Made")
 Given = TypeVar("Given")
@@ -54,13 +55,16 @@ def each(work: Callable[[Given], Made], given: Sequence[Given]) -> list[Made]:
 
 
 def gathered(values: Vector, places: Vector) -> Vector:
-    """`values[places]`: what stands at N places of a vector, in halves side by side."""
+    """`values[places]`: what stands at N places of a vector, in halves side by side; -1 is the last one.
+
+    In blocks that the processor's cache holds, `take` needs half the time of an index that is a vector.
+    """
     found = np.empty(len(places), values.dtype)
 
-    def fill(part: slice) -> None:
-        found[part] = values[places[part]]
+    def fill(rows: slice) -> None:
+        np.take(values, places[rows], out=found[rows], mode="wrap")
 
-    side_by_side(fill, len(places))
+    block_by_block(fill, len(places), _BLOCK)
     return found
 
 
