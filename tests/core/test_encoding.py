@@ -1,11 +1,13 @@
 import datetime as dt
 import unittest
 from decimal import Decimal
+from unittest import mock
 
 import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keen_trellis.core import coding, parallel
 from keen_trellis.core.encoding import encode, prepare_links, side_counts
 from keen_trellis.core.link import LinkField, Preparation
 from keen_trellis.core.preparations import PREPARATIONS
@@ -22,6 +24,12 @@ def pairs(left: pa.Array, right: pa.Array, preparation: Preparation | None = Non
 
 def decimals(*texts: str | None, precision: int = 20, scale: int = 4) -> pa.Array:
     return pa.array([None if t is None else Decimal(t) for t in texts], pa.decimal128(precision, scale))
+
+
+# Rows of three link fields, some of them blank; integers far apart, so that none are narrow by themselves.
+COMBINED = st.lists(
+    st.tuples(*(st.sampled_from([None, 0, 1, -(2**62), 2**61, 2**62]) for _ in range(3))), max_size=6
+)
 
 
 class AcrossTypes(unittest.TestCase):
@@ -140,6 +148,28 @@ class SeveralFields(unittest.TestCase):
         coded = encode(prepared)
         self.assertEqual(coded.left.tolist(), [-1, -1, -1])
         self.assertEqual(side_counts([entry.left for entry in prepared]).blank, 3)
+
+    @given(COMBINED, COMBINED, st.booleans(), st.integers(1, 3))
+    def test_combinations_are_equal_where_all_of_their_fields_are(self, left, right, hashed, block):
+        def table(rows: list[tuple[int | None, ...]]) -> ArrowTable:
+            columns = list(zip(*rows, strict=True)) or [()] * 3
+            kinds = (pa.int64(), pa.large_string(), pa.int64())
+            named = zip("abc", columns, kinds, strict=True)
+            return ArrowTable(pa.table({name: pa.array(some).cast(kind) for name, some, kind in named}))
+
+        links = [LinkField(name, name) for name in "abc"]
+        is_narrow = coding._is_narrow
+        with (
+            mock.patch.object(coding, "_is_narrow", lambda *given: not hashed and is_narrow(*given)),
+            mock.patch.object(parallel, "BLOCK", block),
+            mock.patch.object(parallel, "_WORTH_IT", 2),
+        ):
+            coded = encode(prepare_links(table(left), table(right), links))
+        for place, one in enumerate(left):
+            for number, other in enumerate(right):
+                equal = coded.left[place] == coded.right[number] >= 0
+                self.assertEqual(equal, one == other and None not in one, (one, other))
+        self.assertLess(max([*coded.left.tolist(), *coded.right.tolist()], default=-1), max(coded.size, 1))
 
 
 if __name__ == "__main__":

@@ -36,7 +36,8 @@ class Ordering(unittest.TestCase):
     def setUp(self):
         # Few rows are worked off as many are.
         self.enterContext(mock.patch.object(parallel, "_WORTH_IT", 2))
-        self.enterContext(mock.patch.object(ordering, "BLOCK", 3))
+        for module in (parallel, ordering):
+            self.enterContext(mock.patch.object(module, "BLOCK", 3))
 
     @given(keys(), st.sampled_from((64, 40, 16, 9)))
     def test_any_keys(self, some, bits):

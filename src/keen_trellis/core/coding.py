@@ -29,7 +29,6 @@ Coded = tuple[list[Codes], int]
 _PART = 20_000  # texts of the smaller side, about, that are looked among at a time where they are many
 _PARTS = 256  # at most
 _STRETCH = 1 << 20  # rows that are put in the order of their parts at a time
-_BLOCK = 1 << 15  # rows at a time
 
 
 def codes_of(*columns: Texts) -> Coded:
@@ -198,10 +197,28 @@ def _of_integers(columns: Sequence[pa.Array]) -> Coded:
     least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
     if least is None:
         return [np.full(len(values), -1, np.int32) for values in columns], 1
-    if greatest - least <= 2 * sum(map(len, columns)) + 1024:
-        size = greatest - least + 1
+    size = greatest - least + 1
+    if _is_narrow(size, columns):
         return [_distances(values, least, size) for values in columns], size
     return _by_hashing([_numbers_of(values) for values in columns])
+
+
+def codes_of_numbers(one: Codes, other: Codes, size: int) -> Coded:
+    """Codes of both sides' whole numbers, int64 from 0 to below a size, -1 for none."""
+    if _is_narrow(size, (one, other)):
+        return [one, other], size
+    sides: list[tuple[tuple[Codes, ...], Mask | None]] = [((one,), None), ((other,), None)]
+    # What is -1 is not among the numbers of the smaller side, and so is not found there.
+    place = _smaller((one, other))
+    none = sides[place][0][0] < 0
+    if none.any():
+        sides[place] = sides[place][0], none
+    return _by_hashing(sides)
+
+
+def _is_narrow(size: int, columns: Sequence[Sized]) -> bool:
+    """Whether whole numbers in a range are not much fewer than it has."""
+    return size <= 2 * sum(map(len, columns)) + 1024
 
 
 def _by_hashing(sides: Sequence[tuple[tuple[Codes, ...], Mask | None]]) -> Coded:
@@ -248,5 +265,5 @@ def _distances(values: pa.Array, least: int, size: int) -> Codes:
             made[~known[rows]] = -1
         codes[rows] = made
 
-    block_by_block(fill, len(values), _BLOCK)
+    block_by_block(fill, len(values))
     return codes

@@ -12,7 +12,7 @@ from keen_trellis.core.folding import Texts
 from keen_trellis.core.ordering import dense_ranks, in_order
 from keen_trellis.core.packing import packed_alike
 from keen_trellis.core.parallel import block_by_block, gathered, side_by_side
-from keen_trellis.core.text_bytes import BLOCK, ends_of, spread_sample
+from keen_trellis.core.text_bytes import ends_of, spread_sample
 from keen_trellis.core.values import FieldType, held_as, type_of_arrow, whole_units
 
 Vector = np.ndarray[Any, Any]
@@ -104,7 +104,7 @@ def same_text(one: pa.Array, other: pa.Array, left: Vector, right: Vector) -> Ve
     def as_long(part: slice) -> None:
         same[part] = lengths[0][left[part]] == lengths[1][right[part]]
 
-    block_by_block(as_long, len(left), BLOCK)
+    block_by_block(as_long, len(left))
     rows = np.flatnonzero(same)
 
     def compare(part: slice) -> Vector:

@@ -12,11 +12,11 @@ import msgspec
 import numpy as np
 import pyarrow as pa
 
-from keen_trellis.core.coding import Codes, codes_of
+from keen_trellis.core.coding import Codes, codes_of, codes_of_numbers
 from keen_trellis.core.comparing import as_comparable, reals
 from keen_trellis.core.folding import Texts, filled
 from keen_trellis.core.link import LinkField
-from keen_trellis.core.parallel import gathered
+from keen_trellis.core.parallel import block_by_block, gathered
 from keen_trellis.core.preparing import Prepared, prepare
 from keen_trellis.core.table import Table
 from keen_trellis.core.task import Task
@@ -206,12 +206,22 @@ def _combined(one: Encoded, other: Encoded) -> Encoded:
     Codes combine to an integer below the product of their sizes; where that does not fit 64 bits both sides
     are too long for memory anyway, since each is numbered by its distinct values.
     """
-    if one.size * other.size > _LARGEST_CODE:
+    size = one.size * other.size
+    if size > _LARGEST_CODE:
         raise OverflowError("more distinct combinations of link values than 64 bits can number")
-    both = []
-    for codes, more in ((one.left, other.left), (one.right, other.right)):
-        together = codes.astype(np.int64) * other.size + more
-        together[(codes < 0) | (more < 0)] = -1
-        both.append(pa.array(together, mask=together < 0))
-    (left, right), size = codes_of(*both)
+    left, right = _together(one.left, other.left, other.size), _together(one.right, other.right, other.size)
+    (left, right), size = codes_of_numbers(left, right, size)
     return Encoded(left, right, size)
+
+
+def _together(codes: Codes, more: Codes, size: int) -> Codes:
+    """The combinations of two codes of a row, the second one below a size; -1 where one of them is."""
+    found = np.empty(len(codes), np.int64)
+
+    def fill(rows: slice) -> None:
+        np.multiply(codes[rows], size, out=found[rows])
+        found[rows] += more[rows]
+        found[rows][(codes[rows] < 0) | (more[rows] < 0)] = -1
+
+    block_by_block(fill, len(codes))
+    return found

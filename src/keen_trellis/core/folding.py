@@ -10,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from keen_trellis.core.ascii_text import SPACES
-from keen_trellis.core.parallel import block_by_block, mapped
-from keen_trellis.core.text_bytes import BLOCK, Vector, Words, ends_of, held_bytes, without_empty
+from keen_trellis.core.parallel import BLOCK, block_by_block, mapped
+from keen_trellis.core.text_bytes import Vector, Words, ends_of, held_bytes, without_empty
 from keen_trellis.core.values import one_array
 
 _SPACE, _TAB, _RETURN = np.frombuffer(b" \t\r", np.uint8)  # those between the last two are spaces, too
@@ -121,5 +121,5 @@ def _inside(values: pa.Array) -> tuple[Vector, Vector]:
             first[more] = held[1][rows][more] - left
             last[more] = np.maximum(held[0][rows][more] + right, first[more])
 
-    block_by_block(narrow, len(values), BLOCK)
+    block_by_block(narrow, len(values))
     return begin, end

@@ -11,7 +11,6 @@ import numpy as np
 from keen_trellis.core.parallel import block_by_block
 from keen_trellis.core.text_bytes import SPREADING, Vector
 
-_BLOCK = 1 << 15  # numbers that are looked for together
 _ADDED = 1 << 20  # numbers that are added together
 _LEAST_BITS = 12
 _SAMPLE = 4_096
@@ -57,7 +56,7 @@ class Numbering:
         def fill(rows: slice) -> None:
             codes[rows] = self._found(_some(numbers, rows))
 
-        block_by_block(fill, len(codes), _BLOCK)
+        block_by_block(fill, len(codes))
         return codes
 
     def _found(self, numbers: Parts) -> Vector:

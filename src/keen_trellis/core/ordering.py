@@ -11,9 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from keen_trellis.core.parallel import block_by_block, each, gathered, parts
+from keen_trellis.core.parallel import BLOCK, block_by_block, each, gathered, parts
 from keen_trellis.core.ragged import running_total
-from keen_trellis.core.text_bytes import BLOCK
 
 Vector = np.ndarray[Any, Any]
 
@@ -148,7 +147,7 @@ def _by_digits(digits: _Digits, order: Vector | None, rows: int) -> Vector:
         packed[part] = digits.of(part if order is None else order[part]) << bits
         packed[part] |= np.arange(part.start, part.stop, dtype=np.uint64)
 
-    block_by_block(pack, rows, BLOCK)
+    block_by_block(pack, rows)
     _sort(packed)
     packed &= (np.uint64(1) << bits) - np.uint64(1)
     places = packed.view(np.int64)

@@ -17,7 +17,7 @@ import pyarrow as pa
 
 from keen_trellis.core.folding import Texts, filled, words_of
 from keen_trellis.core.parallel import block_by_block
-from keen_trellis.core.text_bytes import BLOCK, WORD, Vector, Words, lowered, lowest_bytes, spread_sample
+from keen_trellis.core.text_bytes import WORD, Vector, Words, lowered, lowest_bytes, spread_sample
 
 _WORTH_IT = 20_000  # texts; fewer are compared as they are
 _SAMPLE = 1_000
@@ -147,7 +147,7 @@ def packed(values: Texts, shape: Shape) -> Packed:
         for of_all, some in zip(numbers, made, strict=True):
             of_all[rows] = some
 
-    block_by_block(fill, len(values), BLOCK)
+    block_by_block(fill, len(values))
     fits &= filled(values)
     return Packed(numbers, fits)
 

@@ -15,7 +15,7 @@ import pyarrow as pa
 
 THREADS = min(os.cpu_count() or 1, 4)
 _WORTH_IT = 100_000  # rows; with fewer, starting a thread costs more than it saves
-_BLOCK = 1 << 15  # places that are looked up at a time
+BLOCK = 1 << 15  # rows at a time, so that what is made of them stays in the processor's cache
 Vector = np.ndarray[Any, Any]
 Made = TypeVar("Made")
 Given = TypeVar("Given")
@@ -33,14 +33,12 @@ def side_by_side(work: Callable[[slice], Made], rows: int) -> list[Made]:
     return each(work, parts(rows))
 
 
-def block_by_block(work: Callable[[slice], None], rows: int, block: int) -> None:
-    """Do `work` on so many rows at a time, so that what is made of them stays in the processor's cache; on
-    stretches side by side.
-    """
+def block_by_block(work: Callable[[slice], None], rows: int) -> None:
+    """Do `work` on all rows, a block of them at a time, on stretches side by side."""
 
     def through(part: slice) -> None:
-        for first in range(part.start, part.stop, block):
-            work(slice(first, min(first + block, part.stop)))
+        for first in range(part.start, part.stop, BLOCK):
+            work(slice(first, min(first + BLOCK, part.stop)))
 
     side_by_side(through, rows)
 
@@ -64,7 +62,7 @@ def gathered(values: Vector, places: Vector) -> Vector:
     def fill(rows: slice) -> None:
         np.take(values, places[rows], out=found[rows], mode="wrap")
 
-    block_by_block(fill, len(places), _BLOCK)
+    block_by_block(fill, len(places))
     return found
 
 

@@ -12,7 +12,6 @@ from keen_trellis.core.parallel import block_by_block
 
 Vector = np.ndarray[Any, Any]
 WORD = 8  # bytes
-BLOCK = 1 << 15  # texts at a time
 # The golden ratio in 64 bits: a product with it spreads neighbours (D. Knuth, "The Art of Computer
 # Programming", volume 3, 6.4).
 SPREADING = np.uint64(0x9E3779B97F4A7C15)
@@ -165,5 +164,5 @@ def parted(words: Words, count: int) -> Vector:
             mixed ^= mixed >> np.uint64(29)
         found[rows] = (mixed >> np.uint64(32)) % np.uint64(count)
 
-    block_by_block(fill, len(found), BLOCK)
+    block_by_block(fill, len(found))
     return found
