@@ -10,7 +10,7 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keen_trellis.core import coding, comparing, packing, parallel
+from keen_trellis.core import coding, comparing, hashing, packing, parallel
 from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.encoding import encode, numbered, prepare_links
 from keen_trellis.core.folding import Folded
@@ -217,8 +217,8 @@ class Codes(unittest.TestCase):
         chance = np.random.default_rng(2026)
         for most in (3, 200, 2**62):
             ones, others = (chance.integers(-most, most, 20_000) for _ in range(2))
-            numbering = Numbering(2)
-            codes = numbering.add(ones, others)
+            numbering = Numbering(ones, others)
+            codes = numbering.find(ones, others)
             pairs = [*zip(ones.tolist(), others.tolist(), strict=True)]
             by_pair = dict(zip(pairs, codes.tolist(), strict=True))
             self.assertEqual((len({*by_pair.values()}), numbering.count), (len(by_pair), len(by_pair)))
@@ -226,14 +226,29 @@ class Codes(unittest.TestCase):
             swapped = zip(others.tolist(), ones.tolist(), strict=True)
             self.assertEqual(found.tolist(), [by_pair.get(pair, -1) for pair in swapped])
 
+    def test_combinations_with_the_same_hash(self):
+        chance = np.random.default_rng(2026)
+        with mock.patch.object(hashing, "_hashes", lambda numbers: numbers[0].view(np.uint64) % 3 << 62):
+            for most in (2, 9, 2**62):
+                ones, others = (chance.integers(0, most, 300) for _ in range(2))
+                numbering = Numbering(ones, others)
+                pairs = [*zip(ones.tolist(), others.tolist(), strict=True)]
+                by_pair = dict(zip(pairs, numbering.find(ones, others).tolist(), strict=True))
+                self.assertEqual(sorted(by_pair.values()), [*range(len({*pairs}))])
+                self.assertEqual(numbering.count, len(by_pair))
+                self.assertEqual(numbering.find(ones, -1 - others).tolist(), [-1] * 300)
+
+    def test_few_that_come_again_and_others_behind_them(self):
+        for distinct, more in ((10, 0), (10, 3), (3_000, 40_000)):
+            numbers = np.append(np.arange(50_000) % distinct * 2**40, np.arange(more) - 2**62)
+            self.check(numbers, np.append(numbers[::7], [-1, 5]))
+
     def check(self, numbers, others):
-        numbering = Numbering()
-        half = len(numbers) // 2
-        codes = np.concatenate((numbering.add(numbers[:half]), numbering.add(numbers[half:])))
+        numbering = Numbering(numbers)
+        codes = numbering.find(numbers)
         distinct, place = np.unique(numbers, return_inverse=True)
         self.assertEqual(numbering.count, len(distinct))
         self.assertEqual(len({*zip(place.tolist(), codes.tolist(), strict=True)}), len(distinct))
-        self.assertTrue((numbering.find(numbers) == codes).all())
         found = numbering.find(others)
         self.assertTrue(((found >= 0) == np.isin(others, numbers)).all())
         by_code = np.zeros(numbering.count, np.int64)

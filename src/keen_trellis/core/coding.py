@@ -226,11 +226,9 @@ def _by_hashing(sides: Sequence[tuple[tuple[Codes, ...], Mask | None]]) -> Coded
     are numbered, and the other's looked up among them.
     """
     place = _smaller([numbers[0] for numbers, _ in sides])
-    numbering = Numbering(len(sides[0][0]))
-    codes = [_of_filled(numbering.add, *sides[place])]
-    if len(sides) > 1:
-        codes.insert(1 - place, _of_filled(numbering.find, *sides[1 - place]))
-    return codes, max(numbering.count, 1)
+    known, blank = sides[place]
+    numbering = Numbering(*(known if blank is None else (part[~blank] for part in known)))
+    return [_of_filled(numbering.find, *side) for side in sides], max(numbering.count, 1)
 
 
 def _numbers_of(values: pa.Array) -> tuple[tuple[Codes], Mask | None]:

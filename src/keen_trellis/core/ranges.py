@@ -261,8 +261,8 @@ def _all_but_equal(groups: Encoded, condition: Condition, limits: Limits, task: 
     equal = [of_both(left, condition.left), of_both(right, condition.right)]
     both = np.concatenate(equal)
     held = both >= 0
-    numbering = Numbering()
-    both[held] = numbering.add(both[held])
+    numbering = Numbering(both[held])
+    both[held] = numbering.find(both[held])
     alike = both[: len(left)], both[len(left) :]
 
     def partners(own: Vector, other: Vector, own_alike: Vector, other_alike: Vector) -> IndexVector:

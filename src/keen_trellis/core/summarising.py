@@ -144,8 +144,9 @@ def coded_by(table: Table, keys: Sequence[Key]) -> tuple[IndexVector, int]:
             codes, size = more, count
         else:
             # Numbered anew, so that the next combination finds small numbers again.
-            numbering = Numbering()
-            codes, size = numbering.add(codes.astype(np.int64) * count + more), numbering.count
+            both = codes.astype(np.int64) * count + more
+            numbering = Numbering(both)
+            codes, size = numbering.find(both), numbering.count
     return codes, size
 
 
