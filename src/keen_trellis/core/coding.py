@@ -25,6 +25,7 @@ from keen_trellis.core.values import one_array
 
 Codes = np.ndarray[Any, np.dtype[Any]]
 Coded = tuple[list[Codes], int]
+_Numbers = tuple[Codes, Mask | None]  # whole numbers (int64), and which of them are blank
 
 _PART = 20_000  # texts of the smaller side, about, that are looked among at a time where they are many
 _PARTS = 256  # at most
@@ -37,16 +38,18 @@ def codes_of(*columns: Texts) -> Coded:
     A blank is -1, and so may be what the smaller side has not.
     """
     if pa.types.is_int64(columns[0].type):
-        return _of_integers(columns)
+        return _of_integers([_numbers_of(values) for values in columns])
     sides = packed_alike(*columns)
     if sides is None:
         return _of_values(columns)
     codes, size = _of_packed(sides)
-    # What does not fit is compared as texts, and its codes stand behind the others.
+    # What does not fit may have another shape, where it is less than half, or none; its codes stand behind.
     odd = [np.flatnonzero(~side.fits & filled(of)) for side, of in zip(sides, columns, strict=True)]
     if not all(map(len, odd)):
         return codes, size
-    more, count = _of_values([of.take(pa.array(rows)) for of, rows in zip(columns, odd, strict=True)])
+    rest = [of.take(pa.array(rows)) for of, rows in zip(columns, odd, strict=True)]
+    is_less = 2 * sum(map(len, rest)) < sum(map(len, columns))
+    more, count = codes_of(*rest) if is_less else _of_values(rest)
     behind = zip(codes, odd, more, strict=True)
     return [_with_odd(of, size, rows, found, count) for of, rows, found in behind], size + count
 
@@ -88,7 +91,7 @@ def _smaller(columns: Sequence[Sized]) -> int:
 def _of_packed(sides: Sequence[Packed]) -> Coded:
     """Codes of packed texts, -1 where they do not fit."""
     if len(sides[0].numbers) == 1:
-        return _of_integers([pa.array(side.numbers[0], mask=_odd(side)) for side in sides])
+        return _of_integers([(side.numbers[0], _odd(side)) for side in sides])
     return _by_hashing([(side.numbers, _odd(side)) for side in sides])
 
 
@@ -190,17 +193,23 @@ def _minus_one_for_null(codes: pa.Array) -> Codes:
 # --- whole numbers ---
 
 
-def _of_integers(columns: Sequence[pa.Array]) -> Coded:
+def _of_integers(sides: Sequence[_Numbers]) -> Coded:
     """Codes of whole numbers: without hashing where their range is not much wider than their number."""
-    place = _smaller(columns)
-    bounds = pc.min_max(columns[place])
-    least, greatest = bounds["min"].as_py(), bounds["max"].as_py()
-    if least is None:
-        return [np.full(len(values), -1, np.int32) for values in columns], 1
-    size = greatest - least + 1
-    if _is_narrow(size, columns):
-        return [_distances(values, least, size) for values in columns], size
-    return _by_hashing([_numbers_of(values) for values in columns])
+    numbers, blank = sides[_smaller([numbers for numbers, _ in sides])]
+    held = numbers if blank is None else numbers[~blank]
+    if not len(held):
+        return [np.full(len(numbers), -1, np.int32) for numbers, _ in sides], 1
+    least = int(held.min())
+    size = int(held.max()) - least + 1
+    if _is_narrow(size, [numbers for numbers, _ in sides]):
+        return [_distances(numbers, blank, least, size) for numbers, blank in sides], size
+    return _by_hashing([((numbers,), blank) for numbers, blank in sides])
+
+
+def _numbers_of(values: pa.Array) -> _Numbers:
+    if not values.null_count:
+        return values.to_numpy(), None
+    return values.fill_null(0).to_numpy(), ~filled(values)
 
 
 def codes_of_numbers(one: Codes, other: Codes, size: int) -> Coded:
@@ -231,13 +240,6 @@ def _by_hashing(sides: Sequence[tuple[tuple[Codes, ...], Mask | None]]) -> Coded
     return [_of_filled(numbering.find, *side) for side in sides], max(numbering.count, 1)
 
 
-def _numbers_of(values: pa.Array) -> tuple[tuple[Codes], Mask | None]:
-    """Whole numbers, and which of them are blank."""
-    if not values.null_count:
-        return (values.to_numpy(),), None
-    return (values.fill_null(0).to_numpy(),), ~filled(values)
-
-
 def _of_filled(work: Callable[..., Codes], numbers: tuple[Codes, ...], blank: Mask | None) -> Codes:
     """What is made of whole numbers, -1 for a blank."""
     if blank is None:
@@ -247,21 +249,19 @@ def _of_filled(work: Callable[..., Codes], numbers: tuple[Codes, ...], blank: Ma
     return codes
 
 
-def _distances(values: pa.Array, least: int, size: int) -> Codes:
-    """Each integer's distance from `least`, -1 where it is blank or not below `size`."""
-    codes = np.empty(len(values), np.int32 if size <= np.iinfo(np.int32).max else np.int64)
-    known = filled(values) if values.null_count else None
-    integers = (values.fill_null(0) if values.null_count else values).to_numpy(zero_copy_only=False)
+def _distances(numbers: Codes, blank: Mask | None, least: int, size: int) -> Codes:
+    """Each number's distance from `least`, -1 where it is blank or not below `size`."""
+    codes = np.empty(len(numbers), np.int32 if size <= np.iinfo(np.int32).max else np.int64)
     # Without a sign, what lies below `least` is far above `size`: one comparison tells both.
     from_least = np.uint64(least % 2**64)
 
     def fill(rows: slice) -> None:
-        distance = integers[rows].view(np.uint64) - from_least
+        distance = numbers[rows].view(np.uint64) - from_least
         made = distance.astype(codes.dtype)
         made[distance >= np.uint64(size)] = -1
-        if known is not None:
-            made[~known[rows]] = -1
+        if blank is not None:
+            made[blank[rows]] = -1
         codes[rows] = made
 
-    block_by_block(fill, len(values))
+    block_by_block(fill, len(numbers))
     return codes
