@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from keen_trellis.core.comparing import are_mostly_distinct
 from keen_trellis.core.folding import Folded, Texts, filled, words_of, written
-from keen_trellis.core.hashing import Numbering
+from keen_trellis.core.hashing import Numbering, own_codes
 from keen_trellis.core.packing import Packed, packed_alike, shape_of
 from keen_trellis.core.parallel import block_by_block, each, gathered, mapped, parts
 from keen_trellis.core.ragged import running_total
@@ -235,18 +235,28 @@ def _by_hashing(sides: Sequence[tuple[tuple[Codes, ...], Mask | None]]) -> Coded
     are numbered, and the other's looked up among them.
     """
     place = _smaller([numbers[0] for numbers, _ in sides])
-    known, blank = sides[place]
-    numbering = Numbering(*(known if blank is None else (part[~blank] for part in known)))
-    return [_of_filled(numbering.find, *side) for side in sides], max(numbering.count, 1)
+    known = _without_blanks(*sides[place])
+    if len(sides) == 1:
+        codes, count = own_codes(*known)
+        found = [codes]
+    else:
+        numbering = Numbering(*known)
+        count, found = numbering.count, [numbering.find(*_without_blanks(*side)) for side in sides]
+    both = zip(found, sides, strict=True)
+    return [_with_blanks(codes, blank) for codes, (_, blank) in both], max(count, 1)
 
 
-def _of_filled(work: Callable[..., Codes], numbers: tuple[Codes, ...], blank: Mask | None) -> Codes:
-    """What is made of whole numbers, -1 for a blank."""
+def _without_blanks(numbers: tuple[Codes, ...], blank: Mask | None) -> tuple[Codes, ...]:
+    return numbers if blank is None else tuple(part[~blank] for part in numbers)
+
+
+def _with_blanks(codes: Codes, blank: Mask | None) -> Codes:
+    """The codes of the others, with -1 for each blank among them."""
     if blank is None:
-        return work(*numbers)
-    codes = np.full(len(blank), -1, np.int32)
-    codes[~blank] = work(*(part[~blank] for part in numbers))
-    return codes
+        return codes
+    found = np.full(len(blank), -1, codes.dtype)
+    found[~blank] = codes
+    return found
 
 
 def _distances(numbers: Codes, blank: Mask | None, least: int, size: int) -> Codes:

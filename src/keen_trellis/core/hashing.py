@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from keen_trellis.core.ordering import dense_ranks, distinct_numbers
 from keen_trellis.core.parallel import block_by_block
 from keen_trellis.core.text_bytes import SPREADING, Vector
 
@@ -21,13 +22,26 @@ _BACK = np.uint64(pow(int(SPREADING), -1, 2**64))  # undoes a product with it
 Parts = tuple[Vector, ...]  # a vector for each of the numbers that are told apart together
 
 
+def own_codes(*numbers: Vector) -> tuple[Vector, int]:
+    """Codes of N whole numbers, or of combinations of them, from 0 to below a count, and that count.
+
+    Where most are distinct, a table would be larger than what stands in order.
+    """
+    few = _few(numbers)
+    if len(_distinct(few)[1]) > len(few[0]) // 2:
+        ranks = dense_ranks(*numbers)
+        return ranks, int(ranks.max()) + 1
+    numbering = Numbering(*numbers)
+    return numbering.find(*numbers), numbering.count
+
+
 class Numbering:
     """The distinct ones of N whole numbers (int64), or of combinations of as many, and their codes (int32),
     from 0 to below a count. numbers: a vector for each part of such a combination.
     """
 
     def __init__(self, *numbers: Vector) -> None:
-        few = _some(numbers, slice(None, None, max(len(numbers[0]) // _SAMPLE, 1)))
+        few = _few(numbers)
         self._fill(few)
         if self.count > len(few[0]) // 2:
             if len(few[0]) < len(numbers[0]):
@@ -49,7 +63,7 @@ class Numbering:
         return codes
 
     def _found(self, numbers: Parts) -> Vector:
-        place = (_hashes(numbers) >> self._shift).astype(np.int64)
+        place = self._places(_hashes(numbers))
         there = self._at(place)
         found: Vector = there[:, -1].astype(np.int32)
         open_ = np.flatnonzero(_are_others(there, numbers) & (found != _FREE))
@@ -58,6 +72,11 @@ class Numbering:
             there = self._at(at)
             found[open_] = codes = there[:, -1]
             open_ = open_[_are_others(there, _some(numbers, open_)) & (codes != _FREE)]
+        return found
+
+    def _places(self, hashes: Vector) -> Vector:
+        """Where each stands if its place is free: as far into the table as the hash is among all hashes."""
+        found: Vector = (((hashes >> _HALF) * self._size) >> _HALF).view(np.int64)
         return found
 
     def _at(self, places: Vector) -> Vector:
@@ -70,16 +89,20 @@ class Numbering:
         """Put the distinct ones of these into a table of their own."""
         distinct, hashes = _distinct(numbers)
         self.count = len(hashes)
-        bits = max(int(np.ceil(np.log2(max(self.count, 1) / _LOAD))), 1)
-        self._shift = np.uint64(64 - bits)
+        self._size = np.uint64(int(self.count / _LOAD) + 1)
         codes = np.arange(self.count)
         # As many places behind the first one's as others are between, or more.
-        place = np.maximum.accumulate((hashes >> self._shift).astype(np.int64) - codes) + codes
+        place = np.maximum.accumulate(self._places(hashes) - codes) + codes
         # The last place stays free, so that each look ends.
-        rows = max(1 << bits, int(place[-1]) + 1 if self.count else 0) + 1
+        rows = max(int(self._size), int(place[-1]) + 1 if self.count else 0) + 1
         # A number and its code stand next to each other: each look meets one place of memory.
         self._table = np.full((rows, len(numbers) + 1), _FREE, np.int64)
         self._table[place] = np.column_stack((*distinct, codes))
+
+
+def _few(numbers: Parts) -> Parts:
+    """Some thousands of them, from the first to the last; all where they are fewer."""
+    return _some(numbers, slice(None, None, max(len(numbers[0]) // _SAMPLE, 1)))
 
 
 def _hashes(numbers: Parts) -> Vector:
@@ -95,8 +118,7 @@ def _distinct(numbers: Parts) -> tuple[Parts, Vector]:
     """Each of the numbers, or combinations, once, in the order of their hashes; and these."""
     hashes = _hashes(numbers)
     if len(numbers) == 1:
-        hashes.sort()
-        hashes = hashes[_are_new((hashes,))]
+        hashes = distinct_numbers(hashes)
         mixed = hashes * _BACK
         return ((mixed ^ (mixed >> _HALF)).view(np.int64),), hashes
     order = np.argsort(hashes)

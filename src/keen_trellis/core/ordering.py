@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 
 from keen_trellis.core.parallel import BLOCK, block_by_block, each, gathered, parts
-from keen_trellis.core.ragged import running_total
 
 Vector = np.ndarray[Any, Any]
 
@@ -33,20 +32,28 @@ def in_order(*keys: Vector) -> Vector:
 
 
 def dense_ranks(*keys: Vector) -> Vector:
-    """The ranks of rows by their keys, from 0 on, the same for rows that are equal in all; int64 of N.
+    """The ranks of rows by their keys, from 0 on, the same for rows that are equal in all; integers of N.
 
     keys: as in `in_order`; NaN equals NaN.
     """
     order = in_order(*keys)
-    new = np.zeros(len(order), dtype=bool)
-    for key in keys:
-        held = key[order]
-        other = held[1:] != held[:-1]
-        if held.dtype.kind == "f":
-            other &= ~(np.isnan(held[1:]) & np.isnan(held[:-1]))
-        new[1:] |= other
-    ranks = np.empty(len(order), np.int64)
-    ranks[order] = running_total(new)[1:]
+    rank = np.empty(len(order), np.int32 if len(order) <= np.iinfo(np.int32).max else np.int64)
+
+    def tell(rows: slice) -> None:
+        # With the row before, if there is one.
+        new, own = np.zeros(rows.stop - rows.start, bool), order[max(rows.start - 1, 0) : rows.stop]
+        for key in keys:
+            held = key[own]
+            other = held[1:] != held[:-1]
+            if held.dtype.kind == "f":
+                other &= ~(np.isnan(held[1:]) & np.isnan(held[:-1]))
+            new[len(new) - len(other) :] |= other
+        rank[rows] = new
+
+    block_by_block(tell, len(order))
+    np.cumsum(rank, dtype=rank.dtype, out=rank)  # from one type to another it would hold the interpreter
+    ranks = np.empty_like(rank)
+    ranks[order] = rank
     return ranks
 
 

@@ -18,7 +18,7 @@ import numpy as np
 from keen_trellis.core.comparing import COMPARE, as_comparable
 from keen_trellis.core.encoding import Encoded, PreparedLink, encode
 from keen_trellis.core.errors import DataError
-from keen_trellis.core.hashing import Numbering
+from keen_trellis.core.hashing import own_codes
 from keen_trellis.core.link import Operator
 from keen_trellis.core.match import ListedMatch, Pairs, how_often, index_type, ordered_by_code
 from keen_trellis.core.ordering import in_order
@@ -261,13 +261,12 @@ def _all_but_equal(groups: Encoded, condition: Condition, limits: Limits, task: 
     equal = [of_both(left, condition.left), of_both(right, condition.right)]
     both = np.concatenate(equal)
     held = both >= 0
-    numbering = Numbering(both[held])
-    both[held] = numbering.find(both[held])
+    both[held], distinct = own_codes(both[held])
     alike = both[: len(left)], both[len(left) :]
 
     def partners(own: Vector, other: Vector, own_alike: Vector, other_alike: Vector) -> IndexVector:
         all_of = np.append(how_often(other, size), 0)[own]
-        same = np.append(how_often(other_alike, numbering.count), 0)[own_alike]
+        same = np.append(how_often(other_alike, distinct), 0)[own_alike]
         return np.asarray(all_of - same)
 
     counts = partners(left, right, *alike), partners(right, left, alike[1], alike[0])

@@ -9,7 +9,7 @@ import numpy as np
 
 from keen_trellis.core.encoding import numbered
 from keen_trellis.core.errors import UsageError
-from keen_trellis.core.hashing import Numbering
+from keen_trellis.core.hashing import own_codes
 from keen_trellis.core.link import Preparation, value_of
 from keen_trellis.core.match import first_of_codes, index_type
 from keen_trellis.core.measures import Groups, Measure, measured
@@ -144,9 +144,7 @@ def coded_by(table: Table, keys: Sequence[Key]) -> tuple[IndexVector, int]:
             codes, size = more, count
         else:
             # Numbered anew, so that the next combination finds small numbers again.
-            both = codes.astype(np.int64) * count + more
-            numbering = Numbering(both)
-            codes, size = numbering.find(both), numbering.count
+            codes, size = own_codes(codes.astype(np.int64) * count + more)
     return codes, size
 
 
