@@ -1,6 +1,7 @@
 """Texts as whole numbers, and whole numbers as codes: the same answers as texts give, only sooner."""
 
 import random
+import tracemalloc
 import unittest
 from itertools import pairwise
 from unittest import mock
@@ -14,7 +15,7 @@ from keen_trellis.core import coding, comparing, hashing, packing, parallel
 from keen_trellis.core.comparing import ordered_as
 from keen_trellis.core.encoding import encode, numbered, prepare_links
 from keen_trellis.core.folding import Folded
-from keen_trellis.core.hashing import Numbering
+from keen_trellis.core.hashing import Numbering, own_codes
 from keen_trellis.core.link import LinkField
 from keen_trellis.core.packing import packed, packed_alike, shape_of
 from keen_trellis.core.preparing import prepare
@@ -242,6 +243,24 @@ class Codes(unittest.TestCase):
         for distinct, more in ((10, 0), (10, 3), (3_000, 40_000)):
             numbers = np.append(np.arange(50_000) % distinct * 2**40, np.arange(more) - 2**62)
             self.check(numbers, np.append(numbers[::7], [-1, 5]))
+
+    def test_what_is_held_is_a_few_words_for_each_number(self):
+        numbers = np.arange(100_000) * 2**40
+        for work, most in ((own_codes, 32), (Numbering, 96)):
+            tracemalloc.start()
+            held = work(numbers)
+            peak = tracemalloc.get_traced_memory()[1]
+            tracemalloc.stop()
+            self.assertLess(peak / len(numbers), most)
+            del held
+
+    def test_one_column_gets_codes_whether_most_are_distinct_or_not(self):
+        for numbers in (np.arange(20_000) * 2**40, np.arange(20_000) % 7 * 2**40, np.zeros(0, np.int64)):
+            for parts in ((numbers,), (numbers, -numbers)):
+                codes, count = own_codes(*parts)
+                distinct = {*zip(numbers.tolist(), codes.tolist(), strict=True)}
+                self.assertEqual(sorted(code for _, code in distinct), [*range(count)])
+                self.assertEqual(len({number for number, _ in distinct}), count)
 
     def check(self, numbers, others):
         numbering = Numbering(numbers)
