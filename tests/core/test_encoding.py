@@ -3,6 +3,7 @@ import unittest
 from decimal import Decimal
 from unittest import mock
 
+import numpy as np
 import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as st
@@ -170,6 +171,15 @@ class SeveralFields(unittest.TestCase):
                 equal = coded.left[place] == coded.right[number] >= 0
                 self.assertEqual(equal, one == other and None not in one, (one, other))
         self.assertLess(max([*coded.left.tolist(), *coded.right.tolist()], default=-1), max(coded.size, 1))
+
+    def test_more_combinations_than_32_bits_number(self):
+        row = np.arange(70_000)
+        left = ArrowTable(pa.table({"a": row, "b": row * 7_919 % 70_000}))
+        right = ArrowTable(pa.table({"a": row, "b": (row * 7_919 + (row % 3 == 0)) % 70_000}))
+        coded = encode(prepare_links(left, right, [LinkField("a", "a"), LinkField("b", "b")]))
+        equal = np.isin(coded.left, coded.right[coded.right >= 0])
+        self.assertEqual(equal.tolist(), (row % 3 != 0).tolist())
+        self.assertTrue((coded.left[equal] == coded.right[equal]).all())
 
 
 if __name__ == "__main__":

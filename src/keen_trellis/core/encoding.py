@@ -219,7 +219,7 @@ def _together(codes: Codes, more: Codes, size: int) -> Codes:
     found = np.empty(len(codes), np.int64)
 
     def fill(rows: slice) -> None:
-        np.multiply(codes[rows], size, out=found[rows])
+        np.multiply(codes[rows], size, out=found[rows], dtype=np.int64)
         found[rows] += more[rows]
         found[rows][(codes[rows] < 0) | (more[rows] < 0)] = -1
 
