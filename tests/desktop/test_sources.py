@@ -145,20 +145,27 @@ class Looking(SourcesCase):
         self.assertFalse(self.window.bench.fields.view.change.isVisible())
 
     def test_the_first_rows_of_a_large_file_are_shown_at_once(self):
-        path = self.text_file("n,name\n" + "".join(f"{n},text {n}\n" for n in range(120_000)))
-        seen = []
-        self.session.outcomes_changed.connect(
-            lambda _: (
-                seen.append((found.partial, found.result.rows.rows))
-                if (found := self.session.selected_outcome()) is not None and found.result
-                else None
-            )
-        )
-        self.window.files.open_paths([path])
-        self.rest()
-        self.assertTrue(seen[0][0])
-        self.assertLess(seen[0][1], 120_000)
-        self.assertEqual(seen[-1], (False, 120_000))
+        count = 600_000
+        text = self.text_file("n,name\n" + "".join(f"{n},text {n}\n" for n in range(count)))
+        columns = self.folder / "large.parquet"
+        parquet.write_table(pa.table({"n": range(count), "square": [n * n for n in range(count)]}), columns)
+        for path in (text, columns):
+            with self.subTest(path.suffix):
+                seen = []
+
+                def see(_: object, seen: list = seen) -> None:
+                    found = self.session.selected_outcome()
+                    if found is not None and found.result:
+                        seen.append((found.partial, found.result.rows.rows))
+
+                self.session.outcomes_changed.connect(see)
+                self.window.files.open_paths([path])
+                self.rest()
+                self.session.outcomes_changed.disconnect(see)
+                partial = [rows for is_partial, rows in seen if is_partial]
+                self.assertTrue(partial)
+                self.assertLess(partial[-1], count)
+                self.assertEqual(seen[-1], (False, count))
 
     def test_a_second_table_of_a_sheet_stands_in_the_margin(self):
         self.open_demo()

@@ -230,6 +230,21 @@ class Columns(SourceCase):
             held = library.cache.find(snapshot.content)
             self.assertEqual((held.data.column_names, list(held.about.unread)), (kept, gone))
 
+    def test_the_first_rows_are_to_be_had_before_all_of_a_large_file(self):
+        chance = np.random.default_rng(2026)
+        data = pa.table({name: chance.integers(0, 2**40, 400_000) for name in "abc"})
+        parquet.write_table(data, self.folder / "t.parquet")
+        feather.write_feather(data, str(self.folder / "t.arrow"), compression="uncompressed")
+        parquet.write_table(data.slice(0, 1_001), self.folder / "small.parquet")
+        for place in (self.folder / "t.parquet", self.folder / "t.arrow"):
+            with self.subTest(place.suffix):
+                without = self.settings(place, fields=(FieldSettings("b", left_out=True),))
+                first = self.library.first_rows(without, Task()).table
+                self.assertEqual(first.names, ("a", "c"))
+                self.assertLess(first.rows, data.num_rows)
+                self.assertEqual(first.column("c").values.to_pylist(), data["c"].to_pylist()[: first.rows])
+        self.assertIsNone(self.library.first_rows(self.settings(self.folder / "small.parquet"), Task()))
+
     def test_a_field_that_is_brought_back_is_read(self):
         place = self.both(self.data)[0]
         without = (FieldSettings("small", left_out=True),)

@@ -17,12 +17,14 @@ from keen_trellis.flow.source_settings import SourceSettings
 from keen_trellis.sources.about import ROWS_FILE, About
 from keen_trellis.sources.cell_columns import CellColumn, check_width, spill
 from keen_trellis.sources.child import ask
+from keen_trellis.sources.content import reading
 from keen_trellis.sources.numbers import exact_number
 from keen_trellis.sources.reading import OneTableReader, ReadTable, mapped
 from keen_trellis.sources.recognise import COLUMNS, LINES
 from keen_trellis.sources.text_types import moments_in_text
 
 _TEXT = ARROW_TYPES[FieldType.TEXT]
+_LARGE = 2**22  # bytes of a file from which on its first rows are to be had before all of them
 _LINE_BATCH = 20_000
 _LONGEST_LINE = 2**26
 
@@ -35,10 +37,19 @@ class ColumnsReader(OneTableReader):
     can_leave_out = True
 
     def read(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
+        return self._asked("read", settings, room, task)
+
+    def first_rows(self, settings: SourceSettings, room: Path, task: Task) -> ReadTable | None:
+        with reading(settings.path):
+            if Path(settings.path).stat().st_size < _LARGE:
+                return None
+        return self._asked("first", settings, room, task)
+
+    def _asked(self, what: str, settings: SourceSettings, room: Path, task: Task) -> ReadTable:
         target = room / ROWS_FILE
         left_out = msgspec.json.encode(sorted(settings.left_out)).decode()
         module = "keen_trellis.sources.columns_process"
-        answer = ask(module, settings.path, task, "read", str(target), left_out)
+        answer = ask(module, settings.path, task, what, str(target), left_out)
         assert answer.about is not None
         return ReadTable(mapped(target), answer.about)
 

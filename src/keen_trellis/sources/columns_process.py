@@ -1,7 +1,7 @@
 """The child process that reads a Parquet or Arrow file, so that a damaged one ends nothing but it.
 
-Its order (`child.py`) is `read FILE TARGET LEFT_OUT`. The rows are written to TARGET as an Arrow file, which
-the parent maps into memory.
+Its order (`child.py`) is `read FILE TARGET LEFT_OUT`, or `first FILE TARGET LEFT_OUT` for the first rows
+alone. The rows are written to TARGET as an Arrow file, which the parent maps into memory.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import errno
 import os
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
+from itertools import islice
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -32,19 +33,21 @@ _MOST_DIGITS = 38
 _BATCH_CELLS = 5_000_000
 _BATCH_ROWS = 500_000
 _AHEAD = 2  # batches
+_FIRST_ROWS = 1_000
 _NO_THREAD = os.strerror(errno.EAGAIN)  # what Arrow says where there is no memory for a thread
 _WIDE = pa.decimal128(20, 0)  # as wide as an unsigned integer of 64 bits
 
 
-def answer(_: str, path: str, target: str, left_out: str) -> Message:
+def answer(what: str, path: str, target: str, left_out: str) -> Message:
     """Read the file at `path` into the file at `target`. left_out: the names of fields whose columns need not
     be read, as a list in JSON.
     """
     unwanted = decoded(left_out, frozenset[str])
-    return Message(last=True, about=_read(Path(path), unwanted, target, progress()))
+    most = _FIRST_ROWS if what == "first" else None
+    return Message(last=True, about=_read(Path(path), unwanted, target, progress(), most))
 
 
-def _read(path: Path, unwanted: Collection[str], target: str, task: Task) -> About:
+def _read(path: Path, unwanted: Collection[str], target: str, task: Task, most: int | None = None) -> About:
     with _errors(path):
         columns = _columns(path)
     check_width(len(columns), str(path))
@@ -54,7 +57,7 @@ def _read(path: Path, unwanted: Collection[str], target: str, task: Task) -> Abo
     # That all are left out is said where their settings are looked at.
     wanted = [column for column in readable if column.name not in unwanted] or readable
     with _errors(path):
-        wide, long = _beyond(path, wanted, task)
+        wide, long = _beyond(path, wanted, task, most)
     plans = [_Plan(column, wide, long) for column in wanted]
     remarks = [column.repaired for column in columns if column.repaired is not None]
     remarks += [Remark(plan.said, plan.name, plan.doubtful) for plan in plans if plan.said]
@@ -72,7 +75,7 @@ def _read(path: Path, unwanted: Collection[str], target: str, task: Task) -> Abo
     done = 0
     with (
         _errors(path),
-        _batches(path, wanted) as (rows, batches),
+        _batches(path, wanted, most) as (rows, batches),
         pa.OSFile(target, "wb") as file,
         pa.ipc.new_file(file, schema) as writer,
     ):
@@ -199,7 +202,7 @@ def _finer_than_kept(column: pa.Array) -> int:
     return int(pc.sum(pc.not_equal(units, kept)).as_py() or 0)
 
 
-def _beyond(path: Path, wanted: Sequence[_Column], task: Task) -> tuple[set[str], set[str]]:
+def _beyond(path: Path, wanted: Sequence[_Column], task: Task, most: int | None) -> tuple[set[str], set[str]]:
     """The fields of unsigned integers with values that no integer here holds, which are read as decimals; and
     those of decimals with values that no decimal here holds, which are read as text.
     """
@@ -209,7 +212,7 @@ def _beyond(path: Path, wanted: Sequence[_Column], task: Task) -> tuple[set[str]
     open_ = [entry for entry, kind in kinds if pa.types.is_uint64(kind) or pa.types.is_decimal256(kind)]
     if not open_:
         return wide, long
-    with _batches(path, open_) as (rows, batches):
+    with _batches(path, open_, most) as (rows, batches):
         done = 0
         for batch in batches:
             _check(batch)
@@ -244,22 +247,32 @@ def _is_readable(kind: pa.DataType) -> bool:
 
 
 @contextmanager
-def _batches(path: Path, wanted: Sequence[_Column]) -> Iterator[tuple[int | None, Iterator[Any]]]:
-    """How many rows a file has, where it says so, and batches of some of its columns, in their order."""
-    numbers = [column.number for column in wanted]
+def _batches(
+    path: Path, wanted: Sequence[_Column], most: int | None
+) -> Iterator[tuple[int | None, Iterator[Any]]]:
+    """How many rows a file has, where it says so, and batches of some of its columns, in their order; or only
+    so many of the first rows.
+    """
     with _opened(path) as (schema, opened):
-        if isinstance(opened, pa.OSFile):
-            reader = pa.ipc.open_file(opened, options=pa.ipc.IpcReadOptions(included_fields=numbers))
-            yield None, (reader.get_batch(number) for number in range(reader.num_record_batches))
-            return
-        many = min(_BATCH_ROWS, max(_BATCH_CELLS // len(wanted), 1_000))
-        # Columns are named by their paths: what stands twice, or has a point in it, would name others, too.
-        are_paths = len(set(schema.names)) == len(schema) and not any("." in name for name in schema.names)
-        if are_paths:
-            batches = opened.iter_batches(many, columns=[column.own for column in wanted])
-            yield opened.metadata.num_rows, batches
+        rows, batches = _all_batches(schema, opened, wanted, most or _BATCH_ROWS)
+        if most is None:
+            yield rows, batches
         else:
-            yield opened.metadata.num_rows, (batch.select(numbers) for batch in opened.iter_batches(many))
+            yield None, (batch.slice(0, most) for batch in islice(batches, 1))
+
+
+def _all_batches(
+    schema: pa.Schema, opened: Any, wanted: Sequence[_Column], most: int
+) -> tuple[int | None, Iterator[Any]]:
+    numbers = [column.number for column in wanted]
+    if isinstance(opened, pa.OSFile):
+        reader = pa.ipc.open_file(opened, options=pa.ipc.IpcReadOptions(included_fields=numbers))
+        return None, (reader.get_batch(number) for number in range(reader.num_record_batches))
+    many, rows = min(most, max(_BATCH_CELLS // len(wanted), 1_000)), opened.metadata.num_rows
+    # Columns are named by their paths: what stands twice, or has a point in it, would name others, too.
+    if len(set(schema.names)) == len(schema) and not any("." in name for name in schema.names):
+        return rows, opened.iter_batches(many, columns=[column.own for column in wanted])
+    return rows, (batch.select(numbers) for batch in opened.iter_batches(many))
 
 
 @contextmanager
