@@ -38,12 +38,11 @@ def reading_grid(rows: int) -> Grid:
             f"{5 * rows:,} x 10 delimited text, beside pyarrow",
             *beside(partial(_read, text, folder), partial(pa_csv.read_csv, text), "1.25"),
         )
+        names = _table(1).column_names
         for kind, path, bare in _columns(folder, 5 * rows):
             for left_out in ((), _LEFT_OUT):
                 some = f", {len(left_out)} of them left out" if left_out else ""
-                wanted = [
-                    number for number, name in enumerate(_table(1).column_names) if name not in left_out
-                ]
+                wanted = [number for number, name in enumerate(names) if name not in left_out]
                 ours = partial(_read, path, folder, left_out)
                 name = f"{5 * rows:,} x 10 {kind}{some}, beside pyarrow"
                 grid.add_row(name, *beside(ours, partial(bare, path, wanted), "1.00"))

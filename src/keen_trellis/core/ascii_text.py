@@ -32,14 +32,20 @@ def without_inner_spaces(values: pa.Array) -> pa.Array:
     codes, starts = bytes_of(values)
     spaces = _are(codes, SPACES)
     lengths = np.diff(starts)
-    left, right = (
-        pc.binary_length(trim(values, characters=SPACES)).fill_null(0).to_numpy(zero_copy_only=False)
-        for trim in (pc.ascii_ltrim, pc.ascii_rtrim)
-    )
+    left, right = trimmed_lengths(values)
     # Of nothing but spaces each is an outer one, and trimming from both sides counts it twice.
     place = np.arange(len(codes)) - repeated(starts[:-1], lengths)
     inner = (place >= repeated(lengths - left, lengths)) & (place < repeated(right, lengths))
     return _of_kept(values, codes, starts, ~(spaces & inner))
+
+
+def trimmed_lengths(values: pa.Array) -> tuple[Vector, Vector]:
+    """How many bytes each text has without its spaces at the left, and at the right; 0 for a blank."""
+    left, right = (
+        pc.binary_length(trim(values, characters=SPACES)).fill_null(0).to_numpy(zero_copy_only=False)
+        for trim in (pc.ascii_ltrim, pc.ascii_rtrim)
+    )
+    return left, right
 
 
 def with_signs(values: pa.Array, signs: Mapping[str, str]) -> pa.Array:

@@ -234,14 +234,13 @@ def _by_hashing(sides: Sequence[tuple[tuple[Codes, ...], Mask | None]]) -> Coded
     """Codes of numbers, or of combinations of them, with a mask of those that are blank: the smaller side's
     are numbered, and the other's looked up among them.
     """
-    place = _smaller([numbers[0] for numbers, _ in sides])
-    known = _without_blanks(*sides[place])
+    held = [_without_blanks(*side) for side in sides]
     if len(sides) == 1:
-        codes, count = own_codes(*known)
+        codes, count = own_codes(*held[0])
         found = [codes]
     else:
-        numbering = Numbering(*known)
-        count, found = numbering.count, [numbering.find(*_without_blanks(*side)) for side in sides]
+        numbering = Numbering(*held[_smaller([numbers[0] for numbers, _ in sides])])
+        count, found = numbering.count, [numbering.find(*numbers) for numbers in held]
     both = zip(found, sides, strict=True)
     return [_with_blanks(codes, blank) for codes, (_, blank) in both], max(count, 1)
 

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from keen_trellis.core.ascii_text import SPACES
+from keen_trellis.core.ascii_text import SPACES, trimmed_lengths
 from keen_trellis.core.parallel import BLOCK, block_by_block, mapped
 from keen_trellis.core.text_bytes import Vector, Words, ends_of, held_bytes, without_empty
 from keen_trellis.core.values import one_array
@@ -114,10 +114,7 @@ def _inside(values: pa.Array) -> tuple[Vector, Vector]:
         more = np.flatnonzero((last > first) & (are_spaces(first) | are_spaces(last - 1)))
         if len(more):
             texts = values.slice(rows.start, len(first)).take(pa.array(more))
-            left, right = (
-                pc.binary_length(trim(texts, characters=SPACES)).fill_null(0).to_numpy(zero_copy_only=False)
-                for trim in (pc.ascii_ltrim, pc.ascii_rtrim)
-            )
+            left, right = trimmed_lengths(texts)
             first[more] = held[1][rows][more] - left
             last[more] = np.maximum(held[0][rows][more] + right, first[more])
 

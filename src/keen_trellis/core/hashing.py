@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from keen_trellis.core.ordering import dense_ranks, distinct_numbers
+from keen_trellis.core.ordering import are_new, dense_ranks, distinct_numbers, in_order
 from keen_trellis.core.parallel import block_by_block
 from keen_trellis.core.text_bytes import SPREADING, Vector
 
@@ -121,20 +121,10 @@ def _distinct(numbers: Parts) -> tuple[Parts, Vector]:
         hashes = distinct_numbers(hashes)
         mixed = hashes * _BACK
         return ((mixed ^ (mixed >> _HALF)).view(np.int64),), hashes
-    order = np.argsort(hashes)
-    ordered = _some((hashes, *numbers), order)
-    if np.count_nonzero(_are_new(ordered)) > np.count_nonzero(_are_new(ordered[:1])):
-        # Others may have the same hash: then equal ones need not be next to each other.
-        ordered = _some((hashes, *numbers), np.lexsort((*numbers, hashes)))
-    found = _some(ordered, _are_new(ordered))
-    return found[1:], found[0]
-
-
-def _are_new(ordered: Parts) -> Vector:
-    """Which are others than those before them."""
-    new = np.ones(len(ordered[0]), bool)
-    new[1:] = np.logical_or.reduce([part[1:] != part[:-1] for part in ordered])
-    return new
+    # Others may have the same hash, so that this alone would not put equal ones next to each other.
+    ordered = _some((hashes, *numbers), in_order(hashes, *numbers))
+    hashes, *distinct = _some(ordered, are_new(*ordered))
+    return tuple(distinct), hashes
 
 
 def _are_others(there: Vector, numbers: Parts) -> Vector:

@@ -41,16 +41,11 @@ def dense_ranks(*keys: Vector) -> Vector:
 
     def tell(rows: slice) -> None:
         # With the row before, if there is one.
-        new, own = np.zeros(rows.stop - rows.start, bool), order[max(rows.start - 1, 0) : rows.stop]
-        for key in keys:
-            held = key[own]
-            other = held[1:] != held[:-1]
-            if held.dtype.kind == "f":
-                other &= ~(np.isnan(held[1:]) & np.isnan(held[:-1]))
-            new[len(new) - len(other) :] |= other
-        rank[rows] = new
+        own = order[max(rows.start - 1, 0) : rows.stop]
+        rank[rows] = are_new(*(key[own] for key in keys))[rows.start - rows.stop :]
 
     block_by_block(tell, len(order))
+    rank[:1] = 0
     np.cumsum(rank, dtype=rank.dtype, out=rank)  # from one type to another it would hold the interpreter
     ranks = np.empty_like(rank)
     ranks[order] = rank
@@ -61,10 +56,20 @@ def distinct_numbers(numbers: Vector) -> Vector:
     """The distinct ones of whole numbers, in order."""
     ordered = numbers.copy()
     _sort(ordered)
-    kept = np.ones(len(ordered), dtype=bool)
-    np.not_equal(ordered[1:], ordered[:-1], out=kept[1:])
-    found: Vector = ordered[kept]
+    found: Vector = ordered[are_new(ordered)]
     return found
+
+
+def are_new(*keys: Vector) -> Vector:
+    """Which rows differ in a key from the one before; the first one does. NaN equals NaN."""
+    new = np.zeros(len(keys[0]), bool)
+    new[:1] = True
+    for key in keys:
+        other = key[1:] != key[:-1]
+        if key.dtype.kind == "f":
+            other &= ~(np.isnan(key[1:]) & np.isnan(key[:-1]))
+        new[1:] |= other
+    return new
 
 
 def among(numbers: Vector, some: Vector) -> Vector:

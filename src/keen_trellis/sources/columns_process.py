@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 from keen_trellis.core.errors import SourceError
 from keen_trellis.core.parallel import ahead
 from keen_trellis.core.task import Task
+from keen_trellis.core.text_bytes import without_empty
 from keen_trellis.core.values import ARROW_TYPES, FieldType, as_text
 from keen_trellis.flow.decoding import decoded
 from keen_trellis.flow.remark import Remark
@@ -64,8 +65,18 @@ def _read(path: Path, unwanted: Collection[str], target: str, task: Task, most: 
     remarks += [
         Remark("holds binary data and is left out", column.name, doubtful=True)
         for column in columns
-        if column not in readable
+        if not _is_readable(column.kind)
     ]
+    _write(path, wanted, plans, target, task, most)
+    read = {plan.name for plan in plans}
+    unread = tuple(column.name for column in readable if column.name not in read)
+    return About(file=path.name, remarks=(*remarks, *_losses(plans)), unread=unread)
+
+
+def _write(
+    path: Path, wanted: Sequence[_Column], plans: Sequence[_Plan], target: str, task: Task, most: int | None
+) -> None:
+    """Write the rows to `target`, as they are planned."""
     schema = pa.schema([pa.field(plan.name, plan.type) for plan in plans])
 
     def converted(batch: Any) -> list[tuple[pa.Array, int]]:
@@ -92,15 +103,17 @@ def _read(path: Path, unwanted: Collection[str], target: str, task: Task, most: 
             where=str(path),
             remedy="Copy or export it again.",
         )
+
+
+def _losses(plans: Sequence[_Plan]) -> Iterator[Remark]:
+    """What is said of values that could not be kept as they are."""
     for plan in plans:
         if plan.lost > 0 and plan.type != _TEXT:
             values = "1 value is" if plan.lost == 1 else f"{plan.lost:,} values are"
-            remarks.append(Remark(f"{values} too large and blank", plan.name, doubtful=True))
-    remarks += no_numbers_said({plan.name: plan.no_number for plan in plans})
+            yield Remark(f"{values} too large and blank", plan.name, doubtful=True)
+    yield from no_numbers_said({plan.name: plan.no_number for plan in plans})
     said = "values have parts below a microsecond, which are cut off"
-    remarks += [Remark(f"{plan.cut:,} {said}", plan.name, doubtful=True) for plan in plans if plan.cut]
-    unread = tuple(column.name for column in readable if column not in wanted)
-    return About(file=path.name, remarks=tuple(remarks), unread=unread)
+    yield from (Remark(f"{plan.cut:,} {said}", plan.name, doubtful=True) for plan in plans if plan.cut)
 
 
 class _Column(NamedTuple):
@@ -172,9 +185,7 @@ class _Plan:
             return column.cast(self.type, safe=False), _finer_than_kept(column)
         made = column.cast(self.type, safe=not pa.types.is_time(column.type))
         if self.type == _TEXT:
-            empty = pc.equal(pc.binary_length(made), 0)
-            if pc.any(empty).as_py():
-                made = pc.if_else(empty, pa.scalar(None, _TEXT), made)
+            made = without_empty(made)
         return made, _finer_than_kept(column)
 
     def count(self, column: pa.Array, made: pa.Array, cut: int) -> None:

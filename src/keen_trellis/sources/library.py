@@ -291,13 +291,13 @@ class Library:
                     return found, identity
             with self.cache.room() as room:
                 read = reader.read(settings, room, self.cache.filling(room, task))
-                key = next(reversed(identities), "") or digest(
-                    _what_is_read(settings), content_of_rows(read, task)
-                )
+                is_as_it_was = identities == self._identities(settings, task)
                 # A file that was changed while it was read may have been read half old, half new.
-                if identities != self._identities(settings, task):
-                    if not reader.at_one_moment:
-                        continue
+                if not is_as_it_was and not reader.at_one_moment:
+                    continue
+                if identities and is_as_it_was:
+                    key = identities[-1]
+                else:
                     key = digest(_what_is_read(settings), content_of_rows(read, task))
                 return self.cache.keep(key, read, room), key
         raise being_changed(settings.path)
