@@ -70,13 +70,18 @@ def paint_raw(painter: QPainter, box: QRectF, cell: Cell, align: Qt.AlignmentFla
     core = elided(metrics, core, Qt.TextElideMode.ElideMiddle, int(box.width() - dot * (before + after)))
     wide = metrics.horizontalAdvance(core)
     x = box.right() - wide - dot * (before + after) if align == Qt.AlignmentFlag.AlignRight else box.left()
-    base = box.center().y() + metrics.ascent() / 2 - 1.5
+    # In the middle of the line as other cells are, whose text is put there by the same flag.
+    flags = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextSingleLine | Qt.TextFlag.TextDontClip
+
+    def write(left: float, text: str) -> None:
+        painter.drawText(QRectF(left, box.top(), box.width(), box.height()), flags, text)
+
     if before or after:
         painter.setPen(theme().alarm)
-        painter.drawText(QPointF(x, base), "·" * before)
-        painter.drawText(QPointF(x + dot * before + wide, base), "·" * after)
+        write(x, "·" * before)
+        write(x + dot * before + wide, "·" * after)
     painter.setPen(theme().ink)
-    painter.drawText(QPointF(x + dot * before, base), core)
+    write(x + dot * before, core)
 
 
 def paint_arrow(painter: QPainter, x: float, y: float, *, is_open: bool) -> None:

@@ -226,7 +226,8 @@ def _axes_of_runs(axes: Any, runs: Sequence[Run], curves: Sequence[Curve], drawn
     places_said = 2 if shares and known and max(known) - min(known) < _NEAR else 1
     say = FuncFormatter(lambda value, _: f"{100 * value:.{places_said}f} %" if shares else f"{value:,.10g}")
     axes.yaxis.set_major_formatter(say)
-    axes.yaxis.set_major_locator(MaxNLocator(4, integer=not shares))
+    # No steps of a quarter: what is written of one would be rounded.
+    axes.yaxis.set_major_locator(MaxNLocator(4, steps=[1, 2, 5, 10], integer=not shares))
     places = sorted({round(at) for at in _spread(len(runs), 2 if drawn.small else 6)})
     axes.set_xticks(places, [runs[place].taken[:10] for place in places])
     axes.set_xlim(-0.3, max(len(runs) - 0.7, 0.3))
